@@ -1,0 +1,245 @@
+#!/bin/bash
+# Makes the sample export of the Marrowick Harbour Authority with a real
+# directory, and trims it to the records and attributes that matter. Run it
+# only to change the sample; its output is committed, and its GUIDs and SIDs
+# are new each time.
+#
+#   demo/make.sh [DIRECTORY-LAB]      default: ../shared/lab/directory-lab
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+lab=${1:-$here/../../shared/lab/directory-lab}
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+
+base=DC=marrowick,DC=example
+"$lab" build "$work/d"
+
+unit() { printf 'dn: OU=%s,%s\nobjectClass: organizationalUnit\n\n' "$1" "$base"; }
+group() { # NAME TYPE MEMBER-DN…
+  printf 'dn: CN=%s,OU=Groups,%s\nobjectClass: group\nsAMAccountName: %s\ngroupType: %s\n' "$1" "$base" "$1" "$2"
+  shift 2
+  for m in "$@"; do printf 'member: %s,%s\n' "$m" "$base"; done
+  echo
+}
+account() { # LOGON "Full Name" UNIT CONTROL [MORE]
+  printf 'dn: CN=%s,OU=%s,%s\nobjectClass: user\nsAMAccountName: %s\nuserPrincipalName: %s@marrowick.example\ndisplayName: %s\nuserAccountControl: %s\n' \
+    "$2" "$3" "$base" "$1" "$1" "$2" "$4"
+  [ $# -lt 5 ] || printf '%s\n' "$5"
+  echo
+}
+days() { echo $((-$1 * 864000000000)); }
+minutes() { echo $((-$1 * 600000000)); }
+never=-9223372036854775808
+policy() { # NAME PRECEDENCE LENGTH COMPLEX HISTORY MAX MIN THRESHOLD DURATION WINDOW TARGET…
+  printf 'dn: CN=%s,CN=Password Settings Container,CN=System,%s\nobjectClass: msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: %s\nmsDS-MinimumPasswordLength: %s\nmsDS-PasswordComplexityEnabled: %s\nmsDS-PasswordHistoryLength: %s\nmsDS-MaximumPasswordAge: %s\nmsDS-MinimumPasswordAge: %s\nmsDS-LockoutThreshold: %s\nmsDS-LockoutDuration: %s\nmsDS-LockoutObservationWindow: %s\nmsDS-PasswordReversibleEncryptionEnabled: FALSE\n' \
+    "$1" "$base" "$2" "$3" "$4" "$5" "$6" "$7" "$8" "$9" "${10}"
+  shift 10
+  for t in "$@"; do printf 'msDS-PSOAppliesTo: %s,%s\n' "$t" "$base"; done
+  echo
+}
+container() { # GUID NAME FLAGS
+  printf 'dn: CN={%s},CN=Policies,CN=System,%s\nobjectClass: groupPolicyContainer\ndisplayName: %s\nflags: %s\n\n' "$1" "$base" "$2" "$3"
+}
+link() { printf '[LDAP://CN={%s},CN=Policies,CN=System,%s;%s]' "$1" "$base" "$2"; }
+
+default=31B2F340-016D-11D2-945F-00C04FB984F9
+hardening=7A0C1D52-3E64-4B0B-9C55-0D1F2A3B4C5D
+crews=8B1D2E63-4F75-4C1C-8D66-1E2F3B4C5D6E
+forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
+
+{
+  for u in Pilots Dredging Locks Kiosks "Control Room" Office Services Groups Workstations; do unit "$u"; done
+
+  account h.thorne "Harriet Thorne" "Control Room" 512
+  account o.pike "Osbert Pike" "Control Room" 512
+  account w.lowe "Winifred Lowe" "Control Room" 512
+  account n.farrow "Nils Farrow" "Control Room" 66048
+  account adm-quay "Quay Administrator" Office 512
+  account adm-old "Former Administrator" Office 514
+  account p.marsh "Petra Marsh" Pilots 512
+  account j.tarn "Jonas Tarn" Pilots 512
+  account e.skerry "Edda Skerry" Pilots 512
+  account d.holm "Dag Holm" Dredging 512
+  account m.silt "Mina Silt" Dredging 512
+  account b.scour "Bo Scour" Dredging 544
+  account l.weir "Lorna Weir" Locks 512
+  account k.sluice "Karl Sluice" Locks 640
+  account kiosk01 "Ticket Kiosk 1" Kiosks 66048
+  account kiosk02 "Ticket Kiosk 2" Kiosks 66048
+  account c.regent "Cornelius Regent" Office 512
+  account v.prow "Vera Prow" Office 262656
+  account a.ledge "Ämilie Ledge" Office 512
+  account svc-tide "Tide Gauge Service" Services 66048 "servicePrincipalName: tide/gauge1.marrowick.example"
+  account svc-backup "Backup Service" Services 66048 "servicePrincipalName: backup/quay1.marrowick.example"
+
+  printf 'dn: CN=WEIGH1,OU=Workstations,%s\nobjectClass: computer\nsAMAccountName: WEIGH1$\nuserAccountControl: 4096\n\n' "$base"
+  printf 'dn: CN=DREDGE1,OU=Dredging,%s\nobjectClass: computer\nsAMAccountName: DREDGE1$\nuserAccountControl: 4096\n\n' "$base"
+
+  global=-2147483646 local=-2147483644 universal=-2147483640 list=2
+  group "Watch Officers" $global "CN=Osbert Pike,OU=Control Room" "CN=Winifred Lowe,OU=Control Room"
+  group "Control Room" $global "CN=Watch Officers,OU=Groups" "CN=Nils Farrow,OU=Control Room" "CN=Harriet Thorne,OU=Control Room"
+  group Pilots $global "CN=Petra Marsh,OU=Pilots" "CN=Jonas Tarn,OU=Pilots" "CN=Edda Skerry,OU=Pilots"
+  group "Ticket Kiosks" $global "CN=Ticket Kiosk 1,OU=Kiosks" "CN=Ticket Kiosk 2,OU=Kiosks" "CN=Edda Skerry,OU=Pilots"
+  group Executives $global "CN=Cornelius Regent,OU=Office" "CN=Winifred Lowe,OU=Control Room"
+  group "Empty Berth" $global
+  group "Harbour Office" $universal "CN=Ämilie Ledge,OU=Office" "CN=Vera Prow,OU=Office"
+  group "Lock Keepers" $local "CN=Lorna Weir,OU=Locks" "CN=Karl Sluice,OU=Locks"
+  group "Dredging Notices" $list "CN=Dag Holm,OU=Dredging" "CN=Mina Silt,OU=Dredging"
+
+  policy "Control Room" 10 15 TRUE 24 "$(days 60)" "$(days 1)" 3 $never "$(minutes 30)" "CN=Control Room,OU=Groups"
+  policy Executives 1 4 FALSE 0 $never 0 0 0 0 "CN=Executives,OU=Groups"
+  policy Pilots 20 14 TRUE 24 "$(days 365)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" "CN=Pilots,OU=Groups"
+  policy "Ticket Kiosks" 20 12 TRUE 12 $never "$(days 1)" 10 "$(minutes 5)" "$(minutes 5)" "CN=Ticket Kiosks,OU=Groups"
+  policy "Harbour Master" 70 16 TRUE 24 "$(days 365)" "$(days 1)" 5 "$(minutes 30)" "$(minutes 30)" "CN=Harriet Thorne,OU=Control Room"
+  policy "Old Locks" 30 10 TRUE 10 "$(days 180)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)"
+  policy "Winter Crews" 40 14 TRUE 24 "$(days 180)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" "CN=Empty Berth,OU=Groups"
+  policy Dredging 50 14 TRUE 24 "$(days 180)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" OU=Dredging "CN=Dredging Notices,OU=Groups"
+  policy "Harbour Office" 60 14 TRUE 24 "$(days 180)" 0 5 "$(minutes 15)" "$(minutes 30)" "CN=Harbour Office,OU=Groups"
+
+  container $hardening "Harbour Hardening" 0
+  container $crews "Dredging Crews" 0
+  container $forgotten "Old Quay Settings" 0
+} >"$work/add.ldif"
+"$lab" add "$work/d" "$work/add.ldif"
+
+cat >"$work/change.ldif" <<EOF
+dn: $base
+changetype: modify
+replace: minPwdLength
+minPwdLength: 8
+-
+replace: minPwdAge
+minPwdAge: 0
+-
+replace: maxPwdAge
+maxPwdAge: $(days 90)
+-
+replace: lockoutThreshold
+lockoutThreshold: 10
+-
+replace: lockoutDuration
+lockoutDuration: $(minutes 10)
+-
+replace: lockOutObservationWindow
+lockOutObservationWindow: $(minutes 10)
+-
+replace: gPLink
+gPLink: $(link $hardening 0)$(link $default 0)
+
+dn: OU=Dredging,$base
+changetype: modify
+replace: gPLink
+gPLink: $(link $crews 0)
+
+dn: CN=Domain Admins,CN=Users,$base
+changetype: modify
+add: member
+member: CN=Quay Administrator,OU=Office,$base
+member: CN=Former Administrator,OU=Office,$base
+
+dn: CN=Backup Operators,CN=Builtin,$base
+changetype: modify
+add: member
+member: CN=Backup Service,OU=Services,$base
+EOF
+"$lab" modify "$work/d" "$work/change.ldif"
+
+# The records that matter, without the attributes that say nothing of
+# passwords, policies and membership.
+"$lab" export "$work/d" | awk -v RS= '
+  /\nobjectClass: (domainDNS|msDS-PasswordSettings|group|user|organizationalUnit|groupPolicyContainer)\n/ {
+    n = split($0, line, "\n"); drop = 0; out = ""
+    for (i = 1; i <= n; i++) {
+      if (line[i] !~ /^ /) drop = line[i] ~ /^(uSN|when|instanceType|objectCategory|distinguishedName|isCriticalSystemObject|countryCode|codePage|showInAdvanced|systemFlags|wellKnownObjects|otherWellKnown|subRefs|masteredBy|msDs-masteredBy|accountExpires|lastLogoff|logonCount|badPasswordTime|nTMixedDomain|serverState|uASCompat|modifiedCount|fSMORoleOwner|rIDManager|auditingPolicy|creationTime|nextRid|msDS-(AllUsers|PerUser|NcType|Supported|IsDomainFor)|ms-DS-Machine|dc:|name:|cn:|instance|localPolicy|rIDSet|serverReference|operatingSystem|gPCFunc|versionNumber|sAMAccountType|nTSecurity)/
+      if (!drop) out = out line[i] "\n"
+    }
+    printf "%s\n", out
+  }' >"$here/exports/marrowick.ldif"
+
+# The policy store's templates, as the policy editor writes them, and one
+# machine's own export.
+utf16() { mkdir -p "$(dirname "$1")"; { printf '\xff\xfe'; sed 's/$/\r/' | iconv -f UTF-8 -t UTF-16LE; } >"$1"; }
+template() { utf16 "$here/exports/sysvol/marrowick.example/Policies/{$1}/Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf"; }
+template $default <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordAge = 1
+MaximumPasswordAge = 90
+MinimumPasswordLength = 12
+PasswordComplexity = 1
+PasswordHistorySize = 24
+LockoutBadCount = 10
+ResetLockoutCount = 10
+LockoutDuration = 10
+ClearTextPassword = 0
+RequireLogonToChangePassword = 0
+ForceLogoffWhenHourExpire = 0
+[Kerberos Policy]
+MaxTicketAge = 10
+MaxRenewAge = 7
+MaxServiceAge = 600
+MaxClockSkew = 5
+TicketValidateClient = 1
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
+template $hardening <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordLength = 14
+LockoutBadCount = 5
+[Registry Values]
+MACHINE\System\CurrentControlSet\Control\Lsa\NoLMHash=4,1
+MACHINE\System\CurrentControlSet\Control\SAM\RelaxMinimumPasswordLengthLimits=4,0
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
+template $crews <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordLength = 14
+MaximumPasswordAge = 180
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
+template $forgotten <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordLength = 6
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
+utf16 "$here/exports/weigh1.inf" <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordAge = 0
+MaximumPasswordAge = -1
+MinimumPasswordLength = 15
+PasswordComplexity = 1
+PasswordHistorySize = 24
+LockoutBadCount = 0
+RequireLogonToChangePassword = 0
+ForceLogoffWhenHourExpire = 0
+NewAdministratorName = "Weighmaster"
+NewGuestName = "Visitor"
+ClearTextPassword = 0
+LSAAnonymousNameLookup = 0
+EnableAdminAccount = 1
+EnableGuestAccount = 0
+[Registry Values]
+MACHINE\System\CurrentControlSet\Control\Lsa\LimitBlankPasswordUse=4,1
+MACHINE\System\CurrentControlSet\Control\Lsa\NoLMHash=4,1
+MACHINE\System\CurrentControlSet\Control\SAM\RelaxMinimumPasswordLengthLimits=4,0
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF

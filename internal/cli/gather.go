@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newGather(s *shared) *cobra.Command {
+	var withGaps bool
+	cmd := &cobra.Command{
+		Use:   "gather SOURCE…",
+		Short: "Take exports into evidence",
+		Long: `Takes exports into evidence: files, or whole folders. The format of each file
+is recognised by its content. What is taken is copied under evidence/ with
+secrets struck out, and the facts found go into the ledger: all of it, or, when
+anything fails, nothing.
+
+A file that was taken before is noticed and changes nothing. A newer export of
+the same domain or machine takes the place of the older one, which stays on
+record; an export of a part of a domain is joined to what is on record.
+
+Known formats: a directory's export in LDIF; security templates in INF, from a
+policy store, a policy backup or a machine's own export (the machine is named
+after the file).`,
+		Example: `  sternledger gather marrowick.ldif
+  sternledger gather exports/
+  sternledger -C harbour-2026 gather weighbridge.inf --with-gaps`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return s.inEngagement(func(e *engagement.Engagement) error {
+				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, Progress: s.progress(cmd.ErrOrStderr())})
+				if err != nil {
+					return err
+				}
+				if s.quiet {
+					return nil
+				}
+				return page.Gathered(s.sheet(cmd.OutOrStdout()), g, s.verbose)
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&withGaps, "with-gaps", false, "take evidence with values that no platform could hold; they are then missing")
+	return cmd
+}
+
+// progress returns a bar for a terminal that shows itself after a second, or
+// nil.
+func (s *shared) progress(w io.Writer) func(path string, done, total int64) {
+	f, ok := w.(*os.File)
+	if s.quiet || !ok || !term.IsTerminal(int(f.Fd())) {
+		return nil
+	}
+	started := time.Now()
+	var bar *progressbar.ProgressBar
+	current := ""
+	return func(path string, done, total int64) {
+		if time.Since(started) < time.Second {
+			return
+		}
+		if path != current || bar == nil {
+			current = path
+			bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionShowBytes(true),
+				progressbar.OptionSetDescription(page.Clean(filepath.Base(path))), progressbar.OptionSetWidth(30),
+				progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish())
+		}
+		_ = bar.Set64(done)
+	}
+}

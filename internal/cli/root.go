@@ -1,0 +1,193 @@
+// Package cli is the command line: flags in, one use case called, rows out.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/colorprofile"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+// Exit statuses.
+const (
+	exitFailed = 1
+	exitUsage  = 2
+	exitFailOn = 3
+)
+
+// statusError is an error with an exit status of its own.
+type statusError struct {
+	status int
+	err    error
+}
+
+func (e *statusError) Error() string { return e.err.Error() }
+func (e *statusError) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error {
+	return &statusError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+// Run runs the program and returns its exit status.
+func Run(args []string, in io.Reader, out, errs io.Writer) int {
+	root := New()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.Execute()
+	if err == nil {
+		return 0
+	}
+	fmt.Fprintln(errs, "sternledger: "+cleanLines(err.Error()))
+	var status *statusError
+	if errors.As(err, &status) {
+		if status.status == exitUsage {
+			fmt.Fprintln(errs, "try \"sternledger --help\", or --help behind the command")
+		}
+		return status.status
+	}
+	return exitFailed
+}
+
+// cleanLines makes an error safe to print: it may quote a hostile file.
+func cleanLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = page.Clean(lines[i])
+	}
+	return strings.Join(lines, "\n")
+}
+
+// shared are the flags that every command has.
+type shared struct {
+	dir      string
+	format   string
+	quiet    bool
+	verbose  bool
+	noColour bool
+}
+
+// New returns the root command with all others below it.
+func New() *cobra.Command {
+	s := &shared{}
+	root := &cobra.Command{
+		Use:   "sternledger",
+		Short: "Which password and lockout settings govern each account, and where they fall short",
+		Long: `Stern Ledger audits password and lockout settings. It reads what each place
+exports, works out which settings really govern each account, compares them
+with baselines, and says what is weak, conflicting or missing for each account
+scope, with the line of evidence behind every verdict.
+
+It works on files, needs no network, and never writes to what it audits.`,
+		Example: `  sternledger demo                            see the whole job on sample data
+  sternledger begin harbour-2026              start an engagement folder
+  sternledger -C harbour-2026 gather exports/ take exports into evidence
+  sternledger -C harbour-2026 scopes          what governs whom
+  sternledger -C harbour-2026 weigh           compare with the baselines`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+	}
+	flags := root.PersistentFlags()
+	flags.StringVarP(&s.dir, "engagement", "C", ".", "the engagement folder")
+	flags.BoolVar(&s.quiet, "quiet", false, "print results only, no progress")
+	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
+	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage("%s: %w", cmd.CommandPath(), err) })
+	root.AddCommand(newDemo(s), newBegin(s), newGather(s), newScopes(s), newWeigh(s), newSettings(s), newSchema(), newVersion())
+	wrapArgs(root)
+	return root
+}
+
+// wrapArgs makes every complaint about arguments a usage error.
+func wrapArgs(cmd *cobra.Command) {
+	if check := cmd.Args; check != nil {
+		cmd.Args = func(cmd *cobra.Command, args []string) error {
+			if err := check(cmd, args); err != nil {
+				return usage("%s: %w", cmd.CommandPath(), err)
+			}
+			return nil
+		}
+	}
+	for _, sub := range cmd.Commands() {
+		wrapArgs(sub)
+	}
+}
+
+// formats are the forms in which a command can print rows.
+var formats = []string{"text", "json", "csv", "markdown"}
+
+// addFormat gives a command that prints rows its --format.
+func (s *shared) addFormat(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&s.format, "format", "text", strings.Join(formats, ", "))
+	_ = cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+	run := cmd.RunE
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if !slices.Contains(formats, s.format) {
+			return usage("--format %q: expected %s", s.format, strings.Join(formats, ", "))
+		}
+		return run(cmd, args)
+	}
+}
+
+// output is one result in all its forms; only the one asked for is made.
+type output struct {
+	text     func(*page.Sheet) error
+	rows     func() *page.Rows
+	document func() any
+}
+
+// print writes a result in the form asked for.
+func (s *shared) print(cmd *cobra.Command, o output) error {
+	w := cmd.OutOrStdout()
+	switch s.format {
+	case "json":
+		return page.JSON(w, o.document())
+	case "csv":
+		return o.rows().CSV(w)
+	case "markdown":
+		return o.rows().Markdown(w)
+	}
+	return o.text(s.sheet(w))
+}
+
+// sheet returns a sheet as wide as the terminal, with as many colours as it
+// shows; on a file or pipe of 100 columns and without colours.
+func (s *shared) sheet(w io.Writer) *page.Sheet {
+	width := 100
+	profile := colorprofile.NoTTY
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
+			width = columns
+		}
+		profile = colorprofile.Detect(w, os.Environ())
+	}
+	if s.noColour || os.Getenv("NO_COLOR") != "" {
+		profile = min(profile, colorprofile.ASCII)
+	}
+	return page.NewSheet(&colorprofile.Writer{Forward: w, Profile: profile}, width)
+}
+
+// open opens the engagement that the flags name.
+func (s *shared) open() (*engagement.Engagement, error) { return engagement.Open(s.dir, time.Now) }
+
+// inEngagement runs a use case on the open engagement.
+func (s *shared) inEngagement(do func(*engagement.Engagement) error) error {
+	e, err := s.open()
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	return do(e)
+}

@@ -1,0 +1,27 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newSettings(s *shared) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "settings",
+		Short: "The settings that the program knows, and what each means",
+		Example: `  sternledger settings
+  sternledger settings --format markdown`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return s.print(cmd, output{
+				text:     page.Settings,
+				rows:     page.SettingRows,
+				document: func() any { return engagement.NewSettingsDocument() },
+			})
+		},
+	}
+	s.addFormat(cmd)
+	return cmd
+}

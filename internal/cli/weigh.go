@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/core/weigh"
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newWeigh(s *shared) *cobra.Command {
+	var failOn, against []string
+	cmd := &cobra.Command{
+		Use:   "weigh",
+		Short: "Compare with the baselines: verdicts and findings",
+		Long: `Compares what governs each account scope with the chosen baselines, and looks
+for settings that defeat each other. Each demand of a baseline gets a verdict:
+
+  holds        the effective value meets the demand
+  weak         it is known and falls short
+  conflicting  it meets the demand on paper, but something defeats it, or two
+               pieces of evidence disagree
+  missing      not set, not collected, not readable, or no such setting there
+
+The weighing is recorded in the ledger. With --fail-on the exit status is 3 when
+there is a finding of that kind, for use in scripts.`,
+		Example: `  sternledger weigh
+  sternledger weigh --against cis-windows-server --format json
+  sternledger weigh --fail-on weak,conflicting`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for _, kind := range failOn {
+				if !slices.Contains(weigh.Kinds[1:], weigh.Kind(kind)) {
+					return usage("--fail-on %q: expected weak, conflicting or missing", kind)
+				}
+			}
+			return s.inEngagement(func(e *engagement.Engagement) error {
+				w, err := e.Weigh(engagement.WeighOptions{Against: against})
+				if err != nil {
+					return err
+				}
+				err = s.print(cmd, output{
+					text:     func(sheet *page.Sheet) error { return page.Weighing(sheet, e.Config.Title, w) },
+					rows:     func() *page.Rows { return page.VerdictRows(w) },
+					document: func() any { return w.Document() },
+				})
+				if err != nil {
+					return err
+				}
+				return failed(w, failOn)
+			})
+		},
+	}
+	cmd.Flags().StringSliceVar(&failOn, "fail-on", nil, "exit with status 3 on findings of this kind: weak, conflicting, missing")
+	cmd.Flags().StringSliceVar(&against, "against", nil, "baselines, instead of the engagement's choice")
+	_ = cmd.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions([]string{"weak", "conflicting", "missing"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("against", cobra.FixedCompletions(engagement.ShippedBaselines(), cobra.ShellCompDirectiveNoFileComp))
+	s.addFormat(cmd)
+	return cmd
+}
+
+// failed returns the error that makes the exit status 3.
+func failed(w *engagement.Weighing, failOn []string) error {
+	var met []string
+	for _, kind := range failOn {
+		n := 0
+		for _, f := range w.Findings {
+			if string(f.Kind) == kind {
+				n++
+			}
+		}
+		if n > 0 {
+			met = append(met, fmt.Sprintf("%d %s", n, kind))
+		}
+	}
+	if len(met) == 0 {
+		return nil
+	}
+	return &statusError{exitFailOn, fmt.Errorf("--fail-on: findings: %s", strings.Join(met, ", "))}
+}

@@ -1,0 +1,221 @@
+// Package estate is what the evidence says: which authorities there are, the
+// policies found in each, its accounts and groups, and the gaps in all that.
+// It draws no conclusion; who is governed by what is the next floor's work.
+package estate
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"sternledger/internal/core/setting"
+)
+
+// Cite is the place in the evidence that says something: a line of a stored
+// file, the attribute or key there, and its text as written.
+type Cite struct {
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+	Where string `json:"where,omitempty"`
+	Raw   string `json:"raw,omitempty"`
+}
+
+// String writes "file:line", or nothing for the zero Cite.
+func (c Cite) String() string {
+	if c.File == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s:%d", c.File, c.Line)
+}
+
+// Fact is one setting's value with its evidence. A fact with a Problem stands
+// in the evidence but could not be read: its Value is not set.
+type Fact struct {
+	Value   setting.Value `json:"value"`
+	Cite    Cite          `json:"cite"`
+	Problem string        `json:"problem,omitempty"`
+}
+
+// Settings are the facts of one policy.
+type Settings map[setting.ID]Fact
+
+// Standing says what weight a policy has.
+type Standing string
+
+// The standings.
+const (
+	Enforced   Standing = "enforced"   // what the authority applies
+	Configured Standing = "configured" // what a template says should be applied
+	Override   Standing = "override"   // a fine-grained policy
+)
+
+// Policy is a named set of settings found in the evidence.
+type Policy struct {
+	Name       string           `json:"name"`
+	Origin     string           `json:"origin"` // the DN or path as the evidence writes it
+	Standing   Standing         `json:"standing"`
+	Platform   setting.Platform `json:"platform"`
+	GUID       GUID             `json:"guid"`
+	Precedence *int64           `json:"precedence,omitempty"` // nil: missing or unreadable
+	Targets    []Target         `json:"targets,omitempty"`
+	Settings   Settings         `json:"settings"`
+	Cite       Cite             `json:"cite"`
+}
+
+// Target is one name in a fine-grained policy's list of whom it applies to.
+type Target struct {
+	DN     string `json:"dn"`
+	Object int    `json:"object"` // row in the authority's objects, or NotFound
+	Cite   Cite   `json:"cite"`
+}
+
+// NotFound is the row of something the evidence names but does not hold.
+const NotFound = -1
+
+// Kind is the kind of an authority.
+type Kind string
+
+// The kinds.
+const (
+	Domain  Kind = "domain"
+	Machine Kind = "machine"
+)
+
+// Dialect is the way a directory server picks the groups that carry a
+// fine-grained policy.
+type Dialect string
+
+// The dialects.
+const (
+	Windows Dialect = "windows" // global security groups
+	Samba   Dialect = "samba"   // any security group
+)
+
+// Authority is a place that holds accounts and enforces settings on them.
+type Authority struct {
+	Name        string           `json:"name"`
+	Kind        Kind             `json:"kind"`
+	Platform    setting.Platform `json:"platform"`
+	SID         string           `json:"sid,omitempty"`
+	Dialect     Dialect          `json:"dialect,omitempty"`
+	DialectCite Cite             `json:"dialect_cite"`
+	Head        *Policy          `json:"head,omitempty"` // for everyone without another; nil: not in the evidence
+	Overrides   []Policy         `json:"overrides,omitempty"`
+	Units       []Unit           `json:"units,omitempty"`
+	Containers  []Container      `json:"containers,omitempty"`
+	Policies    []Reference      `json:"policies,omitempty"` // fine-grained policies that accounts and groups point at
+	Files       []string         `json:"files,omitempty"`    // evidence, in the order read
+	Parents     []string         `json:"parents,omitempty"`  // DNs under which objects stand
+	Problems    []Problem        `json:"problems,omitempty"`
+	AnswerGiven bool             `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
+	Listed      bool             `json:"listed,omitempty"`       // the evidence names accounts
+	Accounts    int              `json:"accounts"`
+	Groups      int              `json:"groups"`
+	Computers   int              `json:"computers"`
+
+	Objects *Objects `json:"-"`
+}
+
+// Reference is a fine-grained policy that an account or group points at.
+type Reference struct {
+	DN    string `json:"dn"`
+	Known bool   `json:"known"` // the policy itself is in the evidence
+	Count int    `json:"count"`
+	Cite  Cite   `json:"cite"`
+}
+
+// Link is one entry of a gPLink: a policy container and its options.
+type Link struct {
+	GUID     string `json:"guid"` // of the container, upper case with braces
+	Disabled bool   `json:"disabled,omitempty"`
+	Enforced bool   `json:"enforced,omitempty"`
+}
+
+// Unit is a place to which templates can be linked: the domain's root or an
+// organisational unit. Links stand in the order written; the last one wins.
+type Unit struct {
+	DN      string `json:"dn"`
+	Root    bool   `json:"root,omitempty"`
+	Links   []Link `json:"links,omitempty"`
+	Blocked bool   `json:"blocked,omitempty"` // inheritance is blocked
+	Cite    Cite   `json:"cite"`
+}
+
+// Container is a group-policy container: the directory's half of a template.
+type Container struct {
+	GUID       string `json:"guid"` // upper case with braces
+	Name       string `json:"name"`
+	MachineOff bool   `json:"machine_off,omitempty"`
+	Cite       Cite   `json:"cite"`
+}
+
+// Template is one security template with standing "configured".
+type Template struct {
+	GUID   string `json:"guid,omitempty"` // upper case with braces; empty: not known
+	Domain string `json:"domain,omitempty"`
+	Policy Policy `json:"policy"`
+}
+
+// Problem is something in the evidence that was not understood.
+type Problem struct {
+	Cite Cite   `json:"cite"`
+	Text string `json:"text"`
+	// Damaged: a value no platform could hold, or evidence that contradicts
+	// itself. It is refused unless the auditor takes it knowingly.
+	Damaged bool `json:"damaged,omitempty"`
+}
+
+// Estate is everything the current evidence says.
+type Estate struct {
+	Authorities []*Authority
+	Templates   []Template
+}
+
+// GUID is an objectGUID in its stored byte order. The zero GUID is "missing".
+type GUID [16]byte
+
+// textOrder gives, for each byte of the text form, its stored place.
+var textOrder = [16]int{3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15}
+
+// ParseGUID reads the text form, with or without braces, or 16 raw bytes.
+func ParseGUID(text []byte) (GUID, error) {
+	var g GUID
+	if len(text) == 16 {
+		copy(g[:], text)
+		return g, nil
+	}
+	plain := strings.ReplaceAll(strings.Trim(string(text), "{}"), "-", "")
+	raw, err := hex.DecodeString(plain)
+	if err != nil || len(raw) != 16 {
+		return GUID{}, fmt.Errorf("%q is not a GUID", text)
+	}
+	for i, place := range textOrder {
+		g[place] = raw[i]
+	}
+	return g, nil
+}
+
+// String writes the text form; empty for the zero GUID.
+func (g GUID) String() string {
+	if g == (GUID{}) {
+		return ""
+	}
+	var raw [16]byte
+	for i, place := range textOrder {
+		raw[i] = g[place]
+	}
+	return fmt.Sprintf("%x-%x-%x-%x-%x", raw[:4], raw[4:6], raw[6:8], raw[8:10], raw[10:])
+}
+
+// MarshalText writes the text form.
+func (g GUID) MarshalText() ([]byte, error) { return []byte(g.String()), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (g *GUID) UnmarshalText(text []byte) (err error) {
+	if len(text) == 0 {
+		*g = GUID{}
+		return nil
+	}
+	*g, err = ParseGUID(text)
+	return err
+}

@@ -1,0 +1,191 @@
+package estate
+
+import "iter"
+
+// Class says what an object of a directory is.
+type Class uint8
+
+// The classes. Only accounts are counted and governed.
+const (
+	Other    Class = iota // anything else that a policy or group may name
+	Account               // a person's or a service's account
+	Group                 //
+	Computer              // its password is the directory's own affair
+	Managed               // a managed service account: the same
+)
+
+// Flag is a property of an account that bears on its password or lockout.
+type Flag uint32
+
+// The flags, from userAccountControl and its neighbours.
+const (
+	Disabled      Flag = 1 << iota
+	NoneRequired       // a password is not required
+	Reversible         // stored so that it can be read back
+	NeverExpires       // the password never expires
+	SmartCard          // a smart card is required; the password is moot
+	NoPreauth          // no Kerberos pre-authentication
+	AdminCount         // was or is in a protected administrative group
+	ServiceName        // has a service principal name
+	LockedNow          // was locked when the export was made
+	NeverOverride      // a kind of account that no fine-grained policy governs
+	BuiltinDomain      // its SID is of the built-in domain, S-1-5-32
+)
+
+var flagNames = []struct {
+	flag Flag
+	name string
+}{
+	{NoneRequired, "password-not-required"},
+	{Reversible, "reversible"},
+	{NeverExpires, "never-expires"},
+	{SmartCard, "smart-card"},
+	{NoPreauth, "no-preauthentication"},
+	{LockedNow, "locked"},
+	{ServiceName, "service-name"},
+	{AdminCount, "admin-count"},
+}
+
+// Names returns the names of the flags that pages show, in a fixed order.
+// Disabled is not among them: it has a column of its own.
+func (f Flag) Names() []string {
+	var names []string
+	for _, n := range flagNames {
+		if f&n.flag != 0 {
+			names = append(names, n.name)
+		}
+	}
+	return names
+}
+
+// FlagNamed returns the flag with that name.
+func FlagNamed(name string) (Flag, bool) {
+	for _, n := range flagNames {
+		if n.name == name {
+			return n.flag, true
+		}
+	}
+	return 0, false
+}
+
+// FlagsNamed returns the names of all flags that pages show.
+func FlagsNamed() []string { return (^Flag(0)).Names() }
+
+// Types of groups, as in groupType.
+const (
+	groupGlobal    = 0x2
+	groupLocal     = 0x4
+	groupUniversal = 0x8
+	groupSecurity  = 0x80000000
+)
+
+// GroupType is the attribute groupType.
+type GroupType uint32
+
+// Security reports whether the group can carry rights at all.
+func (t GroupType) Security() bool { return t&groupSecurity != 0 }
+
+// Global reports whether it is a global group.
+func (t GroupType) Global() bool { return t&groupGlobal != 0 }
+
+// String names the type as administrators do.
+func (t GroupType) String() string {
+	scope := "group of unknown scope"
+	switch {
+	case t&groupGlobal != 0:
+		scope = "global"
+	case t&groupUniversal != 0:
+		scope = "universal"
+	case t&groupLocal != 0:
+		scope = "domain-local"
+	}
+	if t.Security() {
+		return scope + " security group"
+	}
+	return scope + " distribution group"
+}
+
+// Objects is one authority's accounts, groups, computers and whatever else its
+// policies may name: a row each, a column for each property, so that a million
+// fit in memory and a question reads only the columns it needs.
+type Objects struct {
+	Class     Numbers[uint8]
+	Flags     Numbers[uint32] // of Flag
+	RID       Numbers[uint32] // last part of the SID
+	Primary   Numbers[uint32] // RID of the primary group
+	GroupType Numbers[uint32] // of GroupType
+	Parent    Numbers[uint32] // row in the authority's Parents
+	File      Numbers[uint32] // row in the authority's Files
+	Line      Numbers[uint32] // where the record begins
+	PwdSet    Numbers[uint32] // Unix seconds; 0 never or not known
+	LastLogon Numbers[uint32] // Unix seconds; 0 never or not known
+	Applied   Numbers[uint32] // 1 + row in Policies that the object says applies directly; 0 none
+	Resultant Numbers[uint32] // 1 + row in Policies that the directory itself says governs; 0 none
+	RDN       Texts           // first part of the DN
+	Name      Texts           // sAMAccountName
+	Principal Texts           // userPrincipalName
+	Display   Texts           // displayName
+
+	// Groups that hold a row: its part of Holds begins where the part of the
+	// row before ends.
+	HoldEnds Numbers[uint32]
+	Holds    Numbers[uint32] // rows of groups
+	// Members that the evidence names but does not hold.
+	LooseGroup Numbers[uint32]
+	LooseFile  Numbers[uint32]
+	LooseLine  Numbers[uint32]
+}
+
+// Columns returns all columns under the names by which they are stored.
+func (o *Objects) Columns() iter.Seq2[string, Column] {
+	return func(yield func(string, Column) bool) {
+		_ = yield("class", &o.Class) && yield("flags", &o.Flags) && yield("rid", &o.RID) &&
+			yield("primary", &o.Primary) && yield("group-type", &o.GroupType) &&
+			yield("parent", &o.Parent) && yield("file", &o.File) && yield("line", &o.Line) &&
+			yield("pwd-set", &o.PwdSet) && yield("last-logon", &o.LastLogon) &&
+			yield("applied", &o.Applied) && yield("resultant", &o.Resultant) &&
+			yield("rdn", &o.RDN) && yield("name", &o.Name) &&
+			yield("principal", &o.Principal) && yield("display", &o.Display) &&
+			yield("hold-ends", &o.HoldEnds) && yield("holds", &o.Holds) &&
+			yield("loose-group", &o.LooseGroup) && yield("loose-file", &o.LooseFile) && yield("loose-line", &o.LooseLine)
+	}
+}
+
+// Len returns the number of rows.
+func (o *Objects) Len() int { return o.Class.Len() }
+
+// ClassOf returns the class of a row.
+func (o *Objects) ClassOf(row int) Class { return Class(o.Class.At(row)) }
+
+// FlagsOf returns the flags of a row.
+func (o *Objects) FlagsOf(row int) Flag { return Flag(o.Flags.At(row)) }
+
+// GroupsOf returns the rows of the groups that name this row as a member. The
+// primary group is not among them.
+func (o *Objects) GroupsOf(row int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		from := 0
+		if row > 0 {
+			from = int(o.HoldEnds.At(row - 1))
+		}
+		for i := from; i < int(o.HoldEnds.At(row)); i++ {
+			if !yield(int(o.Holds.At(i))) {
+				return
+			}
+		}
+	}
+}
+
+// DN returns the row's DN as the evidence writes it.
+func (a *Authority) DN(row int) string {
+	rdn, parent := a.Objects.RDN.At(row), a.Parents[a.Objects.Parent.At(row)]
+	if parent == "" {
+		return rdn
+	}
+	return rdn + "," + parent
+}
+
+// CiteOf returns the line at which the row's record begins.
+func (a *Authority) CiteOf(row int) Cite {
+	return Cite{File: a.Files[a.Objects.File.At(row)], Line: int(a.Objects.Line.At(row)), Where: "dn", Raw: a.DN(row)}
+}

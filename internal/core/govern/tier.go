@@ -1,0 +1,228 @@
+package govern
+
+import (
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/estate"
+)
+
+// The tiers that need no entry in the engagement.
+const (
+	Privileged = "privileged"
+	Service    = "service"
+	Standard   = "standard"
+)
+
+// TierRule says which accounts belong to a tier. Patterns use * and ?.
+type TierRule struct {
+	Name     string
+	Groups   []string // names or DNs, nested membership counts
+	Accounts []string // patterns of account names
+	Units    []string // DNs, or patterns of the unit's own name; units inside count
+	SIDs     []string // of accounts or of groups
+}
+
+// administrative are the groups that directories make for administrators, by
+// the last part of their SID (MS-ADTS 6.1.1.6), in the domain and in its
+// built-in domain.
+var administrative = map[uint32]string{
+	512: "Domain Admins", 518: "Schema Admins", 519: "Enterprise Admins", 520: "Group Policy Creator Owners",
+	526: "Key Admins", 527: "Enterprise Key Admins",
+	544: "Administrators", 548: "Account Operators", 549: "Server Operators", 550: "Print Operators", 551: "Backup Operators",
+}
+
+const builtinAdministrator = 500
+
+// Tiering sorts one authority's accounts into tiers.
+type Tiering struct {
+	a     *estate.Authority
+	rules []TierRule
+	// For each rule: what the row at that place was matched by.
+	groups []map[int]string // rows of groups, nested ones included
+	units  []map[uint32]string
+	direct []map[uint32]string // by the last part of the SID
+	byRID  map[uint32]int
+}
+
+// NewTiering prepares the rules for an authority. The first rule that matches
+// wins; privileged is asked first and service last unless the rules name them.
+func NewTiering(a *estate.Authority, written []TierRule) *Tiering {
+	t := &Tiering{a: a, rules: slices.Clone(written), byRID: map[uint32]int{}}
+	named := func(name string) bool {
+		return slices.ContainsFunc(t.rules, func(r TierRule) bool { return r.Name == name })
+	}
+	if !named(Privileged) {
+		t.rules = slices.Insert(t.rules, 0, TierRule{Name: Privileged})
+	}
+	if !named(Service) {
+		t.rules = append(t.rules, TierRule{Name: Service})
+	}
+	if a.Kind == estate.Domain {
+		t.prepare()
+	}
+	return t
+}
+
+func (t *Tiering) prepare() {
+	o := t.a.Objects
+	inside := map[int][]int{}
+	var groups []int
+	for row := range o.Len() {
+		if o.ClassOf(row) != estate.Group || !estate.GroupType(o.GroupType.At(row)).Security() {
+			continue
+		}
+		groups = append(groups, row)
+		if o.FlagsOf(row)&estate.BuiltinDomain == 0 {
+			t.byRID[o.RID.At(row)] = row
+		}
+		for holder := range o.GroupsOf(row) {
+			inside[holder] = append(inside[holder], row)
+		}
+	}
+	for i := range t.rules {
+		rule := &t.rules[i]
+		reached := map[int]string{}
+		var queue []int
+		for _, row := range groups {
+			if why := t.named(rule, row); why != "" {
+				reached[row] = why
+				queue = append(queue, row)
+			}
+		}
+		for ; len(queue) > 0; queue = queue[1:] {
+			for _, member := range inside[queue[0]] {
+				if _, ok := reached[member]; !ok {
+					reached[member] = reached[queue[0]]
+					queue = append(queue, member)
+				}
+			}
+		}
+		t.groups = append(t.groups, reached)
+		units := map[uint32]string{}
+		for p, dn := range t.a.Parents {
+			if why := inUnit(rule, dn); why != "" {
+				units[uint32(p)] = why
+			}
+		}
+		t.units = append(t.units, units)
+		direct := map[uint32]string{}
+		for _, sid := range rule.SIDs {
+			if rid, ok := t.ridOf(sid); ok {
+				direct[rid] = "SID " + sid
+			}
+		}
+		t.direct = append(t.direct, direct)
+	}
+}
+
+// named says by which word of the rule a group is named, if it is.
+func (t *Tiering) named(rule *TierRule, row int) string {
+	o := t.a.Objects
+	rid := o.RID.At(row)
+	builtin := o.FlagsOf(row)&estate.BuiltinDomain != 0
+	if rule.Name == Privileged && builtin == (rid >= 544) && administrative[rid] != "" {
+		return "member of " + administrative[rid]
+	}
+	name, dn := estate.NameOf(o.RDN.At(row)), ""
+	for _, word := range rule.Groups {
+		if strings.Contains(word, "=") {
+			if dn == "" {
+				dn = estate.NormalDN(t.a.DN(row))
+			}
+			if dn == estate.NormalDN(word) {
+				return "member of " + name
+			}
+		} else if matches(word, name) || matches(word, o.Name.At(row)) {
+			return "member of " + name
+		}
+	}
+	for _, sid := range rule.SIDs {
+		if got, ok := t.ridOf(sid); ok && got == rid && !builtin {
+			return "member of " + name + " (SID " + sid + ")"
+		}
+	}
+	return ""
+}
+
+// ridOf returns the last part of a SID of this domain.
+func (t *Tiering) ridOf(sid string) (uint32, bool) {
+	last, ok := strings.CutPrefix(sid, t.a.SID+"-")
+	if !ok || t.a.SID == "" {
+		return 0, false
+	}
+	rid, err := strconv.ParseUint(last, 10, 32)
+	return uint32(rid), err == nil
+}
+
+func matches(pattern, name string) bool {
+	ok, _ := path.Match(strings.ToLower(pattern), strings.ToLower(name))
+	return ok && name != ""
+}
+
+// inUnit says by which word of the rule the place dn lies in a unit.
+func inUnit(rule *TierRule, dn string) string {
+	for _, word := range rule.Units {
+		for rest := dn; rest != ""; {
+			at := rest
+			var first string
+			first, rest = estate.SplitDN(rest)
+			if strings.Contains(word, "=") && estate.NormalDN(at) == estate.NormalDN(word) ||
+				!strings.Contains(word, "=") && strings.HasPrefix(strings.ToLower(first), "ou=") && matches(word, estate.NameOf(first)) {
+				return "in the unit " + estate.NameOf(first)
+			}
+		}
+	}
+	return ""
+}
+
+// Of returns an account's tier and the rule that gave it.
+func (t *Tiering) Of(row int) (tier, why string) {
+	for i := range t.rules {
+		if why := t.match(i, row); why != "" {
+			return t.rules[i].Name, why
+		}
+	}
+	return Standard, "no rule matches"
+}
+
+func (t *Tiering) match(i, row int) string {
+	if t.a.Kind != estate.Domain {
+		return ""
+	}
+	o, rule := t.a.Objects, &t.rules[i]
+	if len(t.groups[i]) > 0 {
+		for group := range o.GroupsOf(row) {
+			if why := t.groups[i][group]; why != "" {
+				return why
+			}
+		}
+		if group, ok := t.byRID[o.Primary.At(row)]; ok && t.groups[i][group] != "" {
+			return t.groups[i][group]
+		}
+	}
+	if len(t.direct[i]) > 0 {
+		if why := t.direct[i][o.RID.At(row)]; why != "" {
+			return why
+		}
+	}
+	if len(t.units[i]) > 0 {
+		if why := t.units[i][o.Parent.At(row)]; why != "" {
+			return why
+		}
+	}
+	for _, pattern := range rule.Accounts {
+		if matches(pattern, o.Name.At(row)) {
+			return "named like " + pattern
+		}
+	}
+	switch {
+	case rule.Name == Privileged && o.RID.At(row) == builtinAdministrator:
+		return "the built-in administrator"
+	case rule.Name == Service && o.FlagsOf(row)&estate.ServiceName != 0:
+		return "has a service principal name"
+	}
+	return ""
+}

@@ -1,0 +1,293 @@
+// Package setting is the table of everything that can be set about passwords
+// and lockout, and the values such a setting can hold.
+package setting
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// ID names a setting, such as "min-length".
+type ID string
+
+// Platform names a kind of place that enforces settings.
+type Platform string
+
+// Kind says what a setting's number means.
+type Kind string
+
+// The kinds.
+const (
+	Count    Kind = "count"
+	Length   Kind = "length"   // characters
+	Duration Kind = "duration" // held in seconds
+	Toggle   Kind = "switch"
+	Choice   Kind = "choice" // the choices are ordered from weak to strong
+)
+
+// Direction says which way a setting gets stronger. The zero Direction says
+// that neither way does.
+type Direction int
+
+// Higher: a greater number, or a later choice, is stronger. Lower: the reverse.
+const (
+	Higher Direction = 1
+	Lower  Direction = -1
+)
+
+// Rank places a special among the numbers of its setting.
+type Rank int
+
+// Undecided: only a baseline can say.
+const (
+	Undecided Rank = 0
+	Weakest   Rank = -1
+	Strongest Rank = 1
+)
+
+// Known is one special that a setting may hold, where it stands among the
+// setting's numbers, and how it is printed for people.
+type Known struct {
+	Special Special
+	Rank    Rank
+	Phrase  string
+}
+
+// Range is what a platform itself allows, both ends included, in the
+// setting's own unit.
+type Range struct{ Low, High int64 }
+
+// Setting is one row of the table.
+type Setting struct {
+	ID       ID
+	Title    string
+	Kind     Kind
+	Noun     string // what a count counts, in the plural
+	Specials []Known
+	Choices  []string
+	Stronger Direction
+	On       []Platform // the platforms that have this setting
+	Limits   map[Platform]Range
+	Defaults map[Platform]Value // of a new installation
+	Meaning  string
+}
+
+// ErrValue is wrapped by every error about a value.
+var ErrValue = errors.New("not a value of this setting")
+
+// Table returns all settings in the order in which pages show them.
+func Table() []Setting { return slices.Clone(table) }
+
+var byID = func() map[ID]*Setting {
+	m := make(map[ID]*Setting, len(table))
+	for i := range table {
+		m[table[i].ID] = &table[i]
+	}
+	return m
+}()
+
+// Lookup returns the setting called id.
+func Lookup(id ID) (*Setting, bool) {
+	s, ok := byID[id]
+	return s, ok
+}
+
+// Get returns the setting called id, which the program itself must know.
+func Get(id ID) *Setting {
+	s, ok := byID[id]
+	if !ok {
+		panic("setting: no row for " + string(id))
+	}
+	return s
+}
+
+// Order compares two ids by their place in the table.
+func Order(a, b ID) int { return cmp.Compare(place(a), place(b)) }
+
+func place(id ID) int {
+	return slices.IndexFunc(table, func(s Setting) bool { return s.ID == id })
+}
+
+var units = []struct {
+	seconds int64
+	one     string
+	short   []string
+}{
+	{day, "day", []string{"d"}},
+	{hour, "hour", []string{"h"}},
+	{minute, "minute", []string{"m", "min"}},
+	{second, "second", []string{"s", "sec"}},
+}
+
+// Exists reports whether the platform has this setting at all.
+func (s *Setting) Exists(p Platform) bool { return slices.Contains(s.On, p) }
+
+// Text prints v for people: "42 days", "never expires", "14 characters", "on".
+// Parse is its inverse.
+func (s *Setting) Text(v Value) string {
+	if !v.IsSet() {
+		return "not set"
+	}
+	if sp, ok := v.Special(); ok {
+		for _, k := range s.Specials {
+			if k.Special == sp {
+				return k.Phrase
+			}
+		}
+		return string(sp)
+	}
+	n, ok := v.Number()
+	if !ok {
+		return v.word
+	}
+	if s.Kind == Duration {
+		return Span(n)
+	}
+	return quantity(n, s.Noun)
+}
+
+// Span prints seconds in the largest unit that loses nothing.
+func Span(seconds int64) string {
+	for _, u := range units {
+		if seconds%u.seconds == 0 && (seconds != 0 || u.seconds == second) {
+			return quantity(seconds/u.seconds, u.one+"s")
+		}
+	}
+	return quantity(seconds, "seconds")
+}
+
+func quantity(n int64, plural string) string {
+	if n == 1 || n == -1 {
+		plural = singular(plural)
+	}
+	return strings.TrimSpace(strconv.FormatInt(n, 10) + " " + plural)
+}
+
+func singular(plural string) string {
+	switch {
+	case strings.HasSuffix(plural, "ies"):
+		return strings.TrimSuffix(plural, "ies") + "y"
+	case strings.HasSuffix(plural, "sses"):
+		return strings.TrimSuffix(plural, "es")
+	}
+	return strings.TrimSuffix(plural, "s")
+}
+
+// Parse reads a value as people and baselines write it: a number with its
+// unit ("15 minutes", "15m"), a word, or a special by its name or phrase. A
+// duration without a unit is refused.
+func (s *Setting) Parse(text string) (Value, error) {
+	word := strings.ToLower(strings.TrimSpace(text))
+	if word == "not set" {
+		return Value{}, nil
+	}
+	for _, k := range s.Specials {
+		if word == string(k.Special) || word == k.Phrase {
+			return Of(k.Special), nil
+		}
+	}
+	if len(s.Choices) > 0 {
+		if slices.Contains(s.Choices, word) {
+			return Word(word), nil
+		}
+		return Value{}, s.refuse(text)
+	}
+	digits := strings.TrimLeft(word, "-0123456789")
+	n, err := strconv.ParseInt(word[:len(word)-len(digits)], 10, 64)
+	if err != nil || n > 1<<40 || n < -1<<40 {
+		return Value{}, s.refuse(text)
+	}
+	unit := strings.TrimSpace(digits)
+	if s.Kind != Duration {
+		if unit != "" && unit != s.Noun && unit != singular(s.Noun) {
+			return Value{}, s.refuse(text)
+		}
+		return Number(n), nil
+	}
+	for _, u := range units {
+		if unit == u.one || unit == u.one+"s" || slices.Contains(u.short, unit) {
+			return Number(n * u.seconds), nil
+		}
+	}
+	return Value{}, s.refuse(text)
+}
+
+func (s *Setting) refuse(text string) error {
+	return fmt.Errorf("%s %q: %w; expected %s", s.ID, text, ErrValue, s.Expects())
+}
+
+// Expects says in words what the setting takes.
+func (s *Setting) Expects() string {
+	var forms []string
+	switch {
+	case len(s.Choices) > 0:
+		forms = append(forms, s.Choices...)
+	case s.Kind == Duration:
+		forms = append(forms, `a time with its unit, such as "15 minutes" or "42 days"`)
+	default:
+		forms = append(forms, "a number of "+s.Noun)
+	}
+	for _, k := range s.Specials {
+		forms = append(forms, string(k.Special))
+	}
+	return strings.Join(forms, ", or ")
+}
+
+// Allows reports whether the platform itself lets v be set. A platform or
+// setting without a known limit allows every number that is not negative.
+func (s *Setting) Allows(p Platform, v Value) error {
+	n, ok := v.Number()
+	if !ok {
+		return nil
+	}
+	r, known := s.Limits[p]
+	switch {
+	case known && (n < r.Low || n > r.High):
+		return fmt.Errorf("%s is outside what the platform allows: %s to %s",
+			s.Text(v), s.Text(Number(r.Low)), s.Text(Number(r.High)))
+	case n < 0:
+		return fmt.Errorf("%s is negative", s.Text(v))
+	}
+	return nil
+}
+
+// Compare says whether a is stronger than b (positive), weaker (negative) or
+// as strong (0). ok is false where the table cannot tell: one of them is not
+// set, the setting has no stronger way, or a special that only a baseline can
+// place is among them.
+func (s *Setting) Compare(a, b Value) (order int, ok bool) {
+	if a == b {
+		return 0, a.IsSet()
+	}
+	rankA, sideA, okA := s.strength(a)
+	rankB, sideB, okB := s.strength(b)
+	if !okA || !okB {
+		return 0, false
+	}
+	if sideA != sideB {
+		return cmp.Compare(sideA, sideB), true
+	}
+	return cmp.Compare(rankA, rankB), true
+}
+
+// strength places v: by its special's rank first, then by its number.
+func (s *Setting) strength(v Value) (rank int64, side Rank, ok bool) {
+	switch v.form {
+	case formSpecial:
+		for _, k := range s.Specials {
+			if string(k.Special) == v.word {
+				return 0, k.Rank, k.Rank != Undecided
+			}
+		}
+		return 0, 0, false
+	case formWord:
+		return int64(s.Stronger) * int64(slices.Index(s.Choices, v.word)), 0, s.Stronger != 0
+	case formNumber:
+		return int64(s.Stronger) * v.n, 0, s.Stronger != 0
+	}
+	return 0, 0, false
+}

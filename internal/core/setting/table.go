@@ -1,0 +1,180 @@
+package setting
+
+const (
+	second = int64(1)
+	minute = 60 * second
+	hour   = 60 * minute
+	day    = 24 * hour
+)
+
+// Platforms whose own limits and defaults the table knows.
+const (
+	WindowsDomain      Platform = "windows-domain"       // what a domain's head enforces
+	WindowsFineGrained Platform = "windows-fine-grained" // a fine-grained policy of a domain
+	WindowsMachine     Platform = "windows-machine"      // one machine's local accounts
+	WindowsTemplate    Platform = "windows-template"     // a group-policy template
+	CloudDirectory     Platform = "cloud-directory"      // the directory tenant of a cloud
+)
+
+// groupPolicy is a limit that holds wherever group policy sets the value.
+func groupPolicy(low, high int64) map[Platform]Range {
+	r := Range{low, high}
+	return map[Platform]Range{WindowsDomain: r, WindowsMachine: r, WindowsTemplate: r}
+}
+
+// alsoFineGrained adds the wider limit of a fine-grained policy.
+func alsoFineGrained(m map[Platform]Range, low, high int64) map[Platform]Range {
+	m[WindowsFineGrained] = Range{low, high}
+	return m
+}
+
+// Which platforms have a setting: everywhere that Windows keeps account
+// settings; only domain-wide or machine-wide; only in a domain.
+var (
+	windows       = []Platform{WindowsDomain, WindowsFineGrained, WindowsMachine, WindowsTemplate}
+	windowsWide   = []Platform{WindowsDomain, WindowsMachine, WindowsTemplate}
+	windowsDomain = []Platform{WindowsDomain, WindowsTemplate}
+	cloud         = []Platform{CloudDirectory}
+	windowsCloud  = append(cloud[:1:1], windows...)
+)
+
+var onOff = []string{"off", "on"}
+var offAuditOn = []string{"off", "audit", "on"}
+
+// table is everything the program knows about every setting, in the order in
+// which pages show them. Reading, printing, weighing, docs and schemas are
+// driven from it; a new setting is one more row.
+var table = []Setting{
+	{
+		ID: "min-length", Title: "Minimum length", Kind: Length, On: windowsCloud, Stronger: Higher, Noun: "characters",
+		Limits:   alsoFineGrained(groupPolicy(0, 128), 0, 255),
+		Defaults: map[Platform]Value{WindowsDomain: Number(7), WindowsMachine: Number(0), CloudDirectory: Number(8)},
+		Meaning:  "Least number of characters of a new password; 0 allows an empty one.",
+	},
+	{
+		ID: "max-length", Title: "Maximum length", Kind: Length, On: cloud, Stronger: Higher, Noun: "characters",
+		Specials: []Known{{Unlimited, Strongest, "no upper limit"}},
+		Meaning:  "Greatest number of characters that is accepted; a low cap shuts out long phrases.",
+	},
+	{
+		ID: "min-length-audit", Title: "Audited minimum length", Kind: Length, On: windowsWide, Noun: "characters",
+		Limits:  groupPolicy(0, 128),
+		Meaning: "Shorter passwords are only logged, not refused.",
+	},
+	{
+		ID: "length-limit-relaxed", Title: "Relaxed length limit", Kind: Toggle, On: windowsWide, Choices: onOff,
+		Meaning: "Without it a Windows domain cannot ask for more than 14 characters.",
+	},
+	{
+		ID: "complexity", Title: "Complexity", Kind: Toggle, On: windows, Choices: onOff, Stronger: Higher,
+		Defaults: map[Platform]Value{WindowsDomain: On, WindowsMachine: Off},
+		Meaning:  "Three of the character categories, and no account name inside.",
+	},
+	{
+		ID: "classes-required", Title: "Character classes", Kind: Count, On: cloud, Stronger: Higher, Noun: "classes",
+		Defaults: map[Platform]Value{CloudDirectory: Number(3)},
+		Meaning:  "How many of lower case, upper case, digits, symbols and other letters must occur.",
+	},
+	{ID: "require-lower", Title: "Lower-case letters", Kind: Count, Stronger: Higher, Noun: "characters",
+		Meaning: "Least number of lower-case letters."},
+	{ID: "require-upper", Title: "Upper-case letters", Kind: Count, Stronger: Higher, Noun: "characters",
+		Meaning: "Least number of upper-case letters."},
+	{ID: "require-digit", Title: "Digits", Kind: Count, Stronger: Higher, Noun: "characters",
+		Meaning: "Least number of digits."},
+	{ID: "require-symbol", Title: "Symbols", Kind: Count, Stronger: Higher, Noun: "characters",
+		Meaning: "Least number of characters that are neither letters nor digits."},
+	{ID: "name-check", Title: "Name check", Kind: Toggle, Choices: onOff, Stronger: Higher,
+		Meaning: "Refuses a password that holds the account's or the person's name."},
+	{ID: "dictionary-check", Title: "Dictionary check", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
+		Meaning: "Refuses common passwords; audit only logs them."},
+	{ID: "blocklist", Title: "Banned words", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
+		Meaning: "Refuses the organisation's own banned words; audit only logs them."},
+	{ID: "blocklist-size", Title: "Banned words listed", Kind: Count, On: cloud, Stronger: Higher, Noun: "words",
+		Meaning: "How many words the organisation's own list holds."},
+	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, Stronger: Lower, Noun: "characters",
+		Specials: []Known{{Unlimited, Weakest, "any repeat"}},
+		Meaning:  "Longest run of one and the same character."},
+	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, Stronger: Lower, Noun: "characters",
+		Specials: []Known{{Unlimited, Weakest, "any sequence"}},
+		Meaning:  "Longest run such as 1234 or abcd."},
+	{ID: "min-changed", Title: "Changed characters", Kind: Count, Stronger: Higher, Noun: "characters",
+		Meaning: "How many characters must differ from the old password."},
+	{
+		ID: "history", Title: "Password history", Kind: Count, On: windows, Stronger: Higher, Noun: "passwords",
+		Limits:   alsoFineGrained(groupPolicy(0, 24), 0, 1024),
+		Defaults: map[Platform]Value{WindowsDomain: Number(24), WindowsMachine: Number(0)},
+		Meaning:  "How many former passwords are refused.",
+	},
+	{
+		ID: "max-age", Title: "Maximum age", Kind: Duration, On: windowsCloud,
+		Specials: []Known{{Never, Undecided, "never expires"}},
+		Limits:   alsoFineGrained(groupPolicy(0, 999*day), 0, 999*day),
+		Defaults: map[Platform]Value{WindowsDomain: Number(42 * day), WindowsMachine: Number(42 * day)},
+		Meaning:  "After this time a password must be changed; whether sooner is better depends on the baseline.",
+	},
+	{
+		ID: "min-age", Title: "Minimum age", Kind: Duration, On: windows, Stronger: Higher,
+		Specials: []Known{{AtOnce, Weakest, "change at once"}},
+		Limits:   alsoFineGrained(groupPolicy(0, 998*day), 0, 998*day),
+		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
+		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
+	},
+	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration,
+		Meaning: "How long before expiry the user is warned."},
+	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, Stronger: Lower,
+		Specials: []Known{{Never, Weakest, "never disabled"}},
+		Meaning:  "How long after expiry the account is disabled."},
+	{
+		ID: "reversible", Title: "Reversible storage", Kind: Toggle, On: windows, Choices: onOff, Stronger: Lower,
+		Defaults: map[Platform]Value{WindowsDomain: Off, WindowsMachine: Off},
+		Meaning:  "Passwords are stored so that they can be read back.",
+	},
+	{ID: "hash-method", Title: "Hash method", Kind: Choice, Stronger: Higher,
+		Choices: []string{"des", "md5", "sha256", "sha512", "bcrypt", "yescrypt"},
+		Meaning: "How a local Unix password is hashed; the choices are ordered from weak to strong."},
+	{ID: "lm-hash-stored", Title: "LM hash stored", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Lower,
+		Meaning: "The old LAN Manager hash is kept beside the new one."},
+	{ID: "blank-password-console-only", Title: "Blank passwords at the console only", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
+		Meaning: "An account with an empty password cannot be used over the network."},
+	{
+		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: windowsCloud, Stronger: Lower, Noun: "failed tries",
+		Specials: []Known{{Never, Weakest, "never locks"}},
+		Limits:   alsoFineGrained(groupPolicy(0, 999), 0, 65535),
+		Defaults: map[Platform]Value{WindowsDomain: Of(Never), WindowsMachine: Number(10), CloudDirectory: Number(10)},
+		Meaning:  "Failed tries before the account locks.",
+	},
+	{
+		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: windowsCloud, Stronger: Higher,
+		Specials: []Known{{UntilAdmin, Strongest, "locks until an administrator unlocks"}},
+		Limits:   alsoFineGrained(groupPolicy(0, 99999*minute), 0, 99999*minute),
+		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute), CloudDirectory: Number(60)},
+		Meaning:  "How long a locked account stays locked.",
+	},
+	{
+		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: windows, Stronger: Higher,
+		Specials: []Known{{Never, Strongest, "only a success clears the count"}},
+		Limits:   alsoFineGrained(groupPolicy(0, 99999*minute), 0, 99999*minute),
+		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute)},
+		Meaning:  "Quiet time after which the count of failed tries starts again.",
+	},
+	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
+		Meaning: "The lockout reaches the built-in administrator, or root, too."},
+	{ID: "logoff-at-hours-end", Title: "Log-off at the end of hours", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
+		Meaning: "Sessions are ended when the account's permitted hours end."},
+	{ID: "directory-blocklist-mode", Title: "Banned words in the domain", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
+		Meaning: "The cloud's banned words are enforced in the on-premises domain too; audit only logs them."},
+	{ID: "expiry-for-synced", Title: "Expiry for synchronised accounts", Kind: Toggle, On: cloud, Choices: onOff,
+		Meaning: "Synchronised accounts obey the tenant's expiry."},
+	{ID: "ticket-lifetime", Title: "Ticket lifetime", Kind: Duration, On: windowsDomain, Stronger: Lower,
+		Limits: groupPolicy(0, 99999*hour), Meaning: "How long a Kerberos user ticket is good for."},
+	{ID: "ticket-renewal", Title: "Ticket renewal", Kind: Duration, On: windowsDomain, Stronger: Lower,
+		Limits: groupPolicy(0, 99999*day), Meaning: "How long a Kerberos user ticket can be renewed."},
+	{ID: "service-ticket-lifetime", Title: "Service ticket lifetime", Kind: Duration, On: windowsDomain, Stronger: Lower,
+		Limits: groupPolicy(0, 99999*minute), Meaning: "How long a Kerberos service ticket is good for."},
+	{ID: "clock-skew", Title: "Clock skew", Kind: Duration, On: windowsDomain, Stronger: Lower,
+		Limits: groupPolicy(0, 99999*minute), Meaning: "How far clocks may differ before Kerberos refuses."},
+	{ID: "ticket-checks-logon", Title: "Tickets check log-on rights", Kind: Toggle, On: windowsDomain, Choices: onOff, Stronger: Higher,
+		Meaning: "Every request for a service ticket is checked against the account's rights."},
+	{ID: "mfa", Title: "Second factor", Kind: Choice, On: cloud, Choices: []string{"none", "some", "all"}, Stronger: Higher,
+		Meaning: "Which of the scope's accounts need a second factor, where the evidence says."},
+}

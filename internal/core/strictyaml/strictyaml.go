@@ -1,0 +1,120 @@
+// Package strictyaml reads YAML that people write by hand: every key must be
+// known, and every error says line, column and what would be right.
+package strictyaml
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Error is one mistake in a YAML file.
+type Error struct {
+	Path         string
+	Line, Column int
+	Text         string
+}
+
+// Error writes "PATH:LINE:COLUMN: text".
+func (e *Error) Error() string {
+	return fmt.Sprintf("%s:%d:%d: %s", e.Path, e.Line, e.Column, e.Text)
+}
+
+// Text is a scalar that remembers where it stands, for errors found later.
+type Text struct {
+	Value        string
+	Line, Column int
+}
+
+// UnmarshalYAML reads a scalar of any type as its text.
+func (t *Text) UnmarshalYAML(node ast.Node) error {
+	token := node.GetToken()
+	t.Value, t.Line, t.Column = token.Value, token.Position.Line, token.Position.Column
+	if scalar, ok := node.(ast.ScalarNode); ok {
+		if s, ok := scalar.GetValue().(string); ok {
+			t.Value = s
+		}
+		return nil
+	}
+	return fmt.Errorf("a single value is expected here")
+}
+
+// Errorf returns an error at the text's place.
+func (t Text) Errorf(path, format string, args ...any) error {
+	return &Error{path, max(t.Line, 1), max(t.Column, 1), fmt.Sprintf(format, args...)}
+}
+
+// Unmarshal reads data, which came from path, into the struct v points at.
+func Unmarshal(path string, data []byte, v any) error {
+	err := yaml.UnmarshalWithOptions(data, v, yaml.Strict())
+	if err == nil {
+		return nil
+	}
+	out := &Error{Path: path, Line: 1, Column: 1, Text: err.Error()}
+	var at yaml.Error
+	if errors.As(err, &at) {
+		if token := at.GetToken(); token != nil {
+			out.Line, out.Column = token.Position.Line, token.Position.Column
+		}
+		out.Text = at.GetMessage()
+	}
+	var unknown *yaml.UnknownFieldError
+	if errors.As(err, &unknown) {
+		known := keys(reflect.TypeOf(v), nil)
+		out.Text = fmt.Sprintf("unknown key %q; the nearest known key is %q", unknown.Token.Value, Nearest(unknown.Token.Value, known))
+	}
+	return out
+}
+
+// keys collects the keys of a struct and of all structs inside it.
+func keys(t reflect.Type, found []string) []string {
+	switch t.Kind() {
+	case reflect.Pointer, reflect.Slice, reflect.Map:
+		return keys(t.Elem(), found)
+	case reflect.Struct:
+		for i := range t.NumField() {
+			name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+			if name != "" && name != "-" && !slices.Contains(found, name) {
+				found = keys(t.Field(i).Type, append(found, name))
+			}
+		}
+	}
+	return found
+}
+
+// Nearest returns the known word with the smallest edit distance.
+func Nearest(word string, known []string) string {
+	best, least := "", len(word)+100
+	for _, k := range known {
+		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < least {
+			best, least = k, d
+		}
+	}
+	return best
+}
+
+// distance is the Levenshtein distance of two short words.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			change := diagonal
+			if a[i] != b[j] {
+				change++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(change, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}

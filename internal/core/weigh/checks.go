@@ -1,0 +1,156 @@
+package weigh
+
+import (
+	"fmt"
+	"slices"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+// Check looks for settings that defeat each other in one scope. A new check is
+// one more value in the table below.
+type Check struct {
+	Name     string
+	Doc      string
+	Kind     Kind
+	Severity baseline.Severity
+	Reads    []setting.ID // all of them are cited; the first names the finding's place
+	Defeats  []setting.ID // what holds only on paper when the check finds something
+	// Find returns the reason, with its numbers, and the remedy; an empty
+	// reason when there is nothing to report.
+	Find func(h Held) (reason, remedy string)
+}
+
+// Held gives a check the effective values of a scope.
+type Held struct{ scope *govern.Scope }
+
+// Value returns a setting's effective value; not set where it is missing.
+func (h Held) Value(id setting.ID) setting.Value {
+	e := h.scope.Settings[id]
+	if e.Missing != govern.Present {
+		return setting.Value{}
+	}
+	return e.Value
+}
+
+// Number returns a setting's effective number.
+func (h Held) Number(id setting.ID) (int64, bool) { return h.Value(id).Number() }
+
+// Text prints a setting's effective value for people.
+func (h Held) Text(id setting.ID) string { return setting.Get(id).Text(h.Value(id)) }
+
+// LengthLimited reports whether the scope's policy is one whose length Windows
+// caps at 14 unless the limit is relaxed. A fine-grained policy is not.
+func (h Held) LengthLimited() bool {
+	p := h.scope.Policy
+	return p != nil && p.Standing != estate.Override
+}
+
+const shortLimit = 14 // characters; more needs the relaxed limit on Windows
+
+var checks = []Check{
+	{
+		Name: "history-run-through", Kind: Conflicting, Severity: baseline.Serious,
+		Doc:     "A history without a minimum age can be run through in minutes, back to the old password.",
+		Reads:   []setting.ID{"history", "min-age"},
+		Defeats: []setting.ID{"history"},
+		Find: func(h Held) (string, string) {
+			n, ok := h.Number("history")
+			if !ok || n == 0 || !h.Value("min-age").Is(setting.AtOnce) {
+				return "", ""
+			}
+			return fmt.Sprintf("back on the old password after 0 days: history %d, minimum age at once", n),
+				fmt.Sprintf("Set a minimum age of 1 day; the way back then takes at least %d days.", n)
+		},
+	},
+	{
+		Name: "age-order", Kind: Conflicting, Severity: baseline.Serious,
+		Doc:     "A minimum age that is not below the maximum age leaves no time in which a password can be changed before it expires.",
+		Reads:   []setting.ID{"min-age", "max-age"},
+		Defeats: []setting.ID{"min-age", "max-age"},
+		Find: func(h Held) (string, string) {
+			low, okLow := h.Number("min-age")
+			high, okHigh := h.Number("max-age")
+			if !okLow || !okHigh || low < high {
+				return "", ""
+			}
+			return fmt.Sprintf("the minimum age of %s is not below the maximum age of %s: a password expires before its user may change it", h.Text("min-age"), h.Text("max-age")),
+				"Set the minimum age below the maximum age; 1 day is enough to protect the history."
+		},
+	},
+	{
+		Name: "lockout-dormant", Kind: Conflicting, Severity: baseline.Serious,
+		Doc:     "A lockout duration or window does nothing while no number of failed tries locks an account.",
+		Reads:   []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window"},
+		Defeats: []setting.ID{"lockout-duration", "lockout-window", "lockout-administrator"},
+		Find: func(h Held) (string, string) {
+			if !h.Value("lockout-threshold").Is(setting.Never) || !h.Value("lockout-duration").IsSet() && !h.Value("lockout-window").IsSet() {
+				return "", ""
+			}
+			return fmt.Sprintf("no number of failed tries locks an account, so the lockout duration (%s) and window (%s) do nothing", h.Text("lockout-duration"), h.Text("lockout-window")),
+				"Set a lockout threshold; until then the other lockout settings are only on paper."
+		},
+	},
+	{
+		Name: "length-capped", Kind: Conflicting, Severity: baseline.Serious,
+		Doc:     "Windows asks for no more than 14 characters unless the length limit is relaxed.",
+		Reads:   []setting.ID{"min-length", "length-limit-relaxed"},
+		Defeats: []setting.ID{"min-length"},
+		Find: func(h Held) (string, string) {
+			n, ok := h.Number("min-length")
+			if !ok || n <= shortLimit || h.Value("length-limit-relaxed") != setting.Off || !h.LengthLimited() {
+				return "", ""
+			}
+			return fmt.Sprintf("a minimum length of %d is asked for, but the length limit is not relaxed: Windows holds to %d", n, shortLimit),
+				"Set RelaxMinimumPasswordLengthLimits to 1 as well."
+		},
+	},
+	{
+		Name: "length-cap-unseen", Kind: Missing, Severity: baseline.Minor,
+		Doc:   "More than 14 characters are asked for, and the evidence does not show whether the length limit is relaxed.",
+		Reads: []setting.ID{"min-length", "length-limit-relaxed"},
+		Find: func(h Held) (string, string) {
+			n, ok := h.Number("min-length")
+			if !ok || n <= shortLimit || h.Value("length-limit-relaxed").IsSet() || !h.LengthLimited() {
+				return "", ""
+			}
+			return fmt.Sprintf("a minimum length of %d takes effect only with the relaxed length limit, which the evidence does not show", n),
+				"Collect RelaxMinimumPasswordLengthLimits from the domain's controllers or from the machine's own export."
+		},
+	},
+}
+
+// Checks returns the table of checks.
+func Checks() []Check { return slices.Clone(checks) }
+
+func checkNamed(name string) *Check {
+	return &checks[slices.IndexFunc(checks, func(c Check) bool { return c.Name == name })]
+}
+
+// runChecks runs every check on a scope.
+func runChecks(scope *govern.Scope) []Finding {
+	var found []Finding
+	for i := range checks {
+		c := &checks[i]
+		h := Held{scope}
+		reason, remedy := c.Find(h)
+		if reason == "" {
+			continue
+		}
+		f := Finding{Kind: c.Kind, Check: c.Name, Severity: severityIn(scope, c.Severity), Scope: scope, Authority: scope.Authority, Settings: c.Reads, Reason: reason, Remedy: remedy}
+		for n, id := range c.Reads {
+			if n > 0 {
+				f.Observed += ", "
+			}
+			f.Observed += string(id) + " " + h.Text(id)
+			if e := scope.Settings[id]; e.Cite.File != "" {
+				f.Evidence = append(f.Evidence, e.Cite)
+			}
+		}
+		found = append(found, f)
+	}
+	return found
+}

@@ -1,0 +1,202 @@
+package engagement
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/strictyaml"
+)
+
+// ConfigName is the file that says what an engagement is about.
+const ConfigName = "engagement.yaml"
+
+// Config is engagement.yaml.
+type Config struct {
+	Title       string                     `yaml:"title"`
+	Auditor     string                     `yaml:"auditor"`
+	Baselines   []strictyaml.Text          `yaml:"baselines"`
+	Authorities map[string]AuthorityConfig `yaml:"authorities"`
+	Tiers       Tiers                      `yaml:"tiers"`
+	Expect      Expect                     `yaml:"expect"`
+	Words       []string                   `yaml:"words"`
+}
+
+// AuthorityConfig is what the engagement says of authorities by name or
+// pattern.
+type AuthorityConfig struct {
+	Dialect   strictyaml.Text   `yaml:"dialect"`
+	Baselines []strictyaml.Text `yaml:"baselines"`
+}
+
+// Tier says which accounts belong to a tier.
+type Tier struct {
+	Name     string   `yaml:"-"`
+	Groups   []string `yaml:"groups"`
+	Accounts []string `yaml:"accounts"`
+	Units    []string `yaml:"units"`
+	SIDs     []string `yaml:"sids"`
+}
+
+// Tiers keeps the order in which they are written: the first match wins.
+type Tiers []Tier
+
+// UnmarshalYAML reads the mapping of tier names in its order.
+func (t *Tiers) UnmarshalYAML(node ast.Node) error {
+	mapping, ok := node.(*ast.MappingNode)
+	if !ok {
+		if _, null := node.(*ast.NullNode); null {
+			return nil
+		}
+		return fmt.Errorf("tiers are written NAME: {groups: [], accounts: [], units: [], sids: []}")
+	}
+	for _, pair := range mapping.Values {
+		tier := Tier{Name: pair.Key.GetToken().Value}
+		if err := yaml.NodeToValue(pair.Value, &tier, yaml.Strict()); err != nil {
+			return err
+		}
+		*t = append(*t, tier)
+	}
+	return nil
+}
+
+// Expect says what must have given evidence.
+type Expect struct {
+	Authorities  []string        `yaml:"authorities"`
+	MachinesFrom string          `yaml:"machines-from"`
+	NewerThan    strictyaml.Text `yaml:"newer-than"`
+}
+
+// MaxAge returns how old evidence may be; 0 for any age.
+func (e *Expect) MaxAge() time.Duration {
+	if e.NewerThan.Value == "" {
+		return 0
+	}
+	v, _ := setting.Get("max-age").Parse(e.NewerThan.Value)
+	n, _ := v.Number()
+	return time.Duration(n) * time.Second
+}
+
+func readConfig(dir string) (*Config, error) {
+	file := filepath.Join(dir, ConfigName)
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: no engagement here; start one with \"sternledger begin DIR\", or name its folder with --engagement DIR", file)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var c Config
+	if err := strictyaml.Unmarshal(file, data, &c); err != nil {
+		return nil, err
+	}
+	return &c, c.check(file)
+}
+
+func (c *Config) check(file string) error {
+	named := slices.Clone(c.Baselines)
+	for name, a := range c.Authorities {
+		if _, err := path.Match(strings.ToLower(name), ""); err != nil {
+			return fmt.Errorf("%s: authority pattern %q: %w", file, name, err)
+		}
+		if d := estate.Dialect(a.Dialect.Value); d != "" && d != estate.Windows && d != estate.Samba {
+			return a.Dialect.Errorf(file, "unknown dialect %q; expected %s or %s", d, estate.Windows, estate.Samba)
+		}
+		named = append(named, a.Baselines...)
+	}
+	for _, b := range named {
+		if _, err := ShippedBaseline(b.Value); err != nil {
+			return b.Errorf(file, "%v", err)
+		}
+	}
+	if text := c.Expect.NewerThan; text.Value != "" {
+		if v, err := setting.Get("max-age").Parse(text.Value); err != nil || !isNumber(v) {
+			return text.Errorf(file, "newer-than %q; expected a time with its unit, such as 90d", text.Value)
+		}
+	}
+	return nil
+}
+
+func isNumber(v setting.Value) bool { _, ok := v.Number(); return ok }
+
+// forAuthority returns what the engagement says of an authority: an exact name
+// before a pattern, and among patterns the first in order of the alphabet.
+func (c *Config) forAuthority(name string) AuthorityConfig {
+	if a, ok := c.Authorities[name]; ok {
+		return a
+	}
+	var patterns []string
+	for p := range c.Authorities {
+		patterns = append(patterns, p)
+	}
+	slices.Sort(patterns)
+	for _, p := range patterns {
+		if ok, _ := path.Match(strings.ToLower(p), name); ok {
+			return c.Authorities[p]
+		}
+	}
+	return AuthorityConfig{}
+}
+
+// dialect is the dialect that holds for an authority.
+func (c *Config) dialect(a *estate.Authority) estate.Dialect {
+	if said := c.forAuthority(a.Name).Dialect.Value; said != "" {
+		return estate.Dialect(said)
+	}
+	if a.Dialect != "" {
+		return a.Dialect
+	}
+	return estate.Windows
+}
+
+// tierRules are the tiers as the core takes them.
+func (c *Config) tierRules() []govern.TierRule {
+	var rules []govern.TierRule
+	for _, t := range c.Tiers {
+		rules = append(rules, govern.TierRule(t))
+	}
+	return rules
+}
+
+// starter is the engagement.yaml that begin writes.
+const starter = `# What this audit is about. Keys that are not known here are refused, with
+# line and column. Lines that begin with # are comments.
+
+title: %s
+auditor: %s
+
+# Baselines for every authority that has no choice of its own below.
+# "sternledger baseline list" shows them.
+baselines: [cis-windows-server]
+
+# Choices for single authorities, by name or by pattern (*, ?).
+#   dialect: windows or samba, the way the directory server picks the groups
+#            that carry a fine-grained policy; else it is read off the evidence.
+# authorities:
+#   corp.example:
+#     dialect: windows
+#     baselines: [cis-windows-server]
+
+# Tiers: how much an account matters. The first that matches wins. The tiers
+# privileged and service have rules of their own and need no entry here.
+# tiers:
+#   privileged: {groups: [Control Room], accounts: ["adm-*"], units: [], sids: []}
+#   kiosk:      {accounts: ["kiosk*"]}
+
+# What must have given evidence; what did not is reported as missing.
+# expect:
+#   authorities: [corp.example]
+#   newer-than: 90d
+`

@@ -1,0 +1,242 @@
+package engagement
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"time"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+)
+
+// The documents are the contract of --format json: fields are added, never
+// renamed. docs/formats.md describes them, "sternledger schema" prints their
+// schemas, and a test holds one against the other.
+
+func sum(data []byte) string {
+	s := sha256.Sum256(data)
+	return hex.EncodeToString(s[:])
+}
+
+// ScopesDocument is the output of scopes.
+type ScopesDocument struct {
+	Schema string          `json:"schema"`
+	Scopes []ScopeDocument `json:"scopes"`
+}
+
+// ScopeDocument is one account scope.
+type ScopeDocument struct {
+	Scope     string                      `json:"scope"`
+	Authority string                      `json:"authority"`
+	Kind      estate.Kind                 `json:"kind"`
+	Policy    string                      `json:"policy"`
+	Standing  estate.Standing             `json:"standing,omitempty"`
+	Tier      string                      `json:"tier"`
+	Accounts  *int                        `json:"accounts"`
+	Enabled   *int                        `json:"enabled"`
+	Settings  map[string]*SettingDocument `json:"settings"`
+}
+
+// SettingDocument is one effective setting. Value is a number, a boolean or a
+// word; Special stands in its place; neither when it is not set.
+type SettingDocument struct {
+	Value    any             `json:"value,omitempty"`
+	Special  setting.Special `json:"special,omitempty"`
+	Text     string          `json:"text"`
+	Raw      string          `json:"raw,omitempty"`
+	Evidence string          `json:"evidence,omitempty"`
+	From     string          `json:"from,omitempty"`
+}
+
+func scopeDocument(s *govern.Scope) ScopeDocument {
+	d := ScopeDocument{Scope: s.Name(), Authority: s.Authority.Name, Kind: s.Authority.Kind, Policy: s.PolicyName(),
+		Tier: s.Tier, Settings: map[string]*SettingDocument{}}
+	if s.Policy != nil {
+		d.Standing = s.Policy.Standing
+	}
+	if s.Listed() {
+		d.Accounts, d.Enabled = &s.Accounts, &s.Enabled
+	}
+	for id, e := range s.Settings {
+		if e.Missing != govern.NoSuch {
+			d.Settings[string(id)] = settingDocument(id, e)
+		}
+	}
+	return d
+}
+
+func settingDocument(id setting.ID, e govern.Effective) *SettingDocument {
+	s := setting.Get(id)
+	d := &SettingDocument{Text: s.Text(e.Value), Raw: e.Cite.Raw, Evidence: e.Cite.String(), From: e.From}
+	if e.Missing != govern.Present {
+		d.Text = string(e.Missing)
+		return d
+	}
+	if n, ok := e.Value.Number(); ok {
+		d.Value = n
+	} else if sp, ok := e.Value.Special(); ok {
+		d.Special = sp
+	} else if w, ok := e.Value.Word(); ok && s.Kind == setting.Toggle {
+		d.Value = w == "on"
+	} else if ok {
+		d.Value = w
+	}
+	return d
+}
+
+// NewScopesDocument describes scopes.
+func NewScopesDocument(scopes []*govern.Scope) ScopesDocument {
+	d := ScopesDocument{Schema: "sternledger/scopes/1", Scopes: []ScopeDocument{}}
+	for _, s := range scopes {
+		d.Scopes = append(d.Scopes, scopeDocument(s))
+	}
+	return d
+}
+
+// WeighDocument is the output of weigh, and what the ledger keeps of it.
+type WeighDocument struct {
+	Schema    string               `json:"schema"`
+	Weighing  int64                `json:"weighing"`
+	At        string               `json:"at"`
+	Baselines []BaselineDocument   `json:"baselines"`
+	Scopes    []ScopeCountDocument `json:"scopes"`
+	Verdicts  []VerdictDocument    `json:"verdicts"`
+	Findings  []FindingDocument    `json:"findings"`
+}
+
+// BaselineDocument names a baseline that was weighed against.
+type BaselineDocument struct {
+	ID      string `json:"id"`
+	Version string `json:"version"`
+}
+
+// ScopeCountDocument counts one scope's verdicts.
+type ScopeCountDocument struct {
+	Scope    string         `json:"scope"`
+	Tier     string         `json:"tier"`
+	Accounts *int           `json:"accounts"`
+	Counts   map[string]int `json:"counts"`
+}
+
+// VerdictDocument is one demand's verdict on one scope.
+type VerdictDocument struct {
+	Scope    string            `json:"scope"`
+	Setting  setting.ID        `json:"setting"`
+	Baseline string            `json:"baseline"`
+	Ref      string            `json:"ref"`
+	Verdict  weigh.Kind        `json:"verdict"`
+	Severity baseline.Severity `json:"severity"`
+	Observed string            `json:"observed"`
+	Demanded string            `json:"demanded"`
+}
+
+// FindingDocument is one finding.
+type FindingDocument struct {
+	Fingerprint string            `json:"fingerprint"`
+	Verdict     weigh.Kind        `json:"verdict"`
+	Check       string            `json:"check,omitempty"`
+	Severity    baseline.Severity `json:"severity"`
+	Scope       string            `json:"scope"`
+	Settings    []setting.ID      `json:"settings"`
+	Accounts    *int              `json:"accounts"`
+	Examples    []string          `json:"examples"`
+	Observed    string            `json:"observed"`
+	Demanded    string            `json:"demanded"`
+	Reason      string            `json:"reason"`
+	Remedy      string            `json:"remedy"`
+	Evidence    []CiteDocument    `json:"evidence"`
+	Baselines   []SourceDocument  `json:"baselines"`
+}
+
+// CiteDocument is a place in the evidence.
+type CiteDocument struct {
+	File  string `json:"file"`
+	Line  int    `json:"line"`
+	Where string `json:"where"`
+	Raw   string `json:"raw"`
+}
+
+// SourceDocument is a section of a baseline that a finding fails.
+type SourceDocument struct {
+	ID  string `json:"id"`
+	Ref string `json:"ref"`
+}
+
+// Document describes the weighing.
+func (w *Weighing) Document() WeighDocument {
+	d := WeighDocument{Schema: "sternledger/weigh/1", Weighing: w.Number, At: w.At.Format(time.RFC3339),
+		Baselines: []BaselineDocument{}, Scopes: []ScopeCountDocument{}, Verdicts: []VerdictDocument{}, Findings: []FindingDocument{}}
+	for _, b := range w.Baselines {
+		d.Baselines = append(d.Baselines, BaselineDocument{b.ID, b.Version})
+	}
+	for _, s := range w.Scopes {
+		counts := map[string]int{"waived": 0}
+		found := w.Counts(s)
+		for _, k := range weigh.Kinds {
+			counts[string(k)] = found[k]
+		}
+		c := ScopeCountDocument{Scope: s.Name(), Tier: s.Tier, Counts: counts}
+		if s.Listed() {
+			c.Accounts = &s.Accounts
+		}
+		d.Scopes = append(d.Scopes, c)
+	}
+	for _, v := range w.Verdicts {
+		d.Verdicts = append(d.Verdicts, VerdictDocument{v.Scope.Name(), v.Demand.Setting, v.Baseline.ID, v.Demand.Ref, v.Kind,
+			v.Severity, v.Observed, v.Demand.Text()})
+	}
+	for i := range w.Findings {
+		d.Findings = append(d.Findings, findingDocument(&w.Findings[i]))
+	}
+	return d
+}
+
+func findingDocument(f *weigh.Finding) FindingDocument {
+	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Check: f.Check, Severity: f.Severity, Scope: f.ScopeName(),
+		Settings: slices.Clone(f.Settings), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Demanded,
+		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}}
+	d.Examples = append(d.Examples, f.Examples...)
+	for _, c := range f.Evidence {
+		d.Evidence = append(d.Evidence, CiteDocument{c.File, c.Line, c.Where, c.Raw})
+	}
+	for _, b := range f.Baselines {
+		d.Baselines = append(d.Baselines, SourceDocument(b))
+	}
+	return d
+}
+
+// SettingsDocument is the output of settings.
+type SettingsDocument struct {
+	Schema   string               `json:"schema"`
+	Settings []SettingRowDocument `json:"settings"`
+}
+
+// SettingRowDocument is one row of the table of settings.
+type SettingRowDocument struct {
+	ID       setting.ID         `json:"id"`
+	Title    string             `json:"title"`
+	Kind     setting.Kind       `json:"kind"`
+	Specials []string           `json:"specials"`
+	Choices  []string           `json:"choices"`
+	On       []setting.Platform `json:"on"`
+	Meaning  string             `json:"meaning"`
+}
+
+// NewSettingsDocument describes the table of settings.
+func NewSettingsDocument() SettingsDocument {
+	d := SettingsDocument{Schema: "sternledger/settings/1"}
+	for _, s := range setting.Table() {
+		row := SettingRowDocument{ID: s.ID, Title: s.Title, Kind: s.Kind, Specials: []string{}, Choices: []string{}, On: []setting.Platform{}, Meaning: s.Meaning}
+		for _, k := range s.Specials {
+			row.Specials = append(row.Specials, string(k.Special))
+		}
+		row.Choices = append(row.Choices, s.Choices...)
+		row.On = append(row.On, s.On...)
+		d.Settings = append(d.Settings, row)
+	}
+	return d
+}

@@ -1,0 +1,498 @@
+package engagement
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/intake"
+	"sternledger/internal/intake/ldif"
+	"sternledger/internal/intake/template"
+	"sternledger/internal/ledger"
+)
+
+// formats are all formats that gather knows, asked in this order.
+var formats = []*intake.Format{&ldif.Format, &template.Format}
+
+// GatherOptions are the choices of one gather.
+type GatherOptions struct {
+	// WithGaps takes evidence that holds values no platform could hold; what
+	// they stood for is then missing. Without it such evidence is refused.
+	WithGaps bool
+	// Progress, if not nil, is told how far the reading is.
+	Progress func(path string, done, total int64)
+}
+
+// Gathered says what a gather took.
+type Gathered struct {
+	Entry       int64
+	Files       []Taken
+	Passed      []PassedOver
+	Authorities []*estate.Authority
+	Templates   []estate.Template
+	Problems    []estate.Problem
+}
+
+// Taken is one file that was taken, or was in the ledger already.
+type Taken struct {
+	ledger.Evidence
+	Known bool // it was taken before, as Evidence says
+}
+
+// PassedOver is one file that was not taken, and why.
+type PassedOver struct{ Path, Why string }
+
+// candidate is one file to look at.
+type candidate struct {
+	path   string
+	named  bool // by the auditor, not found in a folder
+	size   int64
+	format *intake.Format
+}
+
+// Gather takes exports into evidence: all of them, or nothing.
+func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, error) {
+	candidates, passed, err := e.look(sources)
+	if err != nil {
+		return nil, err
+	}
+	tx, err := e.Ledger.Change() // from here on no other program gathers
+	if err != nil {
+		return nil, fmt.Errorf("the ledger is in use by another program; try again when it is done: %w", err)
+	}
+	defer tx.Rollback()
+	g := &gathering{Engagement: e, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed}}
+	if g.staging, err = os.MkdirTemp(filepath.Join(e.Dir, EvidenceDir), stagingPrefix); err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(g.staging)
+	if g.known, err = tx.Evidence(); err != nil {
+		return nil, err
+	}
+	for _, c := range candidates {
+		if err := g.take(c); err != nil {
+			return nil, err
+		}
+	}
+	if len(g.files) == 0 {
+		return g.result, nil // everything was known: nothing changes
+	}
+	if err := g.join(tx); err != nil {
+		return nil, err
+	}
+	if err := g.write(tx); err != nil {
+		return nil, err
+	}
+	if err := tx.Commit(); err != nil {
+		return nil, err
+	}
+	return g.result, e.putInPlace(g.staging, g.files)
+}
+
+// look finds the files that the sources name and the format of each.
+func (e *Engagement) look(sources []string) (found []candidate, passed []PassedOver, err error) {
+	own, _ := filepath.Abs(e.Dir)
+	for _, source := range sources {
+		info, err := os.Stat(source)
+		if err != nil {
+			return nil, nil, fmt.Errorf("gather %s: %w; check the name and that you may read it", source, cause(err))
+		}
+		if !info.IsDir() {
+			found = append(found, candidate{path: source, named: true, size: info.Size()})
+			continue
+		}
+		before := len(found)
+		err = filepath.WalkDir(source, func(file string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			if abs, _ := filepath.Abs(file); d.IsDir() && abs != own && filepath.Dir(abs) == own && d.Name() == EvidenceDir {
+				return filepath.SkipDir // the engagement's own evidence
+			}
+			switch {
+			case d.IsDir():
+			case d.Type().IsRegular():
+				info, err := d.Info()
+				if err != nil {
+					return err
+				}
+				found = append(found, candidate{path: file, size: info.Size()})
+			default:
+				passed = append(passed, PassedOver{file, "not a regular file; links are not followed"})
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, nil, fmt.Errorf("gather %s: %w; check that you may read all of it", source, cause(err))
+		}
+		if len(found) == before {
+			return nil, nil, fmt.Errorf("gather %s: the folder holds no files; expected exports, see docs/sources.md", source)
+		}
+	}
+	var recognised []candidate
+	for _, c := range found {
+		why, err := c.recognise()
+		if err != nil {
+			return nil, nil, err
+		}
+		switch {
+		case why == "":
+			recognised = append(recognised, c)
+		case c.named:
+			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, formatNames())
+		default:
+			passed = append(passed, PassedOver{c.path, why})
+		}
+	}
+	if len(recognised) == 0 {
+		return nil, nil, fmt.Errorf("gather %s: nothing known among %d files; expected %s; see docs/sources.md", strings.Join(sources, " "), len(passed), formatNames())
+	}
+	return recognised, passed, nil
+}
+
+// cause drops the operation and path of a path error: the message has them.
+func cause(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+func formatNames() string {
+	var names []string
+	for _, f := range formats {
+		names = append(names, f.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// recognise finds the file's format, or says why there is none.
+func (c *candidate) recognise() (why string, err error) {
+	if c.size == 0 {
+		return "the file is empty", nil
+	}
+	f, err := os.Open(c.path)
+	if err != nil {
+		return "", fmt.Errorf("gather %s: %w; check that you may read it", c.path, cause(err))
+	}
+	defer f.Close()
+	head := make([]byte, intake.HeadSize)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		return "", fmt.Errorf("gather %s: %w", c.path, cause(err))
+	}
+	for _, format := range formats {
+		if format.Detect(c.path, head[:n]) {
+			c.format = format
+			return "", nil
+		}
+	}
+	return "not a known format (begins with " + intake.Excerpt(head[:min(n, 16)]) + ")", nil
+}
+
+// gathering is one gather under way.
+type gathering struct {
+	*Engagement
+	opt     GatherOptions
+	builder *estate.Builder
+	result  *Gathered
+	staging string
+	known   []ledger.Evidence // before this gather
+	files   []staged
+}
+
+// staged is a file that was read and whose copy waits in the staging folder.
+type staged struct {
+	ledger.Evidence
+	candidate
+}
+
+// take reads one file, unless it is known.
+func (g *gathering) take(c candidate) error {
+	if before, err := g.seen(c); err != nil || before != nil {
+		if before != nil {
+			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Known: true})
+		}
+		return err
+	}
+	f, err := os.Open(c.path)
+	if err != nil {
+		return fmt.Errorf("gather %s: %w", c.path, cause(err))
+	}
+	defer f.Close()
+	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.path, Format: c.format.Name}}
+	keep, err := os.OpenFile(filepath.Join(g.staging, s.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer keep.Close()
+	g.builder.StartFile(s.Name)
+	var told func(int64)
+	if g.opt.Progress != nil {
+		told = func(done int64) { g.opt.Progress(c.path, done, c.size) }
+	}
+	in, out := hashingReader(f, told), hashingWriter(keep)
+	src := &intake.Source{Path: c.path, In: in, Keep: out, Beside: besides(c.path)}
+	err = c.format.Read(src, g.builder)
+	in.Close()
+	if closed := out.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return fmt.Errorf("gather %w", err)
+	}
+	if err := keep.Sync(); err != nil {
+		return fmt.Errorf("gather %s: %w", c.path, err)
+	}
+	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sum(), src.Struck
+	g.files = append(g.files, s)
+	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
+	return nil
+}
+
+// besides reads small files that lie near a source; never through a link.
+func besides(source string) func(string) []byte {
+	return func(relative string) []byte {
+		file := filepath.Join(filepath.Dir(source), filepath.FromSlash(relative))
+		info, err := os.Lstat(file)
+		if err != nil || !info.Mode().IsRegular() || info.Size() > 1<<20 {
+			return nil
+		}
+		data, _ := os.ReadFile(file)
+		return data
+	}
+}
+
+// seen returns the evidence that has the file's content already, if any. A
+// file is read twice only when its size makes that likely.
+func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
+	before := slices.Clone(g.known)
+	for _, s := range g.files {
+		before = append(before, s.Evidence)
+	}
+	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool { return e.Size != c.size })
+	if len(before) == 0 {
+		return nil, nil
+	}
+	sum, err := fileSum(c.path)
+	if err != nil {
+		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
+	}
+	if i := slices.IndexFunc(before, func(e ledger.Evidence) bool { return e.SHA256 == sum }); i >= 0 {
+		return &before[i], nil
+	}
+	return nil, nil
+}
+
+// nameFor gives the stored copy a name that is plain on every system and not
+// taken.
+func (g *gathering) nameFor(c candidate) string {
+	name := filepath.Base(c.path)
+	if c.format.Names != nil {
+		name = c.format.Names(filepath.ToSlash(c.path))
+	}
+	name = strings.Map(func(r rune) rune {
+		if r == '.' || r == '-' || r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' {
+			return r
+		}
+		return '-'
+	}, name)
+	name = strings.TrimLeft(name, ".-")
+	if name == "" {
+		name = "export"
+	}
+	ext := path.Ext(name)
+	stem := strings.TrimSuffix(name, ext)
+	stem, ext = stem[:min(len(stem), 60)], ext[:min(len(ext), 12)]
+	taken := map[string]bool{}
+	for _, e := range g.known {
+		taken[strings.ToLower(e.Name)] = true
+	}
+	for _, s := range g.files {
+		taken[strings.ToLower(s.Name)] = true
+	}
+	for n := 1; ; n++ {
+		name := stem + ext
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d%s", stem, n, ext)
+		}
+		if !taken[strings.ToLower(name)] {
+			return name
+		}
+	}
+}
+
+// join finishes the facts. Where the new files hold only a part of a domain
+// that is on record, the files on record are read again behind the new ones,
+// so that the facts are always those of all current evidence together.
+func (g *gathering) join(tx *ledger.Tx) error {
+	found := g.builder.Finish()
+	older, err := g.complements(tx, found)
+	if err != nil {
+		return err
+	}
+	if len(older) > 0 {
+		if found, err = g.again(found, older); err != nil {
+			return err
+		}
+	}
+	g.result.Authorities, g.result.Templates = found, g.builder.Templates
+	g.result.Problems = g.builder.Problems
+	for _, a := range found {
+		g.result.Problems = append(g.result.Problems, a.Problems...)
+	}
+	slices.SortStableFunc(g.result.Problems, func(x, y estate.Problem) int { return strings.Compare(x.Cite.File, y.Cite.File) })
+	var damaged []estate.Problem
+	for _, p := range g.result.Problems {
+		if p.Damaged {
+			damaged = append(damaged, p)
+		}
+	}
+	if len(damaged) > 0 && !g.opt.WithGaps {
+		return g.refuse(damaged)
+	}
+	return nil
+}
+
+// refuse words the error for values that no platform could hold.
+func (g *gathering) refuse(damaged []estate.Problem) error {
+	const most = 5
+	var b strings.Builder
+	b.WriteString("damaged evidence, nothing was taken:")
+	for _, p := range damaged[:min(len(damaged), most)] {
+		file := p.Cite.File
+		if i := slices.IndexFunc(g.files, func(s staged) bool { return s.Name == file }); i >= 0 {
+			file = g.files[i].Path
+		}
+		fmt.Fprintf(&b, "\n  %s:%d: ", file, p.Cite.Line)
+		if p.Cite.Where != "" {
+			fmt.Fprintf(&b, "%s: %s: ", p.Cite.Where, intake.Excerpt([]byte(p.Cite.Raw)))
+		}
+		b.WriteString(p.Text)
+	}
+	if more := len(damaged) - most; more > 0 {
+		fmt.Fprintf(&b, "\n  and %d more", more)
+	}
+	b.WriteString("\nexport again; or take the rest with --with-gaps, and these settings are reported as missing")
+	return errors.New(b.String())
+}
+
+// complements returns the evidence on record that the new files add to: that
+// of domains of which they hold no head, or no accounts.
+func (g *gathering) complements(tx *ledger.Tx, found []*estate.Authority) ([]ledger.Evidence, error) {
+	var older []ledger.Evidence
+	for _, a := range found {
+		if a.Kind != estate.Domain || a.Head != nil && a.Listed {
+			continue
+		}
+		files, err := tx.FilesOf(authoritySubject + a.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range files {
+			i := slices.IndexFunc(g.known, func(e ledger.Evidence) bool { return e.Name == name })
+			if i >= 0 && !slices.ContainsFunc(older, func(e ledger.Evidence) bool { return e.Name == name }) {
+				older = append(older, g.known[i])
+			}
+		}
+	}
+	slices.SortFunc(older, func(x, y ledger.Evidence) int { return int(y.Entry - x.Entry) })
+	return older, nil
+}
+
+// again reads the new files and the older ones they add to into one estate,
+// and returns the authorities that the new files speak of.
+func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence) ([]*estate.Authority, error) {
+	templates := g.builder.Templates
+	g.builder = estate.NewBuilder()
+	for _, s := range g.files {
+		g.builder.StartFile(s.Name)
+		if err := g.reread(filepath.Join(g.staging, s.Name), s.candidate.path, s.format); err != nil {
+			return nil, err
+		}
+	}
+	for _, e := range older {
+		g.builder.StartOlder(e.Name)
+		i := slices.IndexFunc(formats, func(f *intake.Format) bool { return f.Name == e.Format })
+		if i < 0 {
+			return nil, fmt.Errorf("%s: evidence of a format this program does not know: %s", e.Name, e.Format)
+		}
+		if err := g.reread(filepath.Join(g.Dir, EvidenceDir, e.Name), e.Path, formats[i]); err != nil {
+			return nil, err
+		}
+	}
+	g.builder.Templates = templates
+	names := map[string]bool{}
+	for _, a := range found {
+		names[a.Name] = true
+	}
+	return slices.DeleteFunc(g.builder.Finish(), func(a *estate.Authority) bool { return !names[a.Name] }), nil
+}
+
+func (g *gathering) reread(stored, given string, format *intake.Format) error {
+	f, err := os.Open(stored)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	src := &intake.Source{Path: given, In: f, Keep: io.Discard, Beside: func(string) []byte { return nil }}
+	if err := format.Read(src, g.builder); err != nil {
+		return fmt.Errorf("read again %w", err)
+	}
+	return nil
+}
+
+// write puts everything into the change.
+func (g *gathering) write(tx *ledger.Tx) error {
+	body := map[string]any{"with_gaps": g.opt.WithGaps}
+	var files []ledger.Evidence
+	for _, s := range g.files {
+		files = append(files, s.Evidence)
+	}
+	body["files"] = files
+	subjects := map[string]any{}
+	for _, a := range g.result.Authorities {
+		subjects[authoritySubject+a.Name] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}
+	}
+	for _, t := range g.result.Templates {
+		subjects[templateSubject+t.GUID] = map[string]int{"settings": len(t.Policy.Settings)}
+	}
+	body["subjects"] = slices.Sorted(maps.Keys(subjects))
+	body["counts"] = subjects
+	body["problems"] = len(g.result.Problems)
+	entry, err := tx.Append(g.Now(), g.actor(), "gather", body)
+	if err != nil {
+		return err
+	}
+	g.result.Entry = entry.Seq
+	for _, s := range g.files {
+		if err := tx.AddEvidence(s.Evidence); err != nil {
+			return err
+		}
+	}
+	for _, p := range g.result.Problems {
+		if err := tx.AddProblem(p); err != nil {
+			return err
+		}
+	}
+	for _, a := range g.result.Authorities {
+		if err := tx.AddHolding(authoritySubject+a.Name, a, a.Objects); err != nil {
+			return err
+		}
+	}
+	for _, t := range g.result.Templates {
+		if err := tx.AddHolding(templateSubject+t.GUID, t, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,86 @@
+package engagement
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// stagingPrefix begins the names of folders in which a gather collects its
+// copies until the ledger has accepted them.
+const stagingPrefix = ".incoming-"
+
+// putInPlace moves accepted copies from the staging folder to where the
+// ledger says they are.
+func (e *Engagement) putInPlace(staging string, files []staged) error {
+	for _, s := range files {
+		if err := os.Rename(filepath.Join(staging, s.Name), filepath.Join(e.Dir, EvidenceDir, s.Name)); err != nil {
+			return err
+		}
+	}
+	return syncDir(filepath.Join(e.Dir, EvidenceDir))
+}
+
+// settle finishes what a program left that was stopped between the ledger's
+// acceptance and the last move, and removes what the ledger never accepted. A
+// gather under way holds the ledger, and is left alone.
+func (e *Engagement) settle() error {
+	evidence := filepath.Join(e.Dir, EvidenceDir)
+	left, _ := filepath.Glob(filepath.Join(evidence, stagingPrefix+"*"))
+	if len(left) == 0 {
+		return nil
+	}
+	tx, err := e.Ledger.TryChange()
+	if err != nil {
+		return nil
+	}
+	defer tx.Rollback()
+	known, err := tx.Evidence()
+	if err != nil {
+		return err
+	}
+	for _, staging := range left {
+		for _, k := range known {
+			to := filepath.Join(evidence, k.Name)
+			if _, err := os.Lstat(to); err == nil {
+				continue
+			}
+			from := filepath.Join(staging, k.Name)
+			if sum, err := fileSum(from); err == nil && strings.EqualFold(sum, k.StoredSHA256) {
+				if err := os.Rename(from, to); err != nil {
+					return err
+				}
+			}
+		}
+		if err := os.RemoveAll(staging); err != nil {
+			return err
+		}
+	}
+	return syncDir(evidence)
+}
+
+// fileSum returns a file's SHA-256.
+func fileSum(file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}

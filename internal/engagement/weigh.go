@@ -1,0 +1,116 @@
+package engagement
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/core/weigh"
+)
+
+// Weighing is one recorded comparison of all scopes with their baselines.
+type Weighing struct {
+	Number    int64
+	At        time.Time
+	Baselines []*baseline.Baseline
+	*weigh.Result
+}
+
+// WeighOptions are the choices of one weighing.
+type WeighOptions struct {
+	Against []string // baseline ids, instead of the engagement's choice
+}
+
+// Weigh compares all scopes with the chosen baselines and records the outcome.
+func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
+	survey, err := e.Survey()
+	if err != nil {
+		return nil, err
+	}
+	scopes := survey.Scopes
+	w := &Weighing{At: e.Now().UTC().Truncate(time.Second)}
+	chosen := map[string]*baseline.Baseline{}
+	use := func(id string) (*baseline.Baseline, error) {
+		if chosen[id] == nil {
+			b, err := ShippedBaseline(id)
+			if err != nil {
+				return nil, err
+			}
+			chosen[id] = b
+			w.Baselines = append(w.Baselines, b)
+		}
+		return chosen[id], nil
+	}
+	byAuthority := map[*estate.Authority][]*baseline.Baseline{}
+	for _, s := range scopes {
+		if _, done := byAuthority[s.Authority]; done {
+			continue
+		}
+		ids := e.baselinesFor(s.Authority.Name, opt)
+		if len(ids) == 0 {
+			return nil, fmt.Errorf("%s: no baseline is chosen for %s; name one under \"baselines:\", or use --against", ConfigName, s.Authority.Name)
+		}
+		for _, id := range ids {
+			b, err := use(id)
+			if err != nil {
+				return nil, err
+			}
+			byAuthority[s.Authority] = append(byAuthority[s.Authority], b)
+		}
+	}
+	w.Result = weigh.Run(scopes, func(a *estate.Authority) []*baseline.Baseline { return byAuthority[a] })
+	return w, e.recordWeighing(w)
+}
+
+func (e *Engagement) baselinesFor(authority string, opt WeighOptions) []string {
+	if len(opt.Against) > 0 {
+		return opt.Against
+	}
+	if own := e.Config.forAuthority(authority).Baselines; len(own) > 0 {
+		return values(own)
+	}
+	return values(e.Config.Baselines)
+}
+
+func values(texts []strictyaml.Text) []string {
+	var all []string
+	for _, t := range texts {
+		all = append(all, t.Value)
+	}
+	return all
+}
+
+// recordWeighing gives the weighing its number and keeps the whole of it.
+func (e *Engagement) recordWeighing(w *Weighing) error {
+	tx, err := e.Ledger.Change()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if w.Number, err = tx.NextWeighing(); err != nil {
+		return err
+	}
+	doc := w.Document()
+	body, err := json.Marshal(doc)
+	if err != nil {
+		return err
+	}
+	totals := map[weigh.Kind]int{}
+	for _, v := range w.Verdicts {
+		totals[v.Kind]++
+	}
+	_, err = tx.Append(w.At, e.actor(), "weigh", map[string]any{
+		"weighing": w.Number, "baselines": doc.Baselines, "scopes": len(w.Scopes), "verdicts": totals,
+		"findings": len(w.Findings), "result_sha256": sum(body),
+	})
+	if err != nil {
+		return err
+	}
+	if err := tx.AddWeighing(w.Number, body); err != nil {
+		return err
+	}
+	return tx.Commit()
+}

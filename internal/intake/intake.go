@@ -1,0 +1,122 @@
+// Package intake names what all readers of evidence have in common: a format
+// is a value that recognises an export and reads it into facts.
+package intake
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+	"unicode/utf8"
+
+	"sternledger/internal/core/estate"
+)
+
+// HeadSize is how many bytes of a file a detector is shown.
+const HeadSize = 4096
+
+// Struck stands in the stored copy where a secret stood.
+const Struck = "[struck out]"
+
+// Format is one kind of export. A new one is a package that defines a Format,
+// and a line in the table of formats.
+type Format struct {
+	Name string // as gather prints it: "directory export (LDIF)"
+
+	// Detect reports whether a file of that path that begins like this is of
+	// this format.
+	Detect func(path string, head []byte) bool
+
+	// Names proposes the stored copy's name; nil takes the file's own.
+	Names func(path string) string
+
+	// Read reads the export into the builder and writes the copy that is kept:
+	// line for line the same, with every secret struck out.
+	Read func(src *Source, into *estate.Builder) error
+}
+
+// Source is one file that is being read.
+type Source struct {
+	Path string // as the auditor gave it
+	In   io.Reader
+	Keep io.Writer // the stored copy
+	// Beside returns a small file that lies at that relative path from the
+	// source, such as a backup's description; nil data if there is none.
+	Beside func(relative string) []byte
+	// Struck counts the secrets that were struck out.
+	Struck int
+}
+
+// ErrDamaged is wrapped by every error about evidence that cannot be read.
+var ErrDamaged = errors.New("damaged evidence")
+
+// Error says what is wrong with a file, where, and what to do about it.
+type Error struct {
+	Path     string
+	Line     int // 0: the file as a whole
+	Seen     string
+	Expected string
+	Next     string
+}
+
+// Error writes "PATH:LINE: saw …; expected …; next step …".
+func (e *Error) Error() string {
+	where := e.Path
+	if e.Line > 0 {
+		where = fmt.Sprintf("%s:%d", e.Path, e.Line)
+	}
+	parts := []string{where + ": " + e.Seen}
+	if e.Expected != "" {
+		parts = append(parts, "expected "+e.Expected)
+	}
+	if e.Next != "" {
+		parts = append(parts, e.Next)
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Unwrap returns ErrDamaged.
+func (e *Error) Unwrap() error { return ErrDamaged }
+
+// Excerpt shortens text from a file so that it can stand in a message, with
+// everything that a terminal might obey made visible.
+func Excerpt(text []byte) string {
+	const most = 60
+	cut := len(text) > most
+	if cut {
+		text = text[:most]
+	}
+	quoted := fmt.Sprintf("%q", text)
+	if cut {
+		quoted += "…"
+	}
+	return quoted
+}
+
+// Decode returns text in UTF-8, whatever of the three encodings it comes in:
+// UTF-8, UTF-16 with a byte-order mark, or the Western Windows code page.
+func Decode(raw []byte) ([]byte, error) {
+	switch {
+	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):
+		if len(raw)%2 != 0 {
+			return nil, fmt.Errorf("text in UTF-16 of an odd number of bytes: the file is cut")
+		}
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Bytes(raw)
+	case utf8.Valid(raw):
+		return bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), nil
+	}
+	return charmap.Windows1252.NewDecoder().Bytes(raw)
+}
+
+// Text returns in as UTF-8 if it begins with a UTF-16 byte-order mark, else
+// as it is.
+func Text(in io.Reader, head []byte) io.Reader {
+	if bytes.HasPrefix(head, []byte{0xff, 0xfe}) || bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
+	}
+	return in
+}

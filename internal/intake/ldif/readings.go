@@ -1,0 +1,115 @@
+package ldif
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/setting"
+)
+
+// reading says which attribute holds which setting, and how its text is
+// turned into a value (MS-ADTS, MS-SAMR). One attribute may hold several.
+type reading struct {
+	name  string
+	holds []hold
+}
+
+type hold struct {
+	id   setting.ID
+	read func(text string) (setting.Value, error)
+}
+
+// readings covers the domain's head and the fine-grained policy.
+var readings = []reading{
+	{"minPwdLength", []hold{{"min-length", number}}},
+	{"pwdHistoryLength", []hold{{"history", number}}},
+	{"maxPwdAge", []hold{{"max-age", interval(setting.Never)}}},
+	{"minPwdAge", []hold{{"min-age", interval(setting.AtOnce)}}},
+	{"lockoutThreshold", []hold{{"lockout-threshold", numberOr(setting.Never)}}},
+	{"lockoutDuration", []hold{{"lockout-duration", interval(setting.UntilAdmin)}}},
+	{"lockOutObservationWindow", []hold{{"lockout-window", interval(setting.Never)}}},
+	{"forceLogoff", []hold{{"logoff-at-hours-end", logoff}}},
+	{"pwdProperties", []hold{{"complexity", bit(1)}, {"reversible", bit(16)}, {"lockout-administrator", bit(8)}}},
+
+	{"msDS-MinimumPasswordLength", []hold{{"min-length", number}}},
+	{"msDS-PasswordHistoryLength", []hold{{"history", number}}},
+	{"msDS-MaximumPasswordAge", []hold{{"max-age", interval(setting.Never)}}},
+	{"msDS-MinimumPasswordAge", []hold{{"min-age", interval(setting.AtOnce)}}},
+	{"msDS-LockoutThreshold", []hold{{"lockout-threshold", numberOr(setting.Never)}}},
+	{"msDS-LockoutDuration", []hold{{"lockout-duration", interval(setting.UntilAdmin)}}},
+	{"msDS-LockoutObservationWindow", []hold{{"lockout-window", interval(setting.Never)}}},
+	{"msDS-PasswordComplexityEnabled", []hold{{"complexity", boolean}}},
+	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{"reversible", boolean}}},
+}
+
+const (
+	ticksPerSecond = 10_000_000
+	noInterval     = "-9223372036854775808" // -2^63
+)
+
+func number(text string) (setting.Value, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return setting.Value{}, fmt.Errorf("%q is not a whole number", text)
+	}
+	return setting.Number(n), nil
+}
+
+func numberOr(zero setting.Special) func(string) (setting.Value, error) {
+	return func(text string) (setting.Value, error) {
+		if strings.TrimLeft(text, "0") == "" && text != "" {
+			return setting.Of(zero), nil
+		}
+		return number(text)
+	}
+}
+
+// interval reads a negative count of 100 ns; 0 and -2^63 are the special.
+func interval(none setting.Special) func(string) (setting.Value, error) {
+	return func(text string) (setting.Value, error) {
+		if text == noInterval {
+			return setting.Of(none), nil
+		}
+		n, err := strconv.ParseInt(text, 10, 64)
+		switch {
+		case err != nil:
+			return setting.Value{}, fmt.Errorf("%q is not a whole number of 100-nanosecond ticks", text)
+		case n == 0:
+			return setting.Of(none), nil
+		case n > 0:
+			return setting.Value{}, fmt.Errorf("%s is positive; an interval is a negative count of 100-nanosecond ticks", text)
+		case n%ticksPerSecond != 0:
+			return setting.Value{}, fmt.Errorf("%s ticks of 100 ns are not a whole number of seconds", text)
+		}
+		return setting.Number(-n / ticksPerSecond), nil
+	}
+}
+
+func boolean(text string) (setting.Value, error) {
+	switch strings.ToUpper(text) {
+	case "TRUE":
+		return setting.On, nil
+	case "FALSE":
+		return setting.Off, nil
+	}
+	return setting.Value{}, fmt.Errorf("%q is neither TRUE nor FALSE", text)
+}
+
+func bit(mask int64) func(string) (setting.Value, error) {
+	return func(text string) (setting.Value, error) {
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil || n < 0 {
+			return setting.Value{}, fmt.Errorf("%q is not a set of bits", text)
+		}
+		return setting.Switch(n&mask != 0), nil
+	}
+}
+
+// logoff reads forceLogoff: -2^63 never, else so long after the hours' end.
+func logoff(text string) (setting.Value, error) {
+	if _, err := strconv.ParseInt(text, 10, 64); err != nil {
+		return setting.Value{}, fmt.Errorf("%q is not a number of 100-nanosecond ticks", text)
+	}
+	return setting.Switch(text != noInterval), nil
+}

@@ -1,0 +1,271 @@
+package ldif
+
+import (
+	"bytes"
+	"encoding/base64"
+	"io"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"sternledger/internal/intake"
+)
+
+// maxLine bounds one physical line. Real exports stay below a few hundred
+// kilobytes (a picture on one line); more is not a directory export.
+const maxLine = 16 << 20
+
+// value is one attribute value of the record being read.
+type value struct {
+	attr     attr
+	coded    bool // base64
+	piece    span // of a ranged attribute
+	from, to int  // in the record's text
+	line     int
+}
+
+// span is a ranged attribute's piece; whole is the zero one.
+type span struct {
+	ranged      bool
+	first, last int // last -1: to the end
+}
+
+// scanner cuts an LDIF stream into records, keeping only the attributes that
+// somebody wants, and writes the copy that is kept as it goes along.
+type scanner struct {
+	src  *intake.Source
+	in   io.Reader
+	buf  []byte
+	pos  int // next byte to look at
+	end  int
+	kept int // bytes of buf already written to the copy
+	line int
+
+	text   []byte  // values of the current record, one after the other
+	values []value // those values
+	open   state   // what a continuation line continues
+	count  int     // attributes seen in the record, wanted or not
+	first  int     // line of the record's first attribute
+
+	coded     int  // base64 characters of the last value seen, wanted or not
+	codedLine int  // its line; 0: the last value was plain
+	noNewline bool // the file's last line had no end
+}
+
+type state uint8
+
+const (
+	nothing state = iota // no line yet that could go on
+	skipped              // a comment or an unwanted attribute
+	wanted
+	secret
+)
+
+func newScanner(src *intake.Source) *scanner {
+	s := &scanner{src: src, in: src.In, buf: make([]byte, 1<<20)}
+	return s
+}
+
+func (s *scanner) errorAt(line int, seen, expected, next string) error {
+	return &intake.Error{Path: s.src.Path, Line: line, Seen: seen, Expected: expected, Next: next}
+}
+
+// next reads one record. It returns io.EOF after the last one.
+func (s *scanner) next() error {
+	s.text, s.values, s.count = s.text[:0], s.values[:0], 0
+	s.open = nothing
+	for {
+		line, err := s.physical()
+		if err == io.EOF {
+			if err := s.flush(); err != nil {
+				return err
+			}
+			if s.codedLine > 0 && s.coded%4 != 0 {
+				return s.errorAt(s.codedLine, "the file ends in the middle of a base64 value", "base64 in groups of four characters",
+					"the export is cut: make it again, or copy it again, and compare the sizes")
+			}
+			if s.count > 0 {
+				return nil
+			}
+			return io.EOF
+		}
+		if err != nil {
+			return err
+		}
+		if len(line) == 0 {
+			s.open = nothing
+			if s.count > 0 {
+				return nil
+			}
+			continue
+		}
+		if err := s.logical(line); err != nil {
+			return err
+		}
+	}
+}
+
+// physical returns the next line without its end. The bytes are good until
+// the next call.
+func (s *scanner) physical() ([]byte, error) {
+	for {
+		if i := bytes.IndexByte(s.buf[s.pos:s.end], '\n'); i >= 0 {
+			line := s.buf[s.pos : s.pos+i]
+			s.pos += i + 1
+			s.line++
+			if n := len(line); n > 0 && line[n-1] == '\r' {
+				line = line[:n-1]
+			}
+			if s.line == 1 {
+				line = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))
+			}
+			return line, nil
+		}
+		if s.end-s.pos >= maxLine {
+			return nil, s.errorAt(s.line+1, "a line of more than 16 MiB", "an LDIF export", "check that this is the whole, unconverted export")
+		}
+		if err := s.fill(); err == io.EOF {
+			if s.pos == s.end {
+				return nil, io.EOF
+			}
+			line := s.buf[s.pos:s.end]
+			s.pos, s.line, s.noNewline = s.end, s.line+1, true
+			return line, nil
+		} else if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// fill makes room and reads more.
+func (s *scanner) fill() error {
+	if err := s.flush(); err != nil {
+		return err
+	}
+	if s.end == len(s.buf) && s.pos == 0 {
+		s.buf = append(s.buf, make([]byte, len(s.buf))...)
+	}
+	if s.pos > 0 {
+		s.end = copy(s.buf, s.buf[s.pos:s.end])
+		s.kept -= s.pos
+		s.pos = 0
+	}
+	n, err := io.ReadAtLeast(s.in, s.buf[s.end:], 1)
+	s.end += n
+	return err
+}
+
+// flush writes what was looked at to the copy.
+func (s *scanner) flush() error {
+	if s.kept >= s.pos {
+		return nil
+	}
+	_, err := s.src.Keep.Write(s.buf[s.kept:s.pos])
+	s.kept = s.pos
+	return err
+}
+
+// strike writes mark to the copy in place of the current line's bytes from
+// start on.
+func (s *scanner) strike(line []byte, start int, mark string) error {
+	lineEnd := s.pos // behind the newline, if there is one
+	if !s.noNewline {
+		lineEnd--
+		if lineEnd > 0 && s.buf[lineEnd-1] == '\r' {
+			lineEnd--
+		}
+	}
+	begin := lineEnd - len(line)
+	if _, err := s.src.Keep.Write(s.buf[s.kept : begin+start]); err != nil {
+		return err
+	}
+	s.kept = lineEnd
+	_, err := io.WriteString(s.src.Keep, mark)
+	return err
+}
+
+// logical takes one line that is not empty.
+func (s *scanner) logical(line []byte) error {
+	switch line[0] {
+	case ' ':
+		switch s.open {
+		case nothing:
+			return s.errorAt(s.line, intake.Excerpt(line), "an attribute before a continued line", "check that the export is whole")
+		case wanted:
+			s.text = append(s.text, line[1:]...)
+			s.values[len(s.values)-1].to = len(s.text)
+		case secret:
+			if err := s.strike(line, 1, ""); err != nil {
+				return err
+			}
+		}
+		s.coded += len(line) - 1
+		return nil
+	case '#':
+		s.open = skipped
+		return nil
+	}
+	colon := bytes.IndexByte(line, ':')
+	if colon <= 0 {
+		return s.errorAt(s.line, intake.Excerpt(line), "\"attribute: value\"", "the export is cut or is not LDIF (RFC 2849)")
+	}
+	if s.count == 0 {
+		s.first = s.line
+	}
+	s.count++
+	start, coded := colon+1, false
+	if start < len(line) {
+		switch line[start] {
+		case ':':
+			start, coded = start+1, true
+		case '<':
+			return s.errorAt(s.line, "a value given as a URL", "the value itself", "values in other files are never fetched: export again with the values inline")
+		}
+	}
+	for start < len(line) && line[start] == ' ' {
+		start++
+	}
+	s.codedLine = 0
+	if coded {
+		s.coded, s.codedLine = len(line)-start, s.line
+	}
+	a, kind, piece := lookup(line[:colon])
+	switch kind {
+	case isSecret:
+		s.src.Struck++
+		s.open = secret
+		return s.strike(line, colon, ": "+intake.Struck)
+	case isUnknown:
+		s.open = skipped
+		return nil
+	}
+	s.open = wanted
+	from := len(s.text)
+	s.text = append(s.text, line[start:]...)
+	s.values = append(s.values, value{attr: a, coded: coded, piece: piece, from: from, to: len(s.text), line: s.line})
+	return nil
+}
+
+// bytesOf returns a value's bytes as the directory holds them.
+func (s *scanner) bytesOf(v *value) ([]byte, error) {
+	raw := s.text[v.from:v.to]
+	if !v.coded {
+		return raw, nil
+	}
+	out := make([]byte, base64.StdEncoding.DecodedLen(len(raw)))
+	n, err := base64.StdEncoding.Decode(out, raw)
+	if err != nil {
+		return nil, s.errorAt(v.line, "a base64 value that cannot be decoded: "+intake.Excerpt(raw), "base64 (RFC 4648)",
+			"the export is cut or was edited: make it again")
+	}
+	return out[:n], nil
+}
+
+// textOf returns a value as UTF-8 text.
+func (s *scanner) textOf(v *value) ([]byte, error) {
+	raw, err := s.bytesOf(v)
+	if err != nil || utf8.Valid(raw) {
+		return raw, err
+	}
+	return charmap.Windows1252.NewDecoder().Bytes(raw)
+}

@@ -1,0 +1,99 @@
+package page
+
+import (
+	"fmt"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/engagement"
+)
+
+// Gathered draws what a gather took, and what it did not.
+func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
+	head := "nothing new"
+	if g.Entry > 0 {
+		head = fmt.Sprintf("entry %d", g.Entry)
+	}
+	s.Title("Gathered", head)
+	var rows [][]string
+	for _, f := range g.Files {
+		state := "taken"
+		if f.Known {
+			state = fmt.Sprintf("known since entry %d", f.Entry)
+			if f.Entry == 0 {
+				state = "twice in this gather"
+			}
+		}
+		rows = append(rows, []string{f.Name, f.Format, Grouped(int(f.Size)), f.SHA256[:16], state})
+	}
+	s.Table([]Column{{Head: "evidence"}, {Head: "format"}, {Head: "bytes", Right: true}, {Head: "SHA-256"}, {Head: ""}}, rows)
+	struck := 0
+	for _, f := range g.Files {
+		if !f.Known {
+			struck += f.Struck
+		}
+	}
+	if struck > 0 {
+		s.Text(Quantity(struck, "secret") + " struck out of the stored copies.")
+	}
+	for _, a := range g.Authorities {
+		s.Blank()
+		s.Text(authorityLine(a))
+	}
+	for _, t := range g.Templates {
+		s.Blank()
+		s.Text(fmt.Sprintf("template %s: %s configured", t.Policy.Name, Quantity(len(t.Policy.Settings), "setting")))
+	}
+	notTaken(s, g, verbose)
+	return s.Err()
+}
+
+func authorityLine(a *estate.Authority) string {
+	if a.Kind != estate.Domain {
+		return fmt.Sprintf("%s %s: %s enforced; accounts not listed", a.Kind, a.Name, Quantity(len(a.Head.Settings), "setting"))
+	}
+	head := "its head is not in the evidence"
+	if a.Head != nil {
+		head = Quantity(len(a.Head.Settings), "setting") + " enforced"
+	}
+	policies := Quantity(len(a.Overrides), "fine-grained policy")
+	if n := len(a.Overrides); n != 1 {
+		policies = Grouped(n) + " fine-grained policies"
+	}
+	return fmt.Sprintf("%s %s: %s, %s, %s, %s, %s, %s with links, %s", a.Kind, a.Name, head, policies,
+		Quantity(a.Accounts, "account"), Quantity(a.Groups, "group"), Quantity(a.Computers, "computer"),
+		Quantity(len(a.Units), "place"), Quantity(len(a.Containers), "policy container"))
+}
+
+// mostShown is how many lines of a list are shown unless asked for all.
+const mostShown = 10
+
+func notTaken(s *Sheet, g *engagement.Gathered, verbose bool) {
+	most := mostShown
+	if verbose {
+		most = len(g.Problems) + len(g.Passed)
+	}
+	if len(g.Problems) > 0 {
+		s.Blank()
+		s.Title("Not understood", Quantity(len(g.Problems), "line"))
+		for _, p := range g.Problems[:min(most, len(g.Problems))] {
+			text := p.Cite.String() + ": " + p.Text
+			if p.Cite.Raw != "" {
+				text += " (" + p.Cite.Where + ": " + clip(p.Cite.Raw, 60) + ")"
+			}
+			s.Text(text)
+		}
+		if more := len(g.Problems) - most; more > 0 {
+			s.Text(fmt.Sprintf("and %s more; --verbose shows all", Grouped(more)))
+		}
+	}
+	if len(g.Passed) > 0 {
+		s.Blank()
+		s.Title("Not taken", Quantity(len(g.Passed), "file"))
+		for _, p := range g.Passed[:min(most, len(g.Passed))] {
+			s.Text(p.Path + ": " + p.Why)
+		}
+		if more := len(g.Passed) - most; more > 0 {
+			s.Text(fmt.Sprintf("and %s more; --verbose shows all", Grouped(more)))
+		}
+	}
+}

@@ -1,0 +1,190 @@
+// Package page draws: what commands print for people and for other programs.
+// It knows how things look and nothing of how they are found out.
+package page
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Widths between which a sheet stays readable.
+const (
+	narrowest = 60
+	widest    = 120
+)
+
+// margin is the width of the column at the left that carries the verdict.
+const margin = 13
+
+// Sheet is a page of the ledger on a terminal: ruled lines, and a margin
+// column with the verdict as a word. The first error of the writer is kept.
+type Sheet struct {
+	w     io.Writer
+	width int
+	err   error
+}
+
+// NewSheet returns a sheet of that width, within what is readable.
+func NewSheet(w io.Writer, width int) *Sheet {
+	return &Sheet{w: w, width: min(max(width, narrowest), widest)}
+}
+
+// Err returns the first error of writing.
+func (s *Sheet) Err() error { return s.err }
+
+// The inks. They go with words, never in their place.
+var (
+	plain = lipgloss.NewStyle()
+	faded = lipgloss.NewStyle().Foreground(lipgloss.Color("#6b6455"))
+	heavy = lipgloss.NewStyle().Bold(true)
+	rust  = lipgloss.NewStyle().Foreground(lipgloss.Color("#8a3324")).Bold(true)
+	ochre = lipgloss.NewStyle().Foreground(lipgloss.Color("#7a5c12")).Bold(true)
+	slate = lipgloss.NewStyle().Foreground(lipgloss.Color("#2f4f6f")).Bold(true)
+)
+
+// inks are the words that have an ink of their own.
+var inks = map[string]lipgloss.Style{"weak": rust, "conflicting": ochre, "missing": slate}
+
+func ink(word string) lipgloss.Style {
+	if style, ok := inks[word]; ok {
+		return style
+	}
+	return plain
+}
+
+func (s *Sheet) line(text string) {
+	if s.err == nil {
+		_, s.err = fmt.Fprintln(s.w, strings.TrimRight(text, " "))
+	}
+}
+
+// Blank leaves a line free.
+func (s *Sheet) Blank() { s.line("") }
+
+// Rule draws a thin line across the sheet.
+func (s *Sheet) Rule() { s.line(faded.Render(strings.Repeat("─", s.width))) }
+
+// Title writes a heading with something at its right end, and a rule below.
+func (s *Sheet) Title(left, right string) {
+	s.spread(heavy.Render(Clean(left)), faded.Render(Clean(right)))
+	s.Rule()
+}
+
+// spread puts one text at the left and one at the right end of a line, or
+// below each other where they do not fit.
+func (s *Sheet) spread(left, right string) {
+	gap := s.width - ansi.StringWidth(left) - ansi.StringWidth(right)
+	if gap < 2 {
+		for _, l := range wrap(left, s.width) {
+			s.line(l)
+		}
+		if right != "" {
+			s.line(right)
+		}
+		return
+	}
+	s.line(left + strings.Repeat(" ", gap) + right)
+}
+
+// Text writes a paragraph across the sheet.
+func (s *Sheet) Text(text string) {
+	for _, l := range wrap(Clean(text), s.width) {
+		s.line(l)
+	}
+}
+
+// Entry writes a word into the margin and paragraphs beside it. A second word
+// stands below the first.
+func (s *Sheet) Entry(word, below string, first string, rest ...string) {
+	body := wrap(heavy.Render(Clean(first)), s.width-margin-2)
+	for _, p := range rest {
+		body = append(body, wrap(Clean(p), s.width-margin-2)...)
+	}
+	for i, l := range body {
+		m := strings.Repeat(" ", margin)
+		switch {
+		case i == 0:
+			m = fmt.Sprintf("%*s", margin, "") // aligned right against the rule
+			m = m[:margin-len(word)] + ink(word).Render(word)
+		case i == 1 && below != "":
+			m = m[:margin-len(below)] + faded.Render(below)
+		}
+		s.line(m + faded.Render("│") + " " + l)
+	}
+	if len(body) == 1 && below != "" {
+		s.line(strings.Repeat(" ", margin-len(below)) + faded.Render(below) + faded.Render("│"))
+	}
+}
+
+func wrap(text string, width int) []string {
+	return strings.Split(ansi.Wrap(text, width, " "), "\n")
+}
+
+// Column is one column of a table.
+type Column struct {
+	Head  string
+	Right bool // numbers are aligned right
+	Inked bool // holds verdicts
+}
+
+// Table writes rows under a ruled head.
+func (s *Sheet) Table(columns []Column, rows [][]string) {
+	heads := make([]string, len(columns))
+	for i, c := range columns {
+		heads[i] = c.Head
+	}
+	clean := make([][]string, len(rows))
+	for i, row := range rows {
+		clean[i] = make([]string, len(row))
+		for j, cell := range row {
+			clean[i][j] = Clean(cell)
+		}
+	}
+	t := table.New().Headers(heads...).Rows(clean...).
+		Border(lipgloss.Border{Top: "─", Bottom: "─", Middle: "─", MiddleTop: "─", MiddleBottom: "─"}).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(true).
+		BorderStyle(faded).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			style := plain
+			switch {
+			case row == table.HeaderRow:
+				style = faded
+			case columns[col].Inked:
+				style = ink(clean[row][col])
+			}
+			if columns[col].Right {
+				style = style.Align(lipgloss.Right)
+			}
+			if col > 0 {
+				style = style.PaddingLeft(2)
+			}
+			return style
+		})
+	drawn := t.String()
+	if lipgloss.Width(drawn) > s.width {
+		drawn = t.Width(s.width).String()
+	}
+	for l := range strings.SplitSeq(strings.TrimRight(drawn, "\n"), "\n") {
+		s.line(l)
+	}
+}
+
+// Clean makes text from evidence safe to print: what a terminal might obey, or
+// what turns the direction of writing, is shown instead of sent.
+func Clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029':
+			return '\ufffd'
+		}
+		return r
+	}, text)
+}
