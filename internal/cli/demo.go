@@ -1,5 +1,137 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 
-func newDemo(s *shared) *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/spf13/cobra"
+
+	"sternledger/demo"
+	"sternledger/internal/engagement"
+)
+
+func newDemo(s *shared) *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo [DIR]",
+		Short: "Write the sample engagement and run the whole job on it",
+		Long: `Writes the sample exports of the Marrowick Harbour Authority, which does not
+exist, into DIR or a new temporary folder, and does the whole job on them, step
+by step, each step shown as the command that you would type.`,
+		Example: `  sternledger demo
+  sternledger demo /tmp/harbour`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := ""
+			if len(args) == 1 {
+				dir = args[0]
+				if found, err := os.ReadDir(dir); err == nil && len(found) > 0 {
+					return fmt.Errorf("demo %s: the folder is not empty; choose a new one, so that nothing of yours is overwritten", dir)
+				}
+			} else {
+				made, err := os.MkdirTemp("", "sternledger-demo-")
+				if err != nil {
+					return err
+				}
+				dir = made
+			}
+			return s.demo(cmd, dir)
+		},
+	}
+}
+
+// demo writes the sample into dir and plays the auditor.
+func (s *shared) demo(cmd *cobra.Command, dir string) error {
+	out := cmd.OutOrStdout()
+	exports, audit := filepath.Join(dir, "exports"), filepath.Join(dir, "audit")
+	if err := copyOut(demo.Files, "exports", exports); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "The exports of the Marrowick Harbour Authority lie in %s.\n", exports)
+	steps := []struct {
+		say  string
+		args []string
+	}{
+		{"An engagement is one folder.", []string{"begin", audit, "--title", "Marrowick Harbour Authority, autumn review", "--auditor", "R. Quill"}},
+		{"All exports are taken into evidence.", []string{"-C", audit, "gather", exports}},
+		{"What really governs whom?", []string{"-C", audit, "scopes"}},
+		{"And where does it fall short?", []string{"-C", audit, "weigh"}},
+	}
+	for i, step := range steps {
+		fmt.Fprintf(out, "\n%s\n\n  $ sternledger %s\n\n", step.say, shellWords(step.args))
+		again := New()
+		again.SetArgs(append(step.args, s.passedOn()...))
+		again.SetIn(cmd.InOrStdin())
+		again.SetOut(out)
+		again.SetErr(cmd.ErrOrStderr())
+		if err := again.ExecuteContext(cmd.Context()); err != nil {
+			return err
+		}
+		if i == 0 {
+			data, err := demo.Files.ReadFile(engagement.ConfigName)
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(audit, engagement.ConfigName), data, 0o600); err != nil {
+				return err
+			}
+			fmt.Fprintf(out, "(The sample's own %s, with its tiers, was put in place.)\n", engagement.ConfigName)
+		}
+	}
+	fmt.Fprintf(out, `
+The exports lie in %s, the engagement in %s:
+%s says what it is about, evidence/ holds the stored copies that
+every verdict cites by line, ledger.db records each step.
+
+Try next:
+  cd %s
+  sternledger weigh --format json
+  sternledger weigh --fail-on weak; echo $?
+  sternledger scopes --format csv
+`, exports, audit, engagement.ConfigName, shellWords([]string{audit}))
+	return nil
+}
+
+// passedOn are the flags of demo that its steps get too.
+func (s *shared) passedOn() []string {
+	var flags []string
+	if s.noColour {
+		flags = append(flags, "--no-colour")
+	}
+	if s.verbose {
+		flags = append(flags, "--verbose")
+	}
+	return flags
+}
+
+// shellWords writes arguments as one would type them.
+func shellWords(args []string) string {
+	words := make([]string, len(args))
+	for i, a := range args {
+		words[i] = a
+		if strings.ContainsAny(a, " '\"\\$&;()<>|*?") {
+			words[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// copyOut writes a folder of embedded files to disk.
+func copyOut(from fs.FS, root, to string) error {
+	return fs.WalkDir(from, root, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, filepath.FromSlash(strings.TrimPrefix(name, root)))
+		if d.IsDir() {
+			return os.MkdirAll(target, 0o755)
+		}
+		data, err := fs.ReadFile(from, name)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(target, data, 0o644)
+	})
+}

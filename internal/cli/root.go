@@ -97,7 +97,18 @@ It works on files, needs no network, and never writes to what it audits.`,
   sternledger -C harbour-2026 weigh           compare with the baselines`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args:          cobra.NoArgs,
+		Args:          cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			near := ""
+			if found := cmd.SuggestionsFor(args[0]); len(found) > 0 {
+				near = fmt.Sprintf("; did you mean %q", found[0])
+			}
+			return usage("unknown command %q%s", args[0], near)
+		},
+		SuggestionsMinimumDistance: 2,
 	}
 	flags := root.PersistentFlags()
 	flags.StringVarP(&s.dir, "engagement", "C", ".", "the engagement folder")

@@ -112,11 +112,12 @@ func Decode(raw []byte) ([]byte, error) {
 	return charmap.Windows1252.NewDecoder().Bytes(raw)
 }
 
-// Text returns in as UTF-8 if it begins with a UTF-16 byte-order mark, else
-// as it is.
-func Text(in io.Reader, head []byte) io.Reader {
-	if bytes.HasPrefix(head, []byte{0xff, 0xfe}) || bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
-		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
+// Opening returns a file's first bytes as text. A character that the cut went
+// through does not matter.
+func Opening(head []byte) []byte {
+	text, err := Decode(head)
+	if err != nil {
+		text, _ = Decode(head[:len(head)-1])
 	}
-	return in
+	return text
 }

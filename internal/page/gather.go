@@ -41,7 +41,7 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 	}
 	for _, t := range g.Templates {
 		s.Blank()
-		s.Text(fmt.Sprintf("template %s: %s configured", t.Policy.Name, Quantity(len(t.Policy.Settings), "setting")))
+		s.Text(fmt.Sprintf("template %s (%s): %s configured", t.Policy.Name, t.Policy.Cite.File, Quantity(len(t.Policy.Settings), "setting")))
 	}
 	notTaken(s, g, verbose)
 	return s.Err()
@@ -59,9 +59,15 @@ func authorityLine(a *estate.Authority) string {
 	if n := len(a.Overrides); n != 1 {
 		policies = Grouped(n) + " fine-grained policies"
 	}
-	return fmt.Sprintf("%s %s: %s, %s, %s, %s, %s, %s with links, %s", a.Kind, a.Name, head, policies,
+	linked := 0
+	for _, u := range a.Units {
+		if len(u.Links) > 0 {
+			linked++
+		}
+	}
+	return fmt.Sprintf("%s %s: %s, %s, %s, %s, %s, %s with templates linked, %s", a.Kind, a.Name, head, policies,
 		Quantity(a.Accounts, "account"), Quantity(a.Groups, "group"), Quantity(a.Computers, "computer"),
-		Quantity(len(a.Units), "place"), Quantity(len(a.Containers), "policy container"))
+		Quantity(linked, "place"), Quantity(len(a.Containers), "policy container"))
 }
 
 // mostShown is how many lines of a list are shown unless asked for all.

@@ -115,6 +115,9 @@ func cell(row *setting.Setting, scope, first *govern.Scope) string {
 		return "unreadable"
 	}
 	text := Short(row, e.Value)
+	if govern.Dormant(scope.Settings, row.ID) {
+		return text + ", dormant"
+	}
 	base := first.Settings[row.ID]
 	if scope == first || base.Missing != govern.Present || base.Value == e.Value {
 		return text

@@ -2,6 +2,7 @@ package page
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"sternledger/internal/core/govern"
@@ -21,33 +22,97 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing) error {
 	s.Text("against " + strings.Join(against, ", "))
 	s.Blank()
 	counts(s, w)
-	for _, f := range w.Findings {
-		if f.Scope == nil {
-			s.Blank()
-			finding(s, &f)
-		}
-	}
-	for _, scope := range w.Scopes {
+	for _, about := range subjects(w) {
 		s.Blank()
-		s.Title(scope.Name(), aboutScope(scope))
-		for i := range w.Findings {
-			if f := &w.Findings[i]; f.Scope == scope {
-				finding(s, f)
-				s.Entry("", "", "")
-			}
+		s.Title(about.title, about.note)
+		for _, f := range about.findings {
+			finding(s, f, len(about.scopes) > 1)
+			s.Entry("", "", "")
 		}
-		if held := holding(w, scope); held != "" {
+		if held := holding(w, about.scopes); held != "" {
 			s.Entry("holds", "", held)
 		}
 	}
 	return s.Err()
 }
 
-func aboutScope(scope *govern.Scope) string {
-	if !scope.Listed() {
+// subject is what one part of the page is about: an authority as a whole, or
+// all scopes under one policy. Tiers under one policy share its settings, so
+// their findings are told once.
+type subject struct {
+	title, note string
+	scopes      []*govern.Scope
+	findings    []*told
+}
+
+// told is a finding with the scopes that have it.
+type told struct {
+	*weigh.Finding
+	tiers []string
+}
+
+func subjects(w *engagement.Weighing) []*subject {
+	var all []*subject
+	at := map[string]*subject{}
+	under := func(key, title, note string) *subject {
+		if at[key] == nil {
+			at[key] = &subject{title: title, note: note}
+			all = append(all, at[key])
+		}
+		return at[key]
+	}
+	for i := range w.Findings {
+		if f := &w.Findings[i]; f.Scope == nil {
+			about := under(f.Authority.Name, f.Authority.Name, "the authority as a whole")
+			about.findings = append(about.findings, &told{Finding: f})
+		}
+	}
+	for _, scope := range w.Scopes {
+		name := scope.Authority.Name + " / " + scope.PolicyName()
+		about := under(name, name, "")
+		about.scopes = append(about.scopes, scope)
+		for i := range w.Findings {
+			f := &w.Findings[i]
+			if f.Scope != scope {
+				continue
+			}
+			same := slices.IndexFunc(about.findings, func(t *told) bool {
+				return t.Check == f.Check && t.About == f.About && t.Kind == f.Kind && slices.Equal(t.Settings, f.Settings)
+			})
+			if same < 0 {
+				about.findings = append(about.findings, &told{Finding: f})
+				same = len(about.findings) - 1
+			}
+			t := about.findings[same]
+			t.tiers = append(t.tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Tier, f.Fingerprint))
+			if f.Severity.Rank() > t.Severity.Rank() {
+				t.Finding = f
+			}
+		}
+	}
+	for _, about := range all {
+		if len(about.scopes) > 0 {
+			about.note = aboutScopes(about.scopes)
+		}
+		slices.SortStableFunc(about.findings, func(x, y *told) int { return y.Severity.Rank() - x.Severity.Rank() })
+	}
+	return all
+}
+
+// aboutScopes says how many accounts of which tiers live under a policy.
+func aboutScopes(scopes []*govern.Scope) string {
+	if !scopes[0].Listed() {
 		return "accounts not listed"
 	}
-	return fmt.Sprintf("%s, %s enabled; %s", Quantity(scope.Accounts, "account"), Grouped(scope.Enabled), scope.Tier)
+	var parts []string
+	for _, scope := range scopes {
+		parts = append(parts, fmt.Sprintf("%s %s", Grouped(scope.Accounts), scope.Tier))
+	}
+	noun := " accounts"
+	if len(scopes) == 1 && scopes[0].Accounts == 1 {
+		noun = " account"
+	}
+	return strings.Join(parts, ", ") + noun
 }
 
 func counts(s *Sheet, w *engagement.Weighing) {
@@ -67,8 +132,9 @@ func counts(s *Sheet, w *engagement.Weighing) {
 	s.Table(columns, rows)
 }
 
-// finding draws one finding beside the margin.
-func finding(s *Sheet, f *weigh.Finding) {
+// finding draws one finding beside the margin. split says that several tiers
+// are under the policy; then each has its severity and fingerprint.
+func finding(s *Sheet, f *told, split bool) {
 	head, lines := f.Headline(), []string{f.Reason}
 	if f.Demanded != "" {
 		var refs []string
@@ -86,10 +152,15 @@ func finding(s *Sheet, f *weigh.Finding) {
 		}
 		lines = append(lines, line)
 	}
-	if who := whom(f); who != "" {
+	if who := whom(f.Finding); who != "" {
 		lines = append(lines, who)
 	}
-	lines = append(lines, "remedy: "+f.Remedy+"  ["+f.Fingerprint+"]")
+	lines = append(lines, "remedy: "+f.Remedy)
+	if split {
+		lines = append(lines, strings.Join(f.tiers, ", "))
+	} else {
+		lines[len(lines)-1] += "  [" + f.Fingerprint + "]"
+	}
 	s.Entry(string(f.Kind), string(f.Severity), head, lines...)
 }
 
@@ -116,17 +187,19 @@ func whom(f *weigh.Finding) string {
 	return text
 }
 
-// holding lists in one paragraph what holds in a scope.
-func holding(w *engagement.Weighing, scope *govern.Scope) string {
+// holding lists in one paragraph what holds under a policy.
+func holding(w *engagement.Weighing, scopes []*govern.Scope) string {
 	var held []string
 	for i := range w.Verdicts {
-		if v := &w.Verdicts[i]; v.Scope == scope && v.Kind == weigh.Holds {
-			text := strings.ToLower(setting.Get(v.Demand.Setting).Title) + ": " + v.Observed
-			if len(w.Baselines) > 1 {
-				text += " (" + v.Baseline.ID + ")"
-			}
-			held = append(held, text)
+		v := &w.Verdicts[i]
+		if len(scopes) == 0 || v.Scope != scopes[0] || v.Kind != weigh.Holds {
+			continue
 		}
+		text := strings.ToLower(setting.Get(v.Demand.Setting).Title) + ": " + v.Observed
+		if len(w.Baselines) > 1 {
+			text += " (" + v.Baseline.ID + ")"
+		}
+		held = append(held, text)
 	}
 	return strings.Join(held, "; ")
 }

@@ -28,6 +28,8 @@ type draft struct {
 	parentRow map[string]uint32
 	row       map[uint64]uint32 // DN hash to row
 	refRow    map[uint64]uint32 // DN hash to row in Policies
+	policyRow map[uint64]int    // DN hash to row in Overrides
+	unitRow   map[uint64]int    // DN hash to row in Units
 	edges     [][]edge
 	edgeFiles []fileMark
 	ranges    map[uint32][]span
@@ -85,6 +87,7 @@ func (b *Builder) authority(name string, kind Kind, platform setting.Platform) *
 		d = &draft{
 			Authority: Authority{Name: name, Kind: kind, Platform: platform, Objects: &Objects{}},
 			parentRow: map[string]uint32{}, row: map[uint64]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
+			policyRow: map[uint64]int{}, unitRow: map[uint64]int{},
 		}
 		b.byName[name] = d
 	}
@@ -112,6 +115,35 @@ func (b *Builder) Domain(name string) *Authority {
 // Machine says that a machine of that name exists.
 func (b *Builder) Machine(name string) *Authority {
 	return &b.authority(name, Machine, setting.WindowsMachine).Authority
+}
+
+// Override returns the fine-grained policy of that DN, a new one for its first
+// piece. It is good until the next call.
+func (b *Builder) Override(domain string, dn []byte, line int) *Policy {
+	d := b.authority(domain, Domain, setting.WindowsDomain)
+	key := hashDN(dn, &b.scratch)
+	row, ok := d.policyRow[key]
+	if !ok {
+		row = len(d.Overrides)
+		d.policyRow[key] = row
+		d.Overrides = append(d.Overrides, Policy{Name: NameOf(string(dn)), Origin: string(dn), Standing: Override,
+			Platform: setting.WindowsFineGrained, Settings: Settings{}, Cite: b.Cite(line, "dn", string(dn))})
+	}
+	return &d.Overrides[row]
+}
+
+// Unit returns the unit of that DN, a new one for its first piece. It is good
+// until the next call.
+func (b *Builder) Unit(domain string, dn []byte, line int) *Unit {
+	d := b.authority(domain, Domain, setting.WindowsDomain)
+	key := hashDN(dn, &b.scratch)
+	row, ok := d.unitRow[key]
+	if !ok {
+		row = len(d.Units)
+		d.unitRow[key] = row
+		d.Units = append(d.Units, Unit{DN: string(dn), Cite: b.Cite(line, "dn", string(dn))})
+	}
+	return &d.Units[row]
 }
 
 // Damaged notes a value that no platform could hold.

@@ -220,7 +220,7 @@ func effectiveFrom(p *estate.Policy, id setting.ID) Effective {
 	case ok && fact.Problem != "":
 		e.Missing = Unreadable
 	case ok:
-	case dormant(p, id):
+	case lockDetail(id) && p.Settings["lockout-threshold"].Value.Is(setting.Never):
 		// Where nothing locks, Windows does not write these two at all.
 		e.Missing = NotSet
 	default:
@@ -232,8 +232,11 @@ func effectiveFrom(p *estate.Policy, id setting.ID) Effective {
 	return e
 }
 
-// dormant reports whether the setting says how long a lock lasts or counts
-// while the policy never locks.
-func dormant(p *estate.Policy, id setting.ID) bool {
-	return (id == "lockout-duration" || id == "lockout-window") && p.Settings["lockout-threshold"].Value.Is(setting.Never)
+// lockDetail reports whether the setting says how a lock goes once there is
+// one.
+func lockDetail(id setting.ID) bool { return id == "lockout-duration" || id == "lockout-window" }
+
+// Dormant reports whether a setting has no effect because nothing locks.
+func Dormant(settings map[setting.ID]Effective, id setting.ID) bool {
+	return lockDetail(id) && settings["lockout-threshold"].Value.Is(setting.Never)
 }

@@ -20,11 +20,10 @@ import (
 // Format is the directory export.
 var Format = intake.Format{Name: "directory export (LDIF)", Detect: detect, Read: read}
 
-var opening = regexp.MustCompile(`(?i)^(?:\s*|#[^\n]*\n(?: [^\n]*\n)*)*(?:version:\s*\d|dn:)`)
+var opening = regexp.MustCompile(`(?i)^(?:\s|#[^\n]*\n(?: [^\n]*\n)*)*(?:version:\s*\d|dn:)`)
 
 func detect(_ string, head []byte) bool {
-	text, err := intake.Decode(head[:len(head)&^1])
-	return err == nil && opening.Match(text)
+	return opening.Match(intake.Opening(head))
 }
 
 // classes are the object classes that say what to do with a record.
@@ -273,6 +272,7 @@ func (r *reader) settingsInto(facts estate.Settings, p setting.Platform) error {
 		}
 		c := r.cite(v, raw)
 		for _, h := range readings[v.attr-aSetting].holds {
+			c.Where = readings[v.attr-aSetting].name + h.part
 			if got, err := h.read(string(raw)); err != nil {
 				r.into.Unreadable(facts, h.id, c, err.Error())
 			} else {
@@ -330,22 +330,8 @@ func (r *reader) anySetting() bool {
 	return false
 }
 
-// policyNamed returns the fine-grained policy of that DN, a new one if this is
-// its first piece.
-func (r *reader) policyNamed(domain string, dn []byte) *estate.Policy {
-	a := r.into.Domain(domain)
-	for i := range a.Overrides {
-		if p := &a.Overrides[i]; estate.NormalDN(p.Origin) == estate.NormalDN(string(dn)) {
-			return p
-		}
-	}
-	a.Overrides = append(a.Overrides, estate.Policy{Name: estate.NameOf(string(dn)), Origin: string(dn), Standing: estate.Override,
-		Platform: setting.WindowsFineGrained, Settings: estate.Settings{}, Cite: r.into.Cite(r.first, "dn", string(dn))})
-	return &a.Overrides[len(a.Overrides)-1]
-}
-
 func (r *reader) policy(domain string, dn []byte) error {
-	p := r.policyNamed(domain, dn)
+	p := r.into.Override(domain, dn, r.first)
 	if err := r.settingsInto(p.Settings, p.Platform); err != nil {
 		return err
 	}
@@ -380,8 +366,9 @@ var linkForm = regexp.MustCompile(`(?i)\[LDAP://[^\];]*?(\{[0-9a-f-]{36}\})[^\];
 
 // unit notes where templates are linked (MS-GPOL 2.2.2).
 func (r *reader) unit(domain string, dn []byte, root bool) error {
-	u := estate.Unit{DN: string(dn), Root: root, Cite: r.into.Cite(r.first, "dn", string(dn))}
-	if v := r.find(aLink); v != nil {
+	u := r.into.Unit(domain, dn, r.first)
+	u.Root = root
+	if v := r.find(aLink); v != nil && len(u.Links) == 0 {
 		raw, err := r.textOf(v)
 		if err != nil {
 			return err
@@ -400,20 +387,7 @@ func (r *reader) unit(domain string, dn []byte, root bool) error {
 	if err != nil {
 		return err
 	}
-	u.Blocked = n&1 != 0
-	a := r.into.Domain(domain)
-	for i := range a.Units {
-		if old := &a.Units[i]; estate.NormalDN(old.DN) == estate.NormalDN(u.DN) {
-			if len(old.Links) == 0 {
-				old.Links, old.Cite = u.Links, u.Cite
-			}
-			old.Blocked = old.Blocked || u.Blocked
-			return nil
-		}
-	}
-	if root || len(u.Links) > 0 || u.Blocked {
-		a.Units = append(a.Units, u)
-	}
+	u.Blocked = u.Blocked || n&1 != 0
 	return nil
 }
 

@@ -18,29 +18,30 @@ type reading struct {
 type hold struct {
 	id   setting.ID
 	read func(text string) (setting.Value, error)
+	part string // of the attribute, where it holds several settings
 }
 
 // readings covers the domain's head and the fine-grained policy.
 var readings = []reading{
-	{"minPwdLength", []hold{{"min-length", number}}},
-	{"pwdHistoryLength", []hold{{"history", number}}},
-	{"maxPwdAge", []hold{{"max-age", interval(setting.Never)}}},
-	{"minPwdAge", []hold{{"min-age", interval(setting.AtOnce)}}},
-	{"lockoutThreshold", []hold{{"lockout-threshold", numberOr(setting.Never)}}},
-	{"lockoutDuration", []hold{{"lockout-duration", interval(setting.UntilAdmin)}}},
-	{"lockOutObservationWindow", []hold{{"lockout-window", interval(setting.Never)}}},
-	{"forceLogoff", []hold{{"logoff-at-hours-end", logoff}}},
-	{"pwdProperties", []hold{{"complexity", bit(1)}, {"reversible", bit(16)}, {"lockout-administrator", bit(8)}}},
+	{"minPwdLength", []hold{{id: "min-length", read: number}}},
+	{"pwdHistoryLength", []hold{{id: "history", read: number}}},
+	{"maxPwdAge", []hold{{id: "max-age", read: interval(setting.Never)}}},
+	{"minPwdAge", []hold{{id: "min-age", read: interval(setting.AtOnce)}}},
+	{"lockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never)}}},
+	{"lockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin)}}},
+	{"lockOutObservationWindow", []hold{{id: "lockout-window", read: interval(setting.Never)}}},
+	{"forceLogoff", []hold{{id: "logoff-at-hours-end", read: logoff}}},
+	{"pwdProperties", []hold{{"complexity", bit(1), " (bit 1)"}, {"reversible", bit(16), " (bit 16)"}, {"lockout-administrator", bit(8), " (bit 8)"}}},
 
-	{"msDS-MinimumPasswordLength", []hold{{"min-length", number}}},
-	{"msDS-PasswordHistoryLength", []hold{{"history", number}}},
-	{"msDS-MaximumPasswordAge", []hold{{"max-age", interval(setting.Never)}}},
-	{"msDS-MinimumPasswordAge", []hold{{"min-age", interval(setting.AtOnce)}}},
-	{"msDS-LockoutThreshold", []hold{{"lockout-threshold", numberOr(setting.Never)}}},
-	{"msDS-LockoutDuration", []hold{{"lockout-duration", interval(setting.UntilAdmin)}}},
-	{"msDS-LockoutObservationWindow", []hold{{"lockout-window", interval(setting.Never)}}},
-	{"msDS-PasswordComplexityEnabled", []hold{{"complexity", boolean}}},
-	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{"reversible", boolean}}},
+	{"msDS-MinimumPasswordLength", []hold{{id: "min-length", read: number}}},
+	{"msDS-PasswordHistoryLength", []hold{{id: "history", read: number}}},
+	{"msDS-MaximumPasswordAge", []hold{{id: "max-age", read: interval(setting.Never)}}},
+	{"msDS-MinimumPasswordAge", []hold{{id: "min-age", read: interval(setting.AtOnce)}}},
+	{"msDS-LockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never)}}},
+	{"msDS-LockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin)}}},
+	{"msDS-LockoutObservationWindow", []hold{{id: "lockout-window", read: interval(setting.Never)}}},
+	{"msDS-PasswordComplexityEnabled", []hold{{id: "complexity", read: boolean}}},
+	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: "reversible", read: boolean}}},
 }
 
 const (

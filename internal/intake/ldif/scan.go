@@ -1,12 +1,14 @@
 package ldif
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/base64"
 	"io"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
 
 	"sternledger/internal/intake"
 )
@@ -62,7 +64,14 @@ const (
 )
 
 func newScanner(src *intake.Source) *scanner {
-	s := &scanner{src: src, in: src.In, buf: make([]byte, 1<<20)}
+	// Directories can write their exports in UTF-16; the copy is then in UTF-8,
+	// line for line the same.
+	in := bufio.NewReaderSize(src.In, 64<<10)
+	mark, _ := in.Peek(2)
+	s := &scanner{src: src, in: in, buf: make([]byte, 1<<20)}
+	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
+		s.in = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
+	}
 	return s
 }
 

@@ -31,8 +31,8 @@ func detect(file string, head []byte) bool {
 	if intoStore.MatchString(slashes(file)) {
 		return true
 	}
-	text, err := intake.Decode(head[:len(head)&^1])
-	return err == nil && section.Match(text) && !bytes.ContainsRune(text, 0)
+	text := intake.Opening(head)
+	return section.Match(text) && !bytes.ContainsRune(text, 0)
 }
 
 // intoStore matches a template's place in a policy store or a policy backup.

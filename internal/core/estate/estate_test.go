@@ -1,0 +1,154 @@
+package estate
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"sternledger/internal/core/setting"
+)
+
+func TestSpellingsOfOneDN(t *testing.T) {
+	var scratch []byte
+	for _, same := range [][]string{
+		{"CN=Ada,OU=Office,DC=a,DC=example", "cn=ada,ou=OFFICE,dc=A,dc=example", "CN=Ada, OU=Office , DC = a,DC=example", `CN=\41da,OU=Office,DC=a,DC=example`},
+		{`CN=Quill\, R.,DC=a`, `cn=quill\2c r.,dc=A`, `CN=Quill\2C R.,DC=a`, `CN="Quill, R.",DC=a`},
+		{"CN=Ämilie,DC=a", "cn=äMILIE,dc=a", `CN=\C3\84milie,DC=a`},
+		{"CN=Domain  Users,DC=a", "cn=domain  users,dc=a"},
+		{"CN=a;DC=b", "CN=a,DC=b"},
+	} {
+		for _, dn := range same[1:] {
+			if NormalDN(dn) != NormalDN(same[0]) || hashDN([]byte(dn), &scratch) != hashDN([]byte(same[0]), &scratch) {
+				t.Errorf("%q and %q differ: %q, %q", dn, same[0], NormalDN(dn), NormalDN(same[0]))
+			}
+		}
+	}
+	for _, pair := range [][2]string{{"CN=a,DC=b", "CN=ab"}, {`CN=a\,DC=b`, "CN=a,DC=b"}, {"CN=Domain Users,DC=a", "CN=DomainUsers,DC=a"}} {
+		if NormalDN(pair[0]) == NormalDN(pair[1]) {
+			t.Errorf("%q and %q are not the same", pair[0], pair[1])
+		}
+	}
+}
+
+func TestPartsOfADN(t *testing.T) {
+	for _, c := range []struct{ dn, domain, name string }{
+		{"CN=Ada,OU=Office,DC=Marrowick,DC=example", "marrowick.example", "Ada"},
+		{`CN=Quill\, R.,DC=marrowick,DC=example`, "marrowick.example", "Quill, R."},
+		{`CN=\C3\84milie,DC=a`, "a", "Ämilie"},
+		{"DC=quay,DC=marrowick.example,CN=MicrosoftDNS,DC=DomainDnsZones,DC=marrowick,DC=example", "domaindnszones.marrowick.example", "quay"},
+		{"CN=x,O=club", "", "x"},
+	} {
+		if got := DomainOf(c.dn); got != c.domain {
+			t.Errorf("domain of %q: %q, want %q", c.dn, got, c.domain)
+		}
+		if got := NameOf(c.dn); got != c.name {
+			t.Errorf("name of %q: %q, want %q", c.dn, got, c.name)
+		}
+	}
+}
+
+func TestGUID(t *testing.T) {
+	const text = "bb5ced36-1260-49e4-b4d3-f3388a6e7ba4"
+	g, err := ParseGUID([]byte(text))
+	if err != nil || g.String() != text || g[0] != 0x36 || g[15] != 0xa4 {
+		t.Errorf("%x %v, want it stored with the first three groups reversed", g, err)
+	}
+	braced, _ := ParseGUID([]byte("{" + text + "}"))
+	raw, _ := ParseGUID(g[:])
+	if braced != g || raw != g {
+		t.Error("braces and raw bytes must give the same GUID")
+	}
+	for _, bad := range []string{"", "bb5c", "zz5ced36-1260-49e4-b4d3-f3388a6e7ba4"} {
+		if _, err := ParseGUID([]byte(bad)); err == nil {
+			t.Errorf("%q passed for a GUID", bad)
+		}
+	}
+}
+
+// Columns longer than a chunk come back from storage as they were.
+func TestColumnsComeBack(t *testing.T) {
+	var numbers, numbers2 Numbers[uint32]
+	var bytes, bytes2 Numbers[uint8]
+	var texts, texts2 Texts
+	const rows = chunkRows + 17
+	for i := range rows {
+		numbers.Append(uint32(i * 7))
+		bytes.Append(uint8(i))
+		texts.Append(fmt.Appendf(nil, "account-%d", i))
+	}
+	texts.set(3, "renamed later")
+	for _, pair := range [][2]Column{{&numbers, &numbers2}, {&bytes, &bytes2}, {&texts, &texts2}} {
+		for i := range pair[0].Chunks() {
+			if err := pair[1].Load(pair[0].Chunk(i)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for i := range rows {
+		if numbers.At(i) != numbers2.At(i) || bytes.At(i) != bytes2.At(i) || texts.At(i) != texts2.At(i) {
+			t.Fatalf("row %d: %d %d, %d %d, %q %q", i, numbers.At(i), numbers2.At(i), bytes.At(i), bytes2.At(i), texts.At(i), texts2.At(i))
+		}
+	}
+	if texts2.At(3) != "renamed later" || texts2.Len() != rows {
+		t.Errorf("row 3 is %q of %d rows", texts2.At(3), texts2.Len())
+	}
+	for _, bad := range [][]byte{{}, {1}, {9, 0, 0, 0, 1}, {1, 0, 0, 0, 200, 0, 0, 0, 'x'}} {
+		var c Texts
+		if c.Load(bad) == nil {
+			t.Errorf("a damaged chunk %v was taken", bad)
+		}
+	}
+}
+
+func TestBuilderJoinsPieces(t *testing.T) {
+	b := NewBuilder()
+	b.StartFile("a.ldif")
+	group := b.Object("x.example", &Record{Class: Group, DN: []byte("CN=G,DC=x,DC=example"), Line: 1})
+	b.Member("x.example", group, []byte("cn=ada,dc=x,dc=example"), 2)
+	b.Member("x.example", group, []byte("CN=Nobody,DC=x,DC=example"), 3)
+	b.MemberRange("x.example", group, 0, 1)
+	b.StartFile("b.ldif")
+	ada := b.Object("x.example", &Record{Class: Account, DN: []byte("CN=Ada,DC=x,DC=example"), Name: []byte("ada"), Line: 9})
+	again := b.Object("x.example", &Record{Class: Account, DN: []byte("CN=ADA,DC=x,DC=example"), Display: []byte("Ada L."), Flags: Disabled, Line: 20})
+	a := b.Finish()[0]
+	if ada != again || a.Objects.Len() != 2 || a.Accounts != 1 || a.Groups != 1 {
+		t.Fatalf("rows %d %d of %d; %d accounts, %d groups", ada, again, a.Objects.Len(), a.Accounts, a.Groups)
+	}
+	if o := a.Objects; o.Name.At(1) != "ada" || o.Display.At(1) != "Ada L." || o.FlagsOf(1) != Disabled {
+		t.Errorf("pieces were not joined: %q %q %v", o.Name.At(1), o.Display.At(1), o.FlagsOf(1))
+	}
+	if got := slices.Collect(a.Objects.GroupsOf(1)); !slices.Equal(got, []int{0}) {
+		t.Errorf("groups of ada: %v", got)
+	}
+	if a.Objects.LooseLine.Len() != 1 || a.Objects.LooseLine.At(0) != 3 {
+		t.Errorf("the member that is not in the evidence was lost")
+	}
+	if len(a.Problems) != 1 || a.Problems[0].Cite.String() != "a.ldif:1" {
+		t.Errorf("an open range is a problem at the group: %+v", a.Problems)
+	}
+	if a.CiteOf(1).String() != "b.ldif:9" {
+		t.Errorf("ada is cited at %s", a.CiteOf(1))
+	}
+}
+
+func TestSetKeepsOrRefuses(t *testing.T) {
+	b := NewBuilder()
+	b.StartFile("new.ldif")
+	facts := Settings{}
+	b.Set(facts, setting.WindowsDomain, "history", setting.Number(24), b.Cite(1, "h", "24"))
+	b.Set(facts, setting.WindowsDomain, "min-length", setting.Number(900), b.Cite(2, "l", "900"))
+	b.StartOlder("old.ldif")
+	b.Set(facts, setting.WindowsDomain, "history", setting.Number(5), b.Cite(7, "h", "5"))
+	b.Set(facts, setting.WindowsDomain, "max-age", setting.Of(setting.Never), b.Cite(8, "m", "0"))
+	if facts["history"].Value != setting.Number(24) || !facts["max-age"].Value.Is(setting.Never) {
+		t.Errorf("older evidence must fill and never replace: %+v", facts)
+	}
+	if f := facts["min-length"]; f.Problem == "" || f.Value.IsSet() || len(b.Problems) != 1 || !b.Problems[0].Damaged {
+		t.Errorf("a value out of range must be a problem: %+v %+v", f, b.Problems)
+	}
+	b.StartFile("second.ldif")
+	b.Set(facts, setting.WindowsDomain, "history", setting.Number(3), b.Cite(1, "h", "3"))
+	if facts["history"].Problem == "" {
+		t.Error("two current files that disagree must be a problem")
+	}
+}

@@ -1,0 +1,215 @@
+package govern
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+)
+
+// world builds a domain from short lines, so that cases read like the rules.
+//
+//	account NAME [PRIMARY-RID]
+//	group NAME TYPE RID MEMBER…      TYPE: global, local, universal, list
+//	policy NAME PRECEDENCE GUID-BYTE TARGET…      precedence or GUID "-": missing
+func world(t testing.TB, lines string) *estate.Authority {
+	t.Helper()
+	b := estate.NewBuilder()
+	b.StartFile("x.ldif")
+	dn := func(name string) []byte { return []byte("CN=" + name + ",DC=x,DC=example") }
+	types := map[string]uint32{"global": 0x80000002, "local": 0x80000004, "universal": 0x80000008, "list": 0x2}
+	a := b.Domain("x.example")
+	a.Head = &estate.Policy{Name: "domain default", Standing: estate.Enforced, Platform: setting.WindowsDomain,
+		Settings: estate.Settings{"min-length": {Value: setting.Number(7)}, "lockout-threshold": {Value: setting.Of(setting.Never)}}}
+	a.SID = "S-1-5-21-1-2-3"
+	for i, line := range strings.Split(strings.TrimSpace(lines), "\n") {
+		f := strings.Fields(line)
+		num := func(k int) (n int64) {
+			if _, err := fmt.Sscan(f[k], &n); err != nil {
+				t.Fatal(line)
+			}
+			return n
+		}
+		switch f[0] {
+		case "account", "trust":
+			r := &estate.Record{Class: estate.Account, DN: dn(f[1]), Name: []byte(f[1]), RID: uint32(2000 + i), Primary: 513, Line: i + 1}
+			if len(f) > 2 {
+				r.Primary = uint32(num(2))
+			}
+			if f[0] == "trust" {
+				r.Flags = estate.NeverOverride
+			}
+			b.Object("x.example", r)
+		case "points": // points ACCOUNT POLICY: the directory's own back-link
+			b.Object("x.example", &estate.Record{DN: dn(f[1]), Applied: dn(f[2]), Line: i + 1})
+		case "group":
+			row := b.Object("x.example", &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]), GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
+			for _, m := range f[4:] {
+				b.Member("x.example", row, dn(m), i+1)
+			}
+		case "policy":
+			p := estate.Policy{Name: f[1], Origin: string(dn(f[1])), Standing: estate.Override, Platform: setting.WindowsFineGrained,
+				Settings: estate.Settings{"min-length": {Value: setting.Number(20)}}}
+			if f[2] != "-" {
+				n := num(2)
+				p.Precedence = &n
+			}
+			if f[3] != "-" {
+				p.GUID[0], p.GUID[15] = byte(num(3)), 1
+			}
+			for _, target := range f[4:] {
+				p.Targets = append(p.Targets, estate.Target{DN: string(dn(target))})
+			}
+			a.Overrides = append(a.Overrides, p)
+		}
+	}
+	return b.Finish()[0]
+}
+
+// answers prints what governs each account: "name=policy/rule/via".
+func answers(r *Resolution) string {
+	var all []string
+	o := r.Authority.Objects
+	for row := range o.Len() {
+		if o.ClassOf(row) != estate.Account {
+			continue
+		}
+		g := r.Of(row)
+		text := o.Name.At(row) + "="
+		if g.Policy != nil {
+			text += g.Policy.Name
+		} else {
+			text += string(g.Rule)
+		}
+		if g.Rule == Group {
+			text += "<" + o.Name.At(g.Via)
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, " ")
+}
+
+// The rules of MS-ADTS 3.1.1.4.5.36, a small case each, in both dialects.
+func TestPrecedence(t *testing.T) {
+	for _, c := range []struct{ name, world, windows, samba string }{
+		{"no policy", "account a", "a=default", ""},
+		{"direct before group, whatever the precedence", "account a\ngroup g global 1 a\npolicy viagroup 1 1 g\npolicy direct 99 2 a", "a=direct", ""},
+		{"lowest precedence among groups", "account a\ngroup g global 1 a\ngroup h global 2 a\npolicy p 20 1 g\npolicy q 10 2 h", "a=q<h", ""},
+		{"lowest precedence among direct ones", "account a\npolicy p 20 1 a\npolicy q 10 2 a", "a=q", ""},
+		{"tie: smallest GUID in stored order", "account a\ngroup g global 1 a\npolicy p 10 9 g\npolicy q 10 3 g", "a=q<g", ""},
+		{"nested three deep", "account a\ngroup g global 1 h\ngroup h global 2 i\ngroup i global 3 a\npolicy p 1 1 g", "a=p<g", ""},
+		{"groups in a circle", "account a\ngroup g global 1 h\ngroup h global 2 g a\npolicy p 1 1 g", "a=p<g", ""},
+		{"a group in itself", "account a\ngroup g global 1 g a\npolicy p 1 1 g", "a=p<g", ""},
+		{"primary group", "account a 1\naccount b\ngroup g global 1\npolicy p 1 1 g", "a=p<g b=default", ""},
+		{"primary group, nested", "account a 2\ngroup g global 1 h\ngroup h global 2\npolicy p 1 1 g", "a=p<g", ""},
+		{"universal group", "account a\ngroup g universal 1 a\npolicy p 1 1 g", "a=default", "a=p<g"},
+		{"domain-local group", "account a\ngroup g local 1 a\npolicy p 1 1 g", "a=default", "a=p<g"},
+		{"distribution group", "account a\ngroup g list 1 a\npolicy p 1 1 g", "a=default", ""},
+		{"through a distribution group", "account a\ngroup g global 1 h\ngroup h list 2 a\npolicy p 1 1 g", "a=default", ""},
+		{"worse policy on an inner group", "account a\naccount b\ngroup g global 1 h b\ngroup h global 2 a\npolicy inner 20 1 h\npolicy outer 10 2 g", "a=outer<g b=outer<g", ""},
+		{"better policy on an inner group", "account a\naccount b\ngroup g global 1 h b\ngroup h global 2 a\npolicy inner 5 1 h\npolicy outer 10 2 g", "a=inner<h b=outer<g", ""},
+		{"a trust never has one", "trust a\ngroup g global 1 a\npolicy p 1 1 g a", "a=default", ""},
+		{"precedence missing", "account a\naccount b\ngroup g global 1 a\npolicy p - 1 g\npolicy q 1 2 g", "a=unknown b=default", ""},
+		{"GUID missing in a tie", "account a\naccount b\naccount c\ngroup g global 1 a b\ngroup h global 2 a c\npolicy p 10 - g\npolicy q 10 2 h", "a=unknown b=p<g c=q<h", ""},
+		{"GUID missing without a tie", "account a\ngroup g global 1 a\npolicy p 10 - g\npolicy q 20 2 g", "a=p<g", ""},
+		{"two policies with one GUID", "account a\ngroup g global 1 a\npolicy p 10 7 g\npolicy q 10 7 g", "a=unknown", ""},
+		{"a better policy settles a tie", "account a\ngroup g global 1 a\npolicy p 10 - g\npolicy q 10 2 g\npolicy r 5 3 g", "a=r<g", ""},
+		{"a hidden policy on the account", "account a\naccount b\npoints a gone", "a=unknown b=default", ""},
+		{"a hidden policy on a group", "account a\naccount b\ngroup g global 1 a\npoints g gone\npolicy p 1 1 g", "a=unknown b=default", ""},
+		{"direct before a hidden policy on a group", "account a\ngroup g global 1 a\npoints g gone\npolicy p 1 1 a", "a=p", ""},
+	} {
+		a := world(t, c.world)
+		if c.samba == "" {
+			c.samba = c.windows
+		}
+		for dialect, want := range map[estate.Dialect]string{estate.Windows: c.windows, estate.Samba: c.samba} {
+			if got := answers(Resolve(a, dialect)); got != want {
+				t.Errorf("%s, %s: %s, want %s", c.name, dialect, got, want)
+			}
+		}
+	}
+}
+
+func TestTiers(t *testing.T) {
+	a := world(t, "account ada\naccount adm-bo\naccount cy\naccount kiosk1\naccount dee 1200\naccount eve\ngroup Admins global 512 inner\ngroup inner global 1100 ada\ngroup Ops local 1101 cy\ngroup Prim global 1200\ngroup list list 518 eve")
+	rules := []TierRule{{Name: "kiosk", Accounts: []string{"KIOSK?"}}, {Name: Privileged, Groups: []string{"ops", "CN=prim, DC=x,DC=example"}, Accounts: []string{"adm-*"}}}
+	tiering := NewTiering(a, rules)
+	want := map[string]string{"ada": Privileged, "adm-bo": Privileged, "cy": Privileged, "kiosk1": "kiosk", "dee": Privileged, "eve": Standard}
+	for row := range a.Objects.Len() {
+		name := a.Objects.Name.At(row)
+		if tier, why := tiering.Of(row); want[name] != "" && (tier != want[name] || why == "") {
+			t.Errorf("%s is %s (%s), want %s", name, tier, why, want[name])
+		}
+	}
+	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, rules)
+	var names []string
+	for _, s := range survey.Scopes {
+		names = append(names, fmt.Sprintf("%s %d", s.Name(), s.Accounts))
+	}
+	if got := strings.Join(names, "; "); got != "x.example / domain default / kiosk 1; x.example / domain default / privileged 4; x.example / domain default / standard 1" {
+		t.Errorf("scopes: %s", got)
+	}
+}
+
+func TestEffective(t *testing.T) {
+	a := world(t, "account a\ngroup g global 1 a\npolicy p 1 1 g")
+	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
+	def, override := survey.Scopes[0], survey.Scopes[1]
+	a.Head.Settings["lockout-administrator"] = estate.Fact{Value: setting.On}
+	for _, c := range []struct {
+		scope *Scope
+		id    setting.ID
+		want  Reason
+		from  string
+	}{
+		{def, "min-length", Present, "domain default"}, {override, "min-length", Present, "p"},
+		{override, "history", NotCollected, ""}, {override, "max-repeat", NoSuch, ""},
+		{def, "lockout-duration", NotSet, ""}, {def, "ticket-lifetime", NotCollected, ""},
+	} {
+		if e := c.scope.Settings[c.id]; e.Missing != c.want || e.From != c.from {
+			t.Errorf("%s %s: %q from %q, want %q from %q", c.scope.Name(), c.id, e.Missing, e.From, c.want, c.from)
+		}
+	}
+}
+
+// A million accounts with four memberships each and forty policies.
+func BenchmarkResolveMillion(b *testing.B) {
+	a := million(b)
+	b.ReportAllocs()
+	for b.Loop() {
+		r := Resolve(a, estate.Windows)
+		for row := range a.Objects.Len() {
+			r.Of(row)
+		}
+	}
+}
+
+func million(b *testing.B) *estate.Authority {
+	const accounts, groups, policies = 1_000_000, 20_000, 40
+	rnd := rand.New(rand.NewPCG(1, 2))
+	build := estate.NewBuilder()
+	build.StartFile("x.ldif")
+	rows := make([]uint32, groups)
+	name := func(kind string, i int) []byte { return fmt.Appendf(nil, "CN=%s%d,DC=x,DC=example", kind, i) }
+	for i := range rows {
+		rows[i] = build.Object("x.example", &estate.Record{Class: estate.Group, DN: name("g", i), GroupType: 0x80000002, RID: uint32(i + 1000)})
+		if i > 0 {
+			build.Member("x.example", rows[rnd.IntN(i)], name("g", i), i)
+		}
+	}
+	for i := range accounts {
+		build.Object("x.example", &estate.Record{Class: estate.Account, DN: name("a", i), Primary: 513})
+		for range 4 {
+			build.Member("x.example", rows[rnd.IntN(groups)], name("a", i), i)
+		}
+	}
+	a := build.Domain("x.example")
+	for i := range policies {
+		n := int64(i + 1)
+		a.Overrides = append(a.Overrides, estate.Policy{Origin: fmt.Sprint(i), Precedence: &n, Targets: []estate.Target{{DN: string(name("g", rnd.IntN(groups)))}}})
+	}
+	return build.Finish()[0]
+}

@@ -1,0 +1,134 @@
+package weigh
+
+import (
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+// scopeWith returns a scope of a machine or domain with these settings, each
+// written as people write it; "?" is unreadable.
+func scopeWith(t *testing.T, p setting.Platform, standing estate.Standing, settings string) *govern.Scope {
+	t.Helper()
+	a := &estate.Authority{Name: "x", Kind: estate.Machine, Platform: p, Objects: &estate.Objects{}}
+	a.Head = &estate.Policy{Name: "local", Standing: standing, Platform: p, Settings: estate.Settings{}}
+	for i, line := range strings.Split(settings, ";") {
+		id, text, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if !ok {
+			continue
+		}
+		f := estate.Fact{Cite: estate.Cite{File: "x.inf", Line: i + 1, Where: "Key", Raw: text}}
+		if text == "?" {
+			f.Problem = "cannot be read"
+		} else {
+			v, err := setting.Get(setting.ID(id)).Parse(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			f.Value = v
+		}
+		a.Head.Settings[setting.ID(id)] = f
+	}
+	survey := govern.NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
+	return survey.Scopes[0]
+}
+
+func weighed(t *testing.T, scope *govern.Scope, demands string) *Result {
+	t.Helper()
+	b, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [windows-machine, windows-domain]}\ndemands:\n"+demands))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return Run([]*govern.Scope{scope}, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{b} })
+}
+
+func TestVerdicts(t *testing.T) {
+	for _, c := range []struct {
+		settings, demand string
+		want             Kind
+		reason           string
+	}{
+		{"min-length 14", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Holds, ""},
+		{"min-length 8", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Weak, "6 characters too little. w."},
+		{"lockout-threshold 10", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}", Weak, "5 failed tries too much. w."},
+		{"lockout-threshold never", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}", Weak, "w."},
+		{"min-length ?", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Missing, "not readable: cannot be read"},
+		{"", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Missing, "not collected"},
+		{"lockout-threshold never", "{setting: lockout-duration, at-least: 15 minutes, specials: {until-admin: holds}, severity: minor, why: w.}", Missing, "not set"},
+		{"", "{setting: max-repeat, at-most: 3, specials: {unlimited: fails}, severity: minor, why: w.}", Missing, "no such setting"},
+		{"history 24; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Conflicting, "back on the old password after 0 days: history 24"},
+		{"history 10; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Weak, "14 passwords too little"},
+		{"lockout-threshold never; lockout-duration 30 minutes", "{setting: lockout-duration, at-least: 15 minutes, specials: {until-admin: holds}, severity: minor, why: w.}", Conflicting, "do nothing"},
+		{"min-length 15; length-limit-relaxed off", "{setting: min-length, at-least: 14, severity: minor, why: w.}", Conflicting, "Windows holds to 14"},
+		{"min-age 42 days; max-age 42 days", "{setting: min-age, at-least: 1 day, specials: {at-once: fails}, severity: minor, why: w.}", Conflicting, "not below"},
+	} {
+		r := weighed(t, scopeWith(t, setting.WindowsMachine, estate.Enforced, c.settings), "  - "+c.demand+"\n")
+		if v := r.Verdicts[0]; v.Kind != c.want || !strings.Contains(v.Reason, c.reason) {
+			t.Errorf("%s against %s: %s %q, want %s %q", c.settings, c.demand, v.Kind, v.Reason, c.want, c.reason)
+		}
+		for _, f := range r.Findings {
+			if f.Kind == Holds || f.Reason == "" || f.Remedy == "" || len(f.Fingerprint) != 12 {
+				t.Errorf("%s: %+v", c.settings, f)
+			}
+		}
+	}
+}
+
+func TestChecks(t *testing.T) {
+	for _, c := range []struct{ settings, finds string }{
+		{"history 24; min-age 1 day; min-age 1 day; max-age 42 days", ""},
+		{"history 24; min-age at-once", "history-run-through"},
+		{"history 0; min-age at-once", ""},
+		{"history 24", ""},
+		{"min-age 2 days; max-age 1 day", "age-order"},
+		{"min-age 2 days; max-age never", ""},
+		{"lockout-threshold 5; lockout-duration 30 minutes", ""},
+		{"lockout-threshold never; lockout-window 30 minutes", "lockout-dormant"},
+		{"lockout-threshold never", ""},
+		{"min-length 15; length-limit-relaxed on", ""},
+		{"min-length 14; length-limit-relaxed off", ""},
+		{"min-length 15; length-limit-relaxed off", "length-capped"},
+		{"min-length 15", "length-cap-unseen"},
+	} {
+		found := runChecks(scopeWith(t, setting.WindowsMachine, estate.Enforced, c.settings))
+		var names []string
+		for _, f := range found {
+			names = append(names, f.Check)
+			if len(f.Evidence) == 0 {
+				t.Errorf("%s: %s shows no evidence", c.settings, f.Check)
+			}
+		}
+		if strings.Join(names, " ") != c.finds {
+			t.Errorf("%s: %v, want %q", c.settings, names, c.finds)
+		}
+	}
+	if found := runChecks(scopeWith(t, setting.WindowsMachine, estate.Override, "min-length 20; length-limit-relaxed off")); len(found) != 0 {
+		t.Errorf("a fine-grained policy needs no relaxed limit: %+v", found)
+	}
+}
+
+// Several baselines on one setting make one finding, and one count, at the
+// worst; a privileged scope is one step more severe.
+func TestFindingsAreMerged(t *testing.T) {
+	scope := scopeWith(t, setting.WindowsMachine, estate.Enforced, "min-length 8")
+	scope.Tier = govern.Privileged
+	lax, _ := baseline.Parse("a", []byte("id: a\ntitle: A\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 8, severity: minor, ref: '1', why: w}\n"))
+	mid, _ := baseline.Parse("b", []byte("id: b\ntitle: B\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 12, severity: minor, ref: '2', why: w}\n"))
+	top, _ := baseline.Parse("c", []byte("id: c\ntitle: C\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 14, severity: serious, ref: '3', why: w}\n"))
+	other, _ := baseline.Parse("d", []byte("id: d\ntitle: D\nversion: 1\nfor: {platforms: [cloud-directory]}\ndemands:\n  - {setting: min-length, at-least: 99, severity: grave, ref: '4', why: w}\n"))
+	r := Run([]*govern.Scope{scope}, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{lax, mid, top, other} })
+	if len(r.Verdicts) != 3 || len(r.Findings) != 1 || len(r.Findings[0].Baselines) != 2 || r.Findings[0].Severity != baseline.Grave {
+		t.Fatalf("%d verdicts, findings %+v", len(r.Verdicts), r.Findings)
+	}
+	if counts := r.Counts(scope); counts[Weak] != 1 || counts[Holds] != 0 {
+		t.Errorf("counts %v", counts)
+	}
+	again := Run([]*govern.Scope{scope}, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{mid} })
+	if again.Findings[0].Fingerprint != r.Findings[0].Fingerprint {
+		t.Error("a finding must keep its fingerprint when severity and baselines change")
+	}
+}

@@ -1,0 +1,301 @@
+package ldif
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"golang.org/x/text/encoding/unicode"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+// readText reads an export from a string, and returns the copy that is kept.
+func readText(text string) (b *estate.Builder, kept string, err error) {
+	b = estate.NewBuilder()
+	b.StartFile("x.ldif")
+	var keep bytes.Buffer
+	err = read(&intake.Source{Path: "x.ldif", In: strings.NewReader(text), Keep: &keep}, b)
+	return b, keep.String(), err
+}
+
+const head = "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 10\nmaxPwdAge: -25920000000000\nminPwdAge: 0\nlockoutThreshold: 3\nlockoutDuration: -9223372036854775808\nlockOutObservationWindow: -18000000000\npwdHistoryLength: 24\npwdProperties: 17\nforceLogoff: -9223372036854775808\n"
+
+func TestHead(t *testing.T) {
+	b, _, err := readText("version: 1\n\n" + head)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := b.Finish()[0]
+	for id, want := range map[setting.ID]struct {
+		v    setting.Value
+		line int
+	}{
+		"min-length": {setting.Number(10), 6}, "max-age": {setting.Number(30 * 86400), 7}, "min-age": {setting.Of(setting.AtOnce), 8},
+		"lockout-threshold": {setting.Number(3), 9}, "lockout-duration": {setting.Of(setting.UntilAdmin), 10},
+		"lockout-window": {setting.Number(1800), 11}, "history": {setting.Number(24), 12},
+		"complexity": {setting.On, 13}, "reversible": {setting.On, 13}, "lockout-administrator": {setting.Off, 13},
+		"logoff-at-hours-end": {setting.Off, 14},
+	} {
+		if f := a.Head.Settings[id]; f.Value != want.v || f.Cite.Line != want.line || f.Cite.File != "x.ldif" {
+			t.Errorf("%s: %+v, want %+v", id, f, want)
+		}
+	}
+	if a.Name != "x.example" || a.SID != "S-1-5-21-1-2-3" || a.Dialect != estate.Windows {
+		t.Errorf("%s %s %s", a.Name, a.SID, a.Dialect)
+	}
+}
+
+func wide(text string) string {
+	out, _ := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(text)
+	return out
+}
+
+// Whatever form the same facts come in, they are the same facts.
+func TestFormsOfOneExport(t *testing.T) {
+	plain := head + "\ndn: CN=G,DC=x,DC=example\nobjectClass: group\ngroupType: -2147483646\nmember: CN=Ämilie Long-Name,OU=Office,DC=x,DC=example\nobjectSid: S-1-5-21-1-2-3-1101\n\n" +
+		"dn: CN=Ämilie Long-Name,OU=Office,DC=x,DC=example\nobjectClass: user\nsAMAccountName: a.long\nuserAccountControl: 66048\nprimaryGroupID: 513\nservicePrincipalName: a/b\n"
+	for name, text := range map[string]string{
+		"as it is":          plain,
+		"CRLF":              strings.ReplaceAll(plain, "\n", "\r\n"),
+		"no final newline":  strings.TrimSuffix(plain, "\n"),
+		"byte-order mark":   "\xef\xbb\xbf" + plain,
+		"folded":            strings.ReplaceAll(plain, "Long-Name", "Long\n -Name"),
+		"comments":          "# made by hand\n#  and\n  folded\n" + strings.ReplaceAll(plain, "objectClass: user", "objectClass: user\n# here too"),
+		"base64":            strings.ReplaceAll(plain, "member: CN=Ämilie Long-Name,OU=Office,DC=x,DC=example", "member:: Q049w4RtaWxpZSBMb25nLU5hbWUsT1U9T2ZmaWNlLERDPXgsREM9ZXhhbXBsZQ=="),
+		"other case":        strings.ReplaceAll(strings.ReplaceAll(plain, "member:", "MEMBER:"), "member: CN=Ämilie", "member: cn=ämilie"),
+		"escaped":           strings.ReplaceAll(plain, "member: CN=Ämilie", `member: CN=\C3\84milie`),
+		"ranged":            strings.ReplaceAll(plain, "member:", "member;range=0-*:"),
+		"binary SID":        strings.ReplaceAll(plain, "objectSid: S-1-5-21-1-2-3-1101", "objectSid:: AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAATQQAAA=="),
+		"referral":          plain + "\nref: ldap:///CN=Configuration,DC=x,DC=example\n",
+		"search result":     plain + "\n# search result\nsearch: 2\nresult: 0 Success\n",
+		"written as change": strings.ReplaceAll(plain, "objectClass: user", "changetype: add\nobjectClass: user"),
+		"DNS partition":     plain + "\ndn: DC=DomainDnsZones,DC=x,DC=example\nobjectClass: domainDNS\n",
+		"UTF-16":            wide(plain),
+		"in two records":    plain + "\ndn: CN=ämilie long-name,OU=Office,DC=x,DC=example\nobjectClass: user\ndisplayName: Ä\n",
+	} {
+		b, kept, err := readText(text)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		all := b.Finish()
+		if len(all) != 1 {
+			t.Errorf("%s: %d authorities", name, len(all))
+			continue
+		}
+		a, o := all[0], all[0].Objects
+		if kept != text && name != "UTF-16" {
+			t.Errorf("%s: the copy differs: %q", name, kept)
+		}
+		if a.Accounts != 1 || a.Groups != 1 || !slices.Equal(slices.Collect(o.GroupsOf(1)), []int{0}) || o.RID.At(0) != 1101 ||
+			o.FlagsOf(1) != estate.NeverExpires|estate.ServiceName || o.Primary.At(1) != 513 || o.Name.At(1) != "a.long" {
+			t.Errorf("%s: %d accounts, %d groups, groups %v, rid %d, flags %b", name, a.Accounts, a.Groups, slices.Collect(o.GroupsOf(1)), o.RID.At(0), o.FlagsOf(1))
+		}
+		if len(a.Problems) != 0 || len(b.Problems) != 0 && name != "no final newline" {
+			t.Errorf("%s: problems %+v %+v", name, a.Problems, b.Problems)
+		}
+	}
+}
+
+func TestClassesAndFlags(t *testing.T) {
+	for _, c := range []struct {
+		attributes string
+		class      estate.Class
+		flags      estate.Flag
+	}{
+		{"objectClass: user\nuserAccountControl: 514", estate.Account, estate.Disabled},
+		{"objectClass: inetOrgPerson\nuserAccountControl: 544", estate.Account, estate.NoneRequired},
+		{"userAccountControl: 640", estate.Account, estate.Reversible},
+		{"objectClass: user\nuserAccountControl: 4456960", estate.Account, estate.SmartCard | estate.NoPreauth},
+		{"objectClass: user\nobjectClass: computer\nuserAccountControl: 4096", estate.Computer, estate.NeverOverride},
+		{"objectClass: user\nuserAccountControl: 2080", estate.Account, estate.NoneRequired | estate.NeverOverride},
+		{"objectClass: user\nuserAccountControl: 514\nobjectSid: S-1-5-21-1-2-3-502", estate.Account, estate.Disabled | estate.NeverOverride},
+		{"objectClass: user\nobjectClass: computer\nobjectClass: msDS-GroupManagedServiceAccount\nuserAccountControl: 4096", estate.Managed, estate.NeverOverride},
+		{"objectClass: user\nuserAccountControl: 512\nadminCount: 1\nlockoutTime: 133500000000000000", estate.Account, estate.AdminCount | estate.LockedNow},
+		{"objectClass: group\nobjectSid: S-1-5-32-544", estate.Group, estate.BuiltinDomain},
+		{"objectClass: contact", estate.Other, 0},
+	} {
+		b, _, err := readText("dn: CN=x,DC=x,DC=example\n" + c.attributes + "\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := b.Finish()[0].Objects
+		if o.ClassOf(0) != c.class || o.FlagsOf(0) != c.flags {
+			t.Errorf("%q: class %d flags %b, want %d %b", c.attributes, o.ClassOf(0), o.FlagsOf(0), c.class, c.flags)
+		}
+	}
+}
+
+func TestPoliciesUnitsAndContainers(t *testing.T) {
+	b, _, err := readText(strings.Replace(head, "minPwdLength", "gPLink: [LDAP://CN={31b2f340-016d-11d2-945f-00c04fb984f9},CN=Policies,CN=System,DC=x,DC=example;2][LDAP://cn={7A0C1D52-3E64-4B0B-9C55-0D1F2A3B4C5D},cn=p;1]\noEMInformation: Provisioned by SAMBA 4.17\nminPwdLength", 1) + `
+dn: CN=P,CN=Password Settings Container,CN=System,DC=x,DC=example
+objectClass: msDS-PasswordSettings
+objectGUID:: AAECAwQFBgcICQoLDA0ODw==
+msDS-PasswordSettingsPrecedence: 10
+msDS-MinimumPasswordLength: 200
+msDS-PasswordComplexityEnabled: FALSE
+msDS-LockoutThreshold: 0
+msDS-PSOAppliesTo: CN=G,DC=x,DC=example
+msDS-PSOAppliesTo: OU=U,DC=x,DC=example
+
+dn: OU=U,DC=x,DC=example
+objectClass: organizationalUnit
+gPOptions: 1
+
+dn: CN={31B2F340-016D-11D2-945F-00C04FB984F9},CN=Policies,CN=System,DC=x,DC=example
+objectClass: groupPolicyContainer
+displayName: Default
+flags: 2
+
+dn: CN=Ada,OU=U,DC=x,DC=example
+objectClass: user
+msDS-ResultantPSO: CN=Gone,CN=Password Settings Container,CN=System,DC=x,DC=example
+`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := b.Finish()[0]
+	p := a.Overrides[0]
+	if p.Name != "P" || *p.Precedence != 10 || p.GUID[0] != 0 || p.GUID[15] != 15 || p.Settings["min-length"].Value != setting.Number(200) ||
+		p.Settings["complexity"].Value != setting.Off || !p.Settings["lockout-threshold"].Value.Is(setting.Never) {
+		t.Errorf("policy: %+v", p)
+	}
+	if len(p.Targets) != 2 || p.Targets[0].Object != estate.NotFound || a.DN(p.Targets[1].Object) != "OU=U,DC=x,DC=example" {
+		t.Errorf("targets: %+v", p.Targets)
+	}
+	if a.Dialect != estate.Samba || a.DialectCite.Where != "oEMInformation" {
+		t.Errorf("dialect %s from %+v", a.Dialect, a.DialectCite)
+	}
+	root, unit := a.Units[0], a.Units[1]
+	if !root.Root || len(root.Links) != 2 || !root.Links[0].Enforced || !root.Links[1].Disabled || root.Links[0].GUID != "{31B2F340-016D-11D2-945F-00C04FB984F9}" || !unit.Blocked {
+		t.Errorf("units: %+v", a.Units)
+	}
+	if c := a.Containers[0]; c.Name != "Default" || !c.MachineOff {
+		t.Errorf("container: %+v", c)
+	}
+	if len(a.Policies) != 1 || a.Policies[0].Known || !a.AnswerGiven {
+		t.Errorf("a policy that only an account points at: %+v", a.Policies)
+	}
+}
+
+func TestSecretsAreStruckOut(t *testing.T) {
+	for _, name := range append(slices.Clone(secrets), "USERPASSWORD", "unicodepwd;binary") {
+		text := "dn: CN=Ada,DC=x,DC=example\nobjectClass: user\n" + name + ":: U2VjcmV0UGFz\n c3dvcmQ=\nsAMAccountName: ada\r\n" + name + ": SecretPassword\n"
+		b, kept, err := readText(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, piece := range []string{"U2VjcmV0", "c3dvcmQ", "SecretPassword"} {
+			if strings.Contains(kept, piece) {
+				t.Errorf("%s: %q is in the copy: %q", name, piece, kept)
+			}
+		}
+		if strings.Count(kept, "\n") != strings.Count(text, "\n") {
+			t.Errorf("%s: the copy has other lines: %q", name, kept)
+		}
+		if a := b.Finish()[0]; a.Objects.Name.At(0) != "ada" {
+			t.Errorf("%s: what follows a secret is lost", name)
+		}
+		if _, _, err := readText(kept); err != nil {
+			t.Errorf("%s: the copy cannot be read again: %v", name, err)
+		}
+	}
+}
+
+func TestDamagedExports(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		line int
+		say  string
+	}{
+		{head + "\ndn: CN=a,DC=x,DC=example\njpegPhoto:: QUJDRA", 15, "middle of a base64 value"},
+		{head + "\ndn:: !!!!\nobjectClass: user\n", 14, "cannot be decoded"},
+		{head + "\ndn: CN=a,DC=x,DC=example\nsAMAcc", 15, "attribute: value"},
+		{" continued\n", 1, "before a continued line"},
+		{head + "\nsAMAccountName: ada\n", 14, "outside any entry"},
+		{"dn: CN=a,DC=x,DC=example\ndescription:< file:///etc/passwd\n", 2, "URL"},
+		{"dn: CN=a,DC=x,DC=example\nchangetype: modify\nreplace: minPwdLength\nminPwdLength: 1\n", 2, "change record"},
+		{"dn: CN=a,DC=x,DC=example\nobjectClass: printQueue\n", 0, "without a domain's head"},
+		{"version: 1\n", 0, "without a domain's head"},
+	} {
+		_, _, err := readText(c.text)
+		var e *intake.Error
+		if !errors.As(err, &e) || !errors.Is(err, intake.ErrDamaged) || e.Line != c.line || !strings.Contains(err.Error(), c.say) {
+			t.Errorf("%q: %v; want line %d, %q", c.text, err, c.line, c.say)
+		}
+	}
+	long := "dn: CN=a,DC=x,DC=example\ndescription: " + strings.Repeat("x", maxLine+1)
+	if _, _, err := readText(long); err == nil || !strings.Contains(err.Error(), "16 MiB") {
+		t.Errorf("an endless line: %v", err)
+	}
+}
+
+func TestDamagedValues(t *testing.T) {
+	for _, c := range []struct{ attribute, say string }{
+		{"lockoutThreshold: -3", "outside what the platform allows"},
+		{"minPwdLength: 900", "outside what the platform allows"},
+		{"minPwdLength: ten", "not a whole number"},
+		{"lockoutDuration: 1800", "positive"},
+		{"maxPwdAge: -5", "whole number of seconds"},
+		{"pwdProperties: -1", "not a set of bits"},
+		{"msDS-PasswordComplexityEnabled: yes", "neither TRUE nor FALSE"},
+	} {
+		b, _, err := readText("dn: DC=x,DC=example\nobjectClass: domainDNS\npwdHistoryLength: 24\n" + c.attribute + "\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(b.Problems) == 0 || !b.Problems[0].Damaged || b.Problems[0].Cite.Line != 4 || !strings.Contains(b.Problems[0].Text, c.say) {
+			t.Errorf("%s: %+v; want %q", c.attribute, b.Problems, c.say)
+		}
+	}
+	b, _, _ := readText("dn: CN=G,DC=x,DC=example\nobjectClass: group\nmember;range=0-1: CN=a,DC=x,DC=example\n\nresult: 4 Size limit exceeded\n")
+	if b.Finish(); len(b.Problems) != 1 || !strings.Contains(b.Problems[0].Text, "result 4") {
+		t.Errorf("a search that ended early: %+v", b.Problems)
+	}
+	b, _, _ = readText("dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\n")
+	if b.Finish(); len(b.Problems) != 1 || !b.Problems[0].Damaged {
+		t.Errorf("a head without settings: %+v", b.Problems)
+	}
+}
+
+func TestDetect(t *testing.T) {
+	for text, want := range map[string]bool{
+		"dn: DC=x": true, "\xef\xbb\xbfversion: 1\n": true, "# a\n#b\n\ndn:: QQ==": true, "# extended LDIF\n#\n  more\nversion: 1": true,
+		"\xff\xfed\x00n\x00:\x00": true, "\x89PNG\r\n\x1a\n": false, "[Unicode]\nUnicode=yes": false, "name,dn: x": false, "": false,
+	} {
+		if detect("x", []byte(text)) != want {
+			t.Errorf("%q: want %v", text, want)
+		}
+	}
+}
+
+// FuzzRead: whatever comes, the reader ends with facts or with an error, the
+// copy keeps the lines, and no secret passes.
+func FuzzRead(f *testing.F) {
+	f.Add(head + "\ndn: CN=a,DC=x,DC=example\nobjectClass: user\nunicodePwd:: c2VjcmV0\n x\n")
+	f.Add("version: 1\n\ndn:: REM9eA==\nobjectClass: group\nmember;range=0-1499: CN=a,DC=x\n")
+	f.Add("dn: DC=x\nobjectClass: domainDNS\ngPLink: [LDAP://{;0]\nlockoutDuration: -1\r\n\r\nref: ldap:///x")
+	if demo, err := os.ReadFile("../../../demo/exports/marrowick.ldif"); err == nil {
+		f.Add(string(demo[:min(len(demo), 8000)]))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		b, kept, err := readText(text)
+		if err != nil {
+			return
+		}
+		if strings.Count(kept, "\n") != strings.Count(text, "\n") {
+			t.Errorf("the copy has other lines")
+		}
+		for _, a := range b.Finish() {
+			for row := range a.Objects.Len() {
+				a.DN(row)
+			}
+		}
+	})
+}
