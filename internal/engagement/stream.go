@@ -3,51 +3,119 @@ package engagement
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"hash"
 	"io"
 )
 
-// blockSize is how much is handed on at a time.
-const blockSize = 1 << 20
+const (
+	blockSize = 1 << 20
+	blocks    = 4 // in flight: enough that neither side waits for the other
+)
 
-// hashing is one end of a pipe whose other end runs beside the reader and
-// hashes what passes, so that hashing and reading share two processors.
+// queue is a pipe that holds a few blocks, so that reading, hashing and
+// writing share the processors. One side writes, the other reads.
+type queue struct {
+	full, free chan []byte
+	stop       chan struct{} // closed when the reading side gives up
+	err        error         // of the writing side; read after full is closed
+	in, out    []byte        // the block being filled, what is left of the one being read
+	spent      []byte        // the block that out is of
+}
+
+func newQueue() *queue {
+	q := &queue{full: make(chan []byte, blocks), free: make(chan []byte, blocks), stop: make(chan struct{})}
+	for range blocks {
+		q.free <- make([]byte, 0, blockSize)
+	}
+	return q
+}
+
+var errStopped = errors.New("nobody reads any more")
+
+// Write copies p into blocks.
+func (q *queue) Write(p []byte) (n int, err error) {
+	for n < len(p) {
+		if q.in == nil {
+			select {
+			case q.in = <-q.free:
+			case <-q.stop:
+				return n, errStopped
+			}
+		}
+		k := copy(q.in[len(q.in):blockSize], p[n:])
+		q.in, n = q.in[:len(q.in)+k], n+k
+		if len(q.in) == blockSize {
+			q.full <- q.in // never blocks: there are no more blocks than places
+			q.in = nil
+		}
+	}
+	return n, nil
+}
+
+// finish sends what is left and ends the queue; the reader then gets err.
+func (q *queue) finish(err error) {
+	if len(q.in) > 0 {
+		q.full <- q.in
+		q.in = nil
+	}
+	q.err = err
+	close(q.full)
+}
+
+// Read takes from the blocks in order.
+func (q *queue) Read(p []byte) (int, error) {
+	if len(q.out) == 0 {
+		if q.spent != nil {
+			q.free <- q.spent[:0]
+			q.spent = nil
+		}
+		block, ok := <-q.full
+		if !ok {
+			return 0, q.err
+		}
+		q.out, q.spent = block, block
+	}
+	n := copy(p, q.out)
+	q.out = q.out[n:]
+	return n, nil
+}
+
+// hashing hashes what passes one end of a queue.
 type hashing struct {
+	*queue
 	hash hash.Hash
 	n    int64
-	end  io.Closer
 	done chan error
+}
+
+func newHashing() hashing {
+	return hashing{queue: newQueue(), hash: sha256.New(), done: make(chan error, 1)}
 }
 
 // sum returns the SHA-256 of all that passed; only after Close.
 func (h *hashing) sum() string { return hex.EncodeToString(h.hash.Sum(nil)) }
 
-type readEnd struct {
-	*io.PipeReader
-	hashing
-}
+type readEnd struct{ hashing }
 
 // hashingReader reads ahead from in and hashes it. told, if not nil, hears how
 // many bytes were read.
 func hashingReader(in io.Reader, told func(int64)) *readEnd {
-	r, w := io.Pipe()
-	e := &readEnd{PipeReader: r, hashing: hashing{hash: sha256.New(), done: make(chan error, 1)}}
+	e := &readEnd{newHashing()}
 	go func() {
 		block := make([]byte, blockSize)
 		for {
 			n, err := in.Read(block)
-			if n > 0 {
-				e.hash.Write(block[:n])
-				e.n += int64(n)
-				if told != nil {
-					told(e.n)
-				}
-				if _, stopped := w.Write(block[:n]); stopped != nil {
-					err = stopped
-				}
+			e.hash.Write(block[:n])
+			e.n += int64(n)
+			if told != nil {
+				told(e.n)
+			}
+			if _, stopped := e.queue.Write(block[:n]); stopped != nil {
+				err = stopped
 			}
 			if err != nil {
-				w.CloseWithError(err)
+				e.finish(err)
 				e.done <- err
 				return
 			}
@@ -57,24 +125,19 @@ func hashingReader(in io.Reader, told func(int64)) *readEnd {
 }
 
 // Close ends the reading and waits until the other end has stopped.
-func (e *readEnd) Close() error {
-	e.PipeReader.Close()
+func (e *readEnd) Close() {
+	close(e.stop)
 	<-e.done
-	return nil
 }
 
-type writeEnd struct {
-	*io.PipeWriter
-	hashing
-}
+type writeEnd struct{ hashing }
 
 // hashingWriter hashes what is written and writes it behind to out.
 func hashingWriter(out io.Writer) *writeEnd {
-	r, w := io.Pipe()
-	e := &writeEnd{PipeWriter: w, hashing: hashing{hash: sha256.New(), done: make(chan error, 1)}}
+	e := &writeEnd{newHashing()}
 	go func() {
-		_, err := io.CopyBuffer(onlyWriter{io.MultiWriter(out, e.hash)}, onlyReader{r}, make([]byte, blockSize))
-		r.CloseWithError(err)
+		_, err := io.CopyBuffer(onlyWriter{io.MultiWriter(out, e.hash)}, onlyReader{e.queue}, make([]byte, blockSize))
+		close(e.stop)
 		e.done <- err
 	}()
 	return e
@@ -88,6 +151,6 @@ type (
 
 // Close waits until everything is written.
 func (e *writeEnd) Close() error {
-	e.PipeWriter.Close()
+	e.finish(io.EOF)
 	return <-e.done
 }

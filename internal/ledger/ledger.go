@@ -108,7 +108,7 @@ func connect(path string) (*Ledger, error) {
 	// A rollback journal keeps the ledger in one file; whoever finds it in use
 	// waits, and a writer takes its place in the queue when it begins.
 	dsn := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() +
-		"?_pragma=busy_timeout(30000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=cache_size(-65536)&_txlock=immediate"
+		"?_pragma=busy_timeout(30000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=cache_size(-16384)&_txlock=immediate"
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err

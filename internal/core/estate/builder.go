@@ -16,6 +16,7 @@ type Builder struct {
 	Problems  []Problem // that belong to no authority
 	Templates []Template
 	byName    map[string]*draft
+	last      *draft // asked for last: mostly it is asked for again
 	file      string
 	older     bool // the file is of an earlier gather: it only fills what is not known
 	scratch   []byte
@@ -82,6 +83,9 @@ func (b *Builder) Cite(line int, where, raw string) Cite {
 
 // authority returns the draft of the authority called name.
 func (b *Builder) authority(name string, kind Kind, platform setting.Platform) *draft {
+	if b.last != nil && b.last.Name == name && b.last.Files[b.last.fileRow] == b.file {
+		return b.last
+	}
 	d := b.byName[name]
 	if d == nil {
 		d = &draft{
@@ -97,6 +101,7 @@ func (b *Builder) authority(name string, kind Kind, platform setting.Platform) *
 		}
 		d.edgeFiles = append(d.edgeFiles, fileMark{d.edgeCount(), d.fileRow})
 	}
+	b.last = d
 	return d
 }
 

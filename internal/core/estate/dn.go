@@ -2,37 +2,92 @@ package estate
 
 import (
 	"bytes"
+	"encoding/binary"
 	"hash/maphash"
+	"math/bits"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
-var dnSeed = maphash.MakeSeed()
+// Random for each run, so that nobody can prepare DNs that collide.
+var seedA, seedB = rand(), rand()
+
+func rand() uint64 { return maphash.Bytes(maphash.MakeSeed(), nil) | 1 }
 
 // hashDN returns one number for all spellings of a DN (RFC 4514): case,
 // escaping and blanks around its separators do not count. It is stable for
 // one run of the program only. scratch is reused.
+//
+// Directories write nearly all DNs plainly; those are lowered and hashed eight
+// bytes at a time. The others are first brought to their one spelling.
 func hashDN(dn []byte, scratch *[]byte) uint64 {
-	buf := (*scratch)[:0]
-	for i, c := range dn {
-		if c == '\\' || c == '"' || c == ';' || c >= utf8.RuneSelf || c == ' ' && atSeparator(dn, i) {
-			buf = normalDN(dn, buf[:0])
-			break
+	h := seedA
+	i := 0
+	for ; i+8 <= len(dn); i += 8 {
+		w := binary.LittleEndian.Uint64(dn[i:])
+		if !plainWord(w) || hasByte(w, ' ') && blankAtSeparator(dn, i, i+8) {
+			return hashSlowly(dn, scratch)
 		}
-		if 'A' <= c && c <= 'Z' {
-			c |= 0x20
-		}
-		buf = append(buf, c)
+		h = mix(h, lowerWord(w))
 	}
-	*scratch = buf
-	return maphash.Bytes(dnSeed, buf)
+	var last [8]byte
+	copy(last[:], dn[i:])
+	w := binary.LittleEndian.Uint64(last[:])
+	if !plainWord(w) || hasByte(w, ' ') && blankAtSeparator(dn, i, len(dn)) {
+		return hashSlowly(dn, scratch)
+	}
+	return mix(mix(h, lowerWord(w)), uint64(len(dn)))
 }
 
-// atSeparator reports whether the blank at i stands beside a separator or at an
-// end, where it means nothing.
-func atSeparator(dn []byte, i int) bool {
-	separates := func(c byte) bool { return c == ',' || c == '=' || c == '+' || c == ' ' }
-	return i == 0 || i == len(dn)-1 || separates(dn[i-1]) || separates(dn[i+1])
+// hashSlowly hashes a DN's one spelling, to the number that hashDN gives it.
+func hashSlowly(dn []byte, scratch *[]byte) uint64 {
+	buf := normalDN(dn, (*scratch)[:0])
+	*scratch = buf
+	h := seedA
+	var last [8]byte
+	i := 0
+	for ; i+8 <= len(buf); i += 8 {
+		h = mix(h, binary.LittleEndian.Uint64(buf[i:]))
+	}
+	copy(last[:], buf[i:])
+	return mix(mix(h, binary.LittleEndian.Uint64(last[:])), uint64(len(buf)))
+}
+
+func mix(h, w uint64) uint64 {
+	high, low := bits.Mul64(h^w, seedB)
+	return high ^ low ^ w
+}
+
+const ones, highs = 0x0101010101010101, 0x8080808080808080
+
+// hasByte reports whether one of the eight bytes of w is c.
+func hasByte(w uint64, c byte) bool {
+	x := w ^ ones*uint64(c)
+	return (x-ones)&^x&highs != 0
+}
+
+// plainWord reports whether w is ASCII without escapes, quotes or semicolons.
+func plainWord(w uint64) bool {
+	return w&highs == 0 && !hasByte(w, '\\') && !hasByte(w, '"') && !hasByte(w, ';')
+}
+
+// lowerWord lowers the letters among eight ASCII bytes.
+func lowerWord(w uint64) uint64 {
+	upper := ((w + ones*(0x80-'A')) ^ (w + ones*(0x7f-'Z'))) & highs
+	return w | upper>>2
+}
+
+// blankAtSeparator reports whether a blank between from and to stands beside a
+// separator or at an end, where it means nothing.
+func blankAtSeparator(dn []byte, from, to int) bool {
+	separates := func(c byte) bool { return c == ',' || c == '=' || c == '+' }
+	for i := from; i < to; i++ {
+		if dn[i] == ' ' && (i == 0 || i == len(dn)-1 || separates(dn[i-1]) || separates(dn[i+1])) {
+			return true
+		}
+	}
+	return false
 }
 
 // NormalDN returns the one spelling to which all spellings of a DN come down.
@@ -42,6 +97,9 @@ func NormalDN(dn string) string { return string(normalDN([]byte(dn), nil)) }
 // normalDN appends the one spelling: lower case, no blanks around separators,
 // every escaped character written as a backslash and the character itself.
 func normalDN(dn, out []byte) []byte {
+	if !bytes.ContainsAny(dn, `\";`) && !blankAtSeparator(dn, 0, len(dn)) {
+		return appendLower(out, dn)
+	}
 	lower := []byte(strings.ToLower(string(dn)))
 	blanks, start := 0, true // blanks held back; at the start of a name or value
 	quoted := false
@@ -84,6 +142,22 @@ func normalDN(dn, out []byte) []byte {
 	// An escaped byte of a longer character may have been upper case.
 	if bytes.IndexByte(dn, '\\') >= 0 {
 		return append(out[:0], bytes.ToLower(out)...)
+	}
+	return out
+}
+
+// appendLower appends text in lower case.
+func appendLower(out, text []byte) []byte {
+	for i := 0; i < len(text); {
+		if c := text[i]; c < utf8.RuneSelf {
+			if 'A' <= c && c <= 'Z' {
+				c |= 0x20
+			}
+			out, i = append(out, c), i+1
+			continue
+		}
+		r, size := utf8.DecodeRune(text[i:])
+		out, i = utf8.AppendRune(out, unicode.ToLower(r)), i+size
 	}
 	return out
 }

@@ -77,54 +77,61 @@ const (
 	isSecret
 )
 
+// entry is one attribute that the reader knows.
 type entry struct {
+	name string // as directories write it
 	attr attr
 	kind attrKind
 }
 
-// directory maps lower-case names; shapes is a cheap first question, since
-// most lines of an export are attributes that nobody wants: for each length
-// the set of first letters that occur.
-var directory, shapes = func() (map[string]entry, [64]uint32) {
-	m, sh := map[string]entry{}, [64]uint32{}
-	add := func(name string, e entry) {
-		low := strings.ToLower(name)
-		m[low] = e
-		sh[len(low)] |= 1 << (low[0] & 31)
+// directory finds entries by their names' hash; each slot holds the few
+// entries that share it. Most lines of an export are attributes that nobody
+// wants, and meet an empty slot.
+var directory = func() (slots [slotCount][]entry) {
+	add := func(e entry) {
+		slot := slotOf([]byte(e.name))
+		slots[slot] = append(slots[slot], e)
 	}
 	for a, names := range named {
 		for _, n := range names {
-			add(n, entry{a, isKnown})
+			add(entry{n, a, isKnown})
 		}
 	}
 	for i, r := range readings {
-		add(r.name, entry{aSetting + attr(i), isKnown})
+		add(entry{r.name, aSetting + attr(i), isKnown})
 	}
 	for _, n := range secrets {
-		add(n, entry{0, isSecret})
+		add(entry{n, 0, isSecret})
 	}
-	return m, sh
+	return slots
 }()
+
+const slotCount = 1024
+
+// slotOf hashes a name without regard to case.
+func slotOf(name []byte) int {
+	n := len(name)
+	h := uint(n)*37 + uint(name[0]|0x20)*131 + uint(name[n-1]|0x20)*29 + uint(name[n/2]|0x20)*257 + uint(name[n/4]|0x20)*61
+	return int(h % slotCount)
+}
 
 // lookup finds an attribute by the name in a line, whatever its case and with
 // or without options (";range=0-1499", ";binary").
 func lookup(name []byte) (attr, attrKind, span) {
-	var options []byte
+	var piece span
 	if i := bytes.IndexByte(name, ';'); i >= 0 {
-		name, options = name[:i], name[i+1:]
+		piece = rangeOf(name[i+1:])
+		name = name[:i]
 	}
-	if len(name) == 0 || len(name) >= len(shapes) || shapes[len(name)]&(1<<(name[0]&31)) == 0 {
+	if len(name) == 0 {
 		return 0, isUnknown, span{}
 	}
-	var low [len(shapes)]byte
-	for i, c := range name {
-		if 'A' <= c && c <= 'Z' {
-			c |= 0x20
+	for _, e := range directory[slotOf(name)] {
+		if len(e.name) == len(name) && (e.name == string(name) || strings.EqualFold(e.name, string(name))) {
+			return e.attr, e.kind, piece
 		}
-		low[i] = c
 	}
-	e := directory[string(low[:len(name)])]
-	return e.attr, e.kind, rangeOf(options)
+	return 0, isUnknown, span{}
 }
 
 // rangeOf reads the option "range=FIRST-LAST" (MS-ADTS 3.1.1.3.1.3.3).

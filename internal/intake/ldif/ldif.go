@@ -527,7 +527,7 @@ func (r *reader) members(domain string, group uint32) error {
 		if v.from == v.to {
 			continue
 		}
-		dn, err := r.textOf(v)
+		dn, err := r.bytesOf(v)
 		if err != nil {
 			return err
 		}
