@@ -3,7 +3,6 @@ package engagement
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"slices"
 	"time"
 
 	"sternledger/internal/core/baseline"
@@ -197,7 +196,7 @@ func (w *Weighing) Document() WeighDocument {
 
 func findingDocument(f *weigh.Finding) FindingDocument {
 	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Check: f.Check, Severity: f.Severity, Scope: f.ScopeName(),
-		Settings: slices.Clone(f.Settings), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Demanded,
+		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Demanded,
 		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}}
 	d.Examples = append(d.Examples, f.Examples...)
 	for _, c := range f.Evidence {

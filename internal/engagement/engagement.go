@@ -141,8 +141,8 @@ var ErrNoEvidence = errors.New("nothing was gathered yet; take exports with \"st
 // display names, and dates, are for single accounts.
 var governing = []string{"class", "flags", "rid", "primary", "group-type", "applied", "resultant", "hold-ends", "holds", "rdn", "name", "parent"}
 
-// Survey resolves every account of the current evidence.
-func (e *Engagement) Survey(more ...string) (*govern.Survey, error) {
+// surveyed loads what precedence needs, and more columns, and surveys it.
+func (e *Engagement) surveyed(how func(*estate.Estate, func(*estate.Authority) estate.Dialect, []govern.TierRule) *govern.Survey, more ...string) (*govern.Survey, error) {
 	all, err := e.Estate(append(slices.Clone(governing), more...)...)
 	if err != nil {
 		return nil, err
@@ -150,8 +150,11 @@ func (e *Engagement) Survey(more ...string) (*govern.Survey, error) {
 	if len(all.Authorities) == 0 && len(all.Templates) == 0 {
 		return nil, fmt.Errorf("%s: %w", e.Dir, ErrNoEvidence)
 	}
-	return govern.NewSurvey(all, e.Config.dialect, e.Config.tierRules()), nil
+	return how(all, e.Config.dialect, e.Config.tierRules()), nil
 }
+
+// Survey resolves every account of the current evidence.
+func (e *Engagement) Survey() (*govern.Survey, error) { return e.surveyed(govern.NewSurvey) }
 
 // ShippedBaselines returns the ids of the baselines in the program.
 func ShippedBaselines() []string {

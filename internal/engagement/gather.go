@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/intake"
@@ -54,7 +55,7 @@ type PassedOver struct{ Path, Why string }
 type candidate struct {
 	path   string
 	named  bool // by the auditor, not found in a folder
-	size   int64
+	info   fs.FileInfo
 	format *intake.Format
 }
 
@@ -106,7 +107,7 @@ func (e *Engagement) look(sources []string) (found []candidate, passed []PassedO
 			return nil, nil, fmt.Errorf("gather %s: %w; check the name and that you may read it", source, cause(err))
 		}
 		if !info.IsDir() {
-			found = append(found, candidate{path: source, named: true, size: info.Size()})
+			found = append(found, candidate{path: source, named: true, info: info})
 			continue
 		}
 		before := len(found)
@@ -124,7 +125,7 @@ func (e *Engagement) look(sources []string) (found []candidate, passed []PassedO
 				if err != nil {
 					return err
 				}
-				found = append(found, candidate{path: file, size: info.Size()})
+				found = append(found, candidate{path: file, info: info})
 			default:
 				passed = append(passed, PassedOver{file, "not a regular file; links are not followed"})
 			}
@@ -177,7 +178,7 @@ func formatNames() string {
 
 // recognise finds the file's format, or says why there is none.
 func (c *candidate) recognise() (why string, err error) {
-	if c.size == 0 {
+	if c.info.Size() == 0 {
 		return "the file is empty", nil
 	}
 	f, err := os.Open(c.path)
@@ -229,7 +230,8 @@ func (g *gathering) take(c candidate) error {
 		return fmt.Errorf("gather %s: %w", c.path, cause(err))
 	}
 	defer f.Close()
-	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.path, Format: c.format.Name}}
+	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.path, Format: c.format.Name,
+		Written: c.info.ModTime().UTC().Format(time.RFC3339)}}
 	keep, err := os.OpenFile(filepath.Join(g.staging, s.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
@@ -238,7 +240,7 @@ func (g *gathering) take(c candidate) error {
 	g.builder.StartFile(s.Name)
 	var told func(int64)
 	if g.opt.Progress != nil {
-		told = func(done int64) { g.opt.Progress(c.path, done, c.size) }
+		told = func(done int64) { g.opt.Progress(c.path, done, c.info.Size()) }
 	}
 	in, out := hashingReader(f, told), hashingWriter(keep)
 	src := &intake.Source{Path: c.path, In: in, Keep: out, Beside: besides(c.path)}
@@ -279,7 +281,7 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 	for _, s := range g.files {
 		before = append(before, s.Evidence)
 	}
-	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool { return e.Size != c.size })
+	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool { return e.Size != c.info.Size() })
 	if len(before) == 0 {
 		return nil, nil
 	}

@@ -61,8 +61,33 @@ func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
 			byAuthority[s.Authority] = append(byAuthority[s.Authority], b)
 		}
 	}
-	w.Result = weigh.Run(scopes, func(a *estate.Authority) []*baseline.Baseline { return byAuthority[a] })
+	expect, err := e.expectation(w.At)
+	if err != nil {
+		return nil, err
+	}
+	w.Result = weigh.Run(survey, func(a *estate.Authority) []*baseline.Baseline { return byAuthority[a] }, expect)
 	return w, e.recordWeighing(w)
+}
+
+// expectation is what engagement.yaml expects, with the ages of the evidence
+// at the time of the weighing. A file is as old as its last change before it
+// was gathered.
+func (e *Engagement) expectation(at time.Time) (weigh.Expectation, error) {
+	x := weigh.Expectation{Authorities: e.Config.Expect.Authorities, MaxAge: int64(e.Config.Expect.MaxAge().Seconds())}
+	evidence, err := e.Ledger.Evidence()
+	if err != nil {
+		return x, err
+	}
+	ages := map[string]int64{}
+	for _, f := range evidence {
+		written, err := time.Parse(time.RFC3339, f.Written)
+		if err != nil {
+			return x, fmt.Errorf("%s in the ledger: %w", f.Name, err)
+		}
+		ages[f.Name] = int64(at.Sub(written).Seconds())
+	}
+	x.Age = func(file string) int64 { return ages[file] }
+	return x, nil
 }
 
 func (e *Engagement) baselinesFor(authority string, opt WeighOptions) []string {

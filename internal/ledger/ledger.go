@@ -43,7 +43,7 @@ CREATE TRIGGER entries_stay BEFORE UPDATE ON entries BEGIN SELECT RAISE(ABORT, '
 CREATE TRIGGER entries_last BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'entries are never removed'); END;
 CREATE TABLE evidence (
   name TEXT PRIMARY KEY, entry INTEGER NOT NULL REFERENCES entries, path TEXT NOT NULL, format TEXT NOT NULL,
-  size INTEGER NOT NULL, sha256 TEXT NOT NULL UNIQUE, stored_sha256 TEXT NOT NULL, struck INTEGER NOT NULL) STRICT;
+  size INTEGER NOT NULL, written TEXT NOT NULL, sha256 TEXT NOT NULL UNIQUE, stored_sha256 TEXT NOT NULL, struck INTEGER NOT NULL) STRICT;
 CREATE TABLE problems (
   entry INTEGER NOT NULL REFERENCES entries, file TEXT NOT NULL, line INTEGER NOT NULL,
   place TEXT NOT NULL, raw TEXT NOT NULL, text TEXT NOT NULL) STRICT;
@@ -126,6 +126,7 @@ type Evidence struct {
 	Path         string `json:"path"` // as it was given
 	Format       string `json:"format"`
 	Size         int64  `json:"size"`
+	Written      string `json:"written"` // when the file was last changed before it was gathered; RFC 3339, UTC
 	SHA256       string `json:"sha256"`
 	StoredSHA256 string `json:"stored_sha256"`
 	Struck       int    `json:"struck"` // secrets struck out of the copy
@@ -140,8 +141,8 @@ func (t *Tx) Evidence() ([]Evidence, error) { return evidence(t.tx) }
 
 func evidence(from querier) ([]Evidence, error) {
 	return rows(from, func(e *Evidence) []any {
-		return []any{&e.Name, &e.Path, &e.Format, &e.Size, &e.SHA256, &e.StoredSHA256, &e.Struck, &e.Entry}
-	}, "SELECT name, path, format, size, sha256, stored_sha256, struck, entry FROM evidence ORDER BY entry, name")
+		return []any{&e.Name, &e.Path, &e.Format, &e.Size, &e.Written, &e.SHA256, &e.StoredSHA256, &e.Struck, &e.Entry}
+	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry FROM evidence ORDER BY entry, name")
 }
 
 // Holding is the facts about one subject: an authority or a template.
@@ -264,7 +265,7 @@ func (t *Tx) Rollback() { _ = t.tx.Rollback() }
 
 // AddEvidence records a file under the entry appended before.
 func (t *Tx) AddEvidence(e Evidence) error {
-	_, err := t.tx.Exec("INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?, ?)", e.Name, t.entry, e.Path, e.Format, e.Size, e.SHA256, e.StoredSHA256, e.Struck)
+	_, err := t.tx.Exec("INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", e.Name, t.entry, e.Path, e.Format, e.Size, e.Written, e.SHA256, e.StoredSHA256, e.Struck)
 	return err
 }
 

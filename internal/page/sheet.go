@@ -72,7 +72,10 @@ func (s *Sheet) Rule() { s.line(faded.Render(strings.Repeat("─", s.width))) }
 
 // Title writes a heading with something at its right end, and a rule below.
 func (s *Sheet) Title(left, right string) {
-	s.spread(heavy.Render(Clean(left)), faded.Render(Clean(right)))
+	if right = Clean(right); right != "" {
+		right = faded.Render(right)
+	}
+	s.spread(heavy.Render(Clean(left)), right)
 	s.Rule()
 }
 
@@ -89,7 +92,10 @@ func (s *Sheet) spread(left, right string) {
 		}
 		return
 	}
-	s.line(left + strings.Repeat(" ", gap) + right)
+	if right != "" {
+		left += strings.Repeat(" ", gap) + right
+	}
+	s.line(left)
 }
 
 // Text writes a paragraph across the sheet.
@@ -102,7 +108,14 @@ func (s *Sheet) Text(text string) {
 // Entry writes a word into the margin and paragraphs beside it. A second word
 // stands below the first.
 func (s *Sheet) Entry(word, below string, first string, rest ...string) {
-	body := wrap(heavy.Render(Clean(first)), s.width-margin-2)
+	s.beside(word, below, heavy, first, rest)
+}
+
+// Note writes a word into the margin and a paragraph beside it.
+func (s *Sheet) Note(word, text string) { s.beside(word, "", plain, text, nil) }
+
+func (s *Sheet) beside(word, below string, style lipgloss.Style, first string, rest []string) {
+	body := wrap(style.Render(Clean(first)), s.width-margin-2)
 	for _, p := range rest {
 		body = append(body, wrap(Clean(p), s.width-margin-2)...)
 	}

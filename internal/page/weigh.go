@@ -148,7 +148,7 @@ func finding(s *Sheet, f *told, split bool) {
 		if c.Raw != "" && c.Where != "dn" {
 			line += "  " + c.Where + ": " + clip(c.Raw, 60)
 		} else if c.Raw != "" {
-			line += "  " + clip(c.Raw, 70)
+			line += "  " + clip(c.Raw, 48)
 		}
 		lines = append(lines, line)
 	}
@@ -173,7 +173,7 @@ func clip(text string, most int) string {
 
 // whom names the accounts where the finding does not concern the whole scope.
 func whom(f *weigh.Finding) string {
-	if f.Accounts == nil || f.Scope != nil && *f.Accounts == f.Scope.Accounts {
+	if f.Accounts == nil || *f.Accounts == 0 || f.Scope != nil && *f.Accounts == f.Scope.Accounts {
 		return ""
 	}
 	text := "accounts: " + Grouped(*f.Accounts)

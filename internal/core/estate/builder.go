@@ -58,6 +58,8 @@ type Record struct {
 	Flags                    Flag
 	RID, Primary             uint32
 	GroupType                uint32
+	Control                  uint32
+	ControlAt                uint8
 	PwdSet, LastLogon        uint32
 	Applied, Resultant       []byte // DNs of policies
 	Line                     int
@@ -221,6 +223,8 @@ func (b *Builder) Object(domain string, r *Record) uint32 {
 	o.Parent.Append(at)
 	o.File.Append(uint32(d.fileRow))
 	o.Line.Append(uint32(r.Line))
+	o.Control.Append(r.Control)
+	o.ControlAt.Append(r.ControlAt)
 	o.PwdSet.Append(r.PwdSet)
 	o.LastLogon.Append(r.LastLogon)
 	o.Applied.Append(b.reference(d, r.Applied, r.Line))
@@ -254,6 +258,7 @@ func (b *Builder) join(d *draft, row int, r *Record) {
 	number(&o.RID, r.RID)
 	number(&o.Primary, r.Primary)
 	number(&o.GroupType, r.GroupType)
+	number(&o.Control, r.Control)
 	number(&o.PwdSet, r.PwdSet)
 	number(&o.LastLogon, r.LastLogon)
 	number(&o.Applied, b.reference(d, r.Applied, r.Line))
@@ -333,6 +338,7 @@ func (d *draft) finish(b *Builder) {
 		}
 	}
 	d.Listed = d.Accounts > 0
+	d.tellApart()
 	if h := d.Head; h != nil && len(h.Settings) == 0 {
 		b.Damaged(h.Cite, "the domain's head holds none of the password and lockout attributes; export it with all its attributes")
 	}
@@ -347,6 +353,22 @@ func (d *draft) finish(b *Builder) {
 	slices.SortStableFunc(d.Overrides, func(x, y Policy) int { return strings.Compare(x.Origin, y.Origin) })
 	slices.SortStableFunc(d.Units, func(x, y Unit) int { return strings.Compare(NormalDN(x.DN), NormalDN(y.DN)) })
 	slices.SortStableFunc(d.Containers, func(x, y Container) int { return strings.Compare(x.GUID, y.GUID) })
+}
+
+// tellApart gives policies of one name their whole DN as a name.
+func (d *draft) tellApart() {
+	seen := map[string]int{}
+	if d.Head != nil {
+		seen[strings.ToLower(d.Head.Name)]++
+	}
+	for i := range d.Overrides {
+		seen[strings.ToLower(d.Overrides[i].Name)]++
+	}
+	for i := range d.Overrides {
+		if p := &d.Overrides[i]; seen[strings.ToLower(p.Name)] > 1 {
+			p.Name = p.Origin
+		}
+	}
 }
 
 // covered reports whether the pieces of a ranged attribute make a whole, and

@@ -1,6 +1,9 @@
 package estate
 
-import "iter"
+import (
+	"fmt"
+	"iter"
+)
 
 // Class says what an object of a directory is.
 type Class uint8
@@ -117,6 +120,8 @@ type Objects struct {
 	Parent    Numbers[uint32] // row in the authority's Parents
 	File      Numbers[uint32] // row in the authority's Files
 	Line      Numbers[uint32] // where the record begins
+	Control   Numbers[uint32] // userAccountControl
+	ControlAt Numbers[uint8]  // how many lines below the record's first it stands; 0 not known
 	PwdSet    Numbers[uint32] // Unix seconds; 0 never or not known
 	LastLogon Numbers[uint32] // Unix seconds; 0 never or not known
 	Applied   Numbers[uint32] // 1 + row in Policies that the object says applies directly; 0 none
@@ -142,6 +147,7 @@ func (o *Objects) Columns() iter.Seq2[string, Column] {
 		_ = yield("class", &o.Class) && yield("flags", &o.Flags) && yield("rid", &o.RID) &&
 			yield("primary", &o.Primary) && yield("group-type", &o.GroupType) &&
 			yield("parent", &o.Parent) && yield("file", &o.File) && yield("line", &o.Line) &&
+			yield("control", &o.Control) && yield("control-at", &o.ControlAt) &&
 			yield("pwd-set", &o.PwdSet) && yield("last-logon", &o.LastLogon) &&
 			yield("applied", &o.Applied) && yield("resultant", &o.Resultant) &&
 			yield("rdn", &o.RDN) && yield("name", &o.Name) &&
@@ -183,6 +189,14 @@ func (a *Authority) DN(row int) string {
 		return rdn
 	}
 	return rdn + "," + parent
+}
+
+// ControlCite returns the line of the row's userAccountControl.
+func (a *Authority) ControlCite(row int) Cite {
+	c := a.CiteOf(row)
+	c.Line += int(a.Objects.ControlAt.At(row))
+	c.Where, c.Raw = "userAccountControl", fmt.Sprint(a.Objects.Control.At(row))
+	return c
 }
 
 // CiteOf returns the line at which the row's record begins.

@@ -60,6 +60,8 @@ type Resolution struct {
 	claims     []claim          // by row, for groups
 	carrier    []uint32         // by row, for groups: 1 + the group that the policy names
 	byRID      map[uint32]int32 // groups by the last part of their SID
+	groupsIn   map[int][]int    // made when asked for
+	reached    []reach          // made when asked for
 }
 
 // Resolve prepares the answers for an authority. Time and memory are linear in
@@ -163,23 +165,24 @@ func (r *Resolution) join(x, y claim) claim {
 
 func (r *Resolution) classOf(c claim) int { return r.candidates[c&^undecided-1].class }
 
-// spread gives every group that a policy reaches its claim.
-func (r *Resolution) spread() {
-	o := r.Authority.Objects
-	var inside map[int][]int // groups directly inside a group
-	members := func(group int) []int {
-		if inside == nil {
-			inside = map[int][]int{}
-			for row := range o.Len() {
-				if r.counts(row) {
-					for holder := range o.GroupsOf(row) {
-						inside[holder] = append(inside[holder], row)
-					}
+// inside returns, for each group, the counting groups directly inside it.
+func (r *Resolution) inside() map[int][]int {
+	if r.groupsIn == nil {
+		r.groupsIn = map[int][]int{}
+		for row := range r.Authority.Objects.Len() {
+			if r.counts(row) {
+				for holder := range r.Authority.Objects.GroupsOf(row) {
+					r.groupsIn[holder] = append(r.groupsIn[holder], row)
 				}
 			}
 		}
-		return inside[group]
 	}
+	return r.groupsIn
+}
+
+// spread gives every group that a policy reaches its claim.
+func (r *Resolution) spread() {
+	o := r.Authority.Objects
 	for i := range r.candidates {
 		mine := claim(i + 1)
 		if r.candidates[i].class == 0 {
@@ -205,7 +208,7 @@ func (r *Resolution) spread() {
 				if before == noClaim {
 					r.carrier[group] = uint32(target) + 1
 				}
-				queue = append(queue, members(group)...)
+				queue = append(queue, r.inside()[group]...)
 			}
 		}
 	}

@@ -14,8 +14,9 @@ import (
 // the policy it comes from; or why there is none.
 type Effective struct {
 	estate.Fact
-	From    string
-	Missing Reason
+	From       string
+	Configured bool // a template says so; the authority itself does not show it
+	Missing    Reason
 }
 
 // Reason tells the four ways apart in which a value can be missing.
@@ -78,17 +79,28 @@ type Survey struct {
 	Scopes      []*Scope
 	Resolutions []*Resolution // in the order of the estate's authorities
 	Tierings    []*Tiering
+	Templates   []*Templates
 	of          []map[scopeKey]*Scope
 }
 
-// NewSurvey resolves all accounts. dialect says which dialect holds for an
-// authority.
-func NewSurvey(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, tiers []TierRule) *Survey {
+// Prepare makes a survey without its scopes: enough to ask about single
+// accounts. dialect says which dialect holds for an authority.
+func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, tiers []TierRule) *Survey {
 	s := &Survey{Estate: e}
 	for _, a := range e.Authorities {
-		r, t := Resolve(a, dialect(a)), NewTiering(a, tiers)
-		s.Resolutions, s.Tierings = append(s.Resolutions, r), append(s.Tierings, t)
-		scopes, byKey := scopesOf(r, t)
+		s.Resolutions = append(s.Resolutions, Resolve(a, dialect(a)))
+		s.Tierings = append(s.Tierings, NewTiering(a, tiers))
+		s.Templates = append(s.Templates, NewTemplates(e, a))
+	}
+	return s
+}
+
+// NewSurvey resolves all accounts.
+func NewSurvey(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, tiers []TierRule) *Survey {
+	s := Prepare(e, dialect, tiers)
+	for i := range e.Authorities {
+		scopes, byKey := scopesOf(s.Resolutions[i], s.Tierings[i])
+		s.fillConfigured(i, scopes)
 		s.Scopes = append(s.Scopes, scopes...)
 		s.of = append(s.of, byKey)
 	}
@@ -169,6 +181,16 @@ func scopesOf(r *Resolution, t *Tiering) ([]*Scope, map[scopeKey]*Scope) {
 	return all, scopes
 }
 
+// ScopeUnder returns the scope that a policy of an authority would make,
+// whether it governs anybody or not.
+func (s *Survey) ScopeUnder(authority int, p *estate.Policy) *Scope {
+	a := s.Estate.Authorities[authority]
+	scope := &Scope{Authority: a, Policy: p, Rule: Group, Tier: Standard}
+	scope.Settings = effective(a, scope)
+	s.fillConfigured(authority, []*Scope{scope})
+	return scope
+}
+
 // orderOf puts the authority's own scope first and the undecided one last.
 func orderOf(s *Scope) int {
 	switch s.Rule {
@@ -230,6 +252,26 @@ func effectiveFrom(p *estate.Policy, id setting.ID) Effective {
 		e.From = ""
 	}
 	return e
+}
+
+// fillConfigured adds what templates configure domain-wide to what the
+// directory itself does not show.
+func (s *Survey) fillConfigured(authority int, scopes []*Scope) {
+	if s.Estate.Authorities[authority].Kind != estate.Domain {
+		return
+	}
+	for id, v := range s.Templates[authority].domainWide() {
+		for _, scope := range scopes {
+			if scope.Settings[id].Missing == NotCollected && v.Problem == "" && !HeadShows(id) {
+				scope.Settings[id] = Effective{Fact: v.Fact, From: v.By.Name(), Configured: true}
+			}
+		}
+	}
+}
+
+// HeadShows reports whether a domain's head has an attribute for the setting.
+func HeadShows(id setting.ID) bool {
+	return setting.Get(id).Exists(setting.WindowsFineGrained) || id == "lockout-administrator" || id == "logoff-at-hours-end"
 }
 
 // lockDetail reports whether the setting says how a lock goes once there is

@@ -58,6 +58,7 @@ type Finding struct {
 	About       string   // what the finding is about where the settings do not say it
 	Accounts    *int     // nil: the evidence names no accounts
 	Examples    []string // the first few of the accounts
+	Rows        []int    // of the accounts, where they are not the whole scope
 	Settings    []setting.ID
 	Observed    string
 	Demanded    string
@@ -84,10 +85,7 @@ func (f *Finding) Headline() string {
 		}
 		return text
 	}
-	if f.About != "" {
-		return f.Check + ": " + f.About
-	}
-	return f.Check + ": " + f.Observed
+	return f.Check
 }
 
 // Source names a baseline and the section of it that a finding fails.
@@ -101,9 +99,10 @@ type Result struct {
 }
 
 // Run weighs all scopes. chosen returns the baselines for an authority.
-func Run(scopes []*govern.Scope, chosen func(*estate.Authority) []*baseline.Baseline) *Result {
-	r := &Result{Scopes: scopes}
-	for _, scope := range scopes {
+func Run(survey *govern.Survey, chosen func(*estate.Authority) []*baseline.Baseline, expect Expectation) *Result {
+	r := &Result{Scopes: survey.Scopes}
+	r.Findings = append(runExpectation(survey, expect), runGovernance(survey)...)
+	for _, scope := range survey.Scopes {
 		found := runChecks(scope)
 		for _, b := range chosen(scope.Authority) {
 			if !b.Covers(scope.Authority.Platform) {
@@ -129,12 +128,12 @@ func Run(scopes []*govern.Scope, chosen func(*estate.Authority) []*baseline.Base
 
 // sort puts the findings in order: scope by scope, the worst first.
 func (r *Result) sort() {
-	place := map[*govern.Scope]int{}
+	place := map[*govern.Scope]int{nil: -1}
 	for i, s := range r.Scopes {
 		place[s] = i
 	}
 	slices.SortStableFunc(r.Findings, func(x, y Finding) int {
-		return cmp.Or(cmp.Compare(place[x.Scope], place[y.Scope]), cmp.Compare(y.Severity.Rank(), x.Severity.Rank()),
+		return cmp.Or(cmp.Compare(place[x.Scope], place[y.Scope]), strings.Compare(x.Authority.Name, y.Authority.Name), cmp.Compare(y.Severity.Rank(), x.Severity.Rank()),
 			cmp.Compare(y.Kind.Rank(), x.Kind.Rank()), slices.CompareFunc(x.Settings, y.Settings, setting.Order),
 			strings.Compare(x.Check, y.Check), strings.Compare(x.About, y.About))
 	})

@@ -37,13 +37,17 @@ func scopeWith(t *testing.T, p setting.Platform, standing estate.Standing, setti
 	return survey.Scopes[0]
 }
 
+func surveyOf(scope *govern.Scope) *govern.Survey {
+	return &govern.Survey{Estate: &estate.Estate{}, Scopes: []*govern.Scope{scope}}
+}
+
 func weighed(t *testing.T, scope *govern.Scope, demands string) *Result {
 	t.Helper()
 	b, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [windows-machine, windows-domain]}\ndemands:\n"+demands))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Run([]*govern.Scope{scope}, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{b} })
+	return Run(surveyOf(scope), func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{b} }, Expectation{})
 }
 
 func TestVerdicts(t *testing.T) {
@@ -120,14 +124,14 @@ func TestFindingsAreMerged(t *testing.T) {
 	mid, _ := baseline.Parse("b", []byte("id: b\ntitle: B\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 12, severity: minor, ref: '2', why: w}\n"))
 	top, _ := baseline.Parse("c", []byte("id: c\ntitle: C\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 14, severity: serious, ref: '3', why: w}\n"))
 	other, _ := baseline.Parse("d", []byte("id: d\ntitle: D\nversion: 1\nfor: {platforms: [cloud-directory]}\ndemands:\n  - {setting: min-length, at-least: 99, severity: grave, ref: '4', why: w}\n"))
-	r := Run([]*govern.Scope{scope}, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{lax, mid, top, other} })
+	r := Run(surveyOf(scope), func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{lax, mid, top, other} }, Expectation{})
 	if len(r.Verdicts) != 3 || len(r.Findings) != 1 || len(r.Findings[0].Baselines) != 2 || r.Findings[0].Severity != baseline.Grave {
 		t.Fatalf("%d verdicts, findings %+v", len(r.Verdicts), r.Findings)
 	}
 	if counts := r.Counts(scope); counts[Weak] != 1 || counts[Holds] != 0 {
 		t.Errorf("counts %v", counts)
 	}
-	again := Run([]*govern.Scope{scope}, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{mid} })
+	again := Run(surveyOf(scope), func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{mid} }, Expectation{})
 	if again.Findings[0].Fingerprint != r.Findings[0].Fingerprint {
 		t.Error("a finding must keep its fingerprint when severity and baselines change")
 	}

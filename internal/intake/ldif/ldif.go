@@ -476,6 +476,9 @@ func (r *reader) object(domain string, dn []byte) error {
 				continue
 			}
 			numbers[v.attr] = n
+			if v.attr == aControl && v.line-r.first < 256 {
+				rec.ControlAt = uint8(v.line - r.first)
+			}
 		}
 	}
 	control := numbers[aControl]
@@ -493,7 +496,7 @@ func (r *reader) object(domain string, dn []byte) error {
 	if numbers[aLockoutTime] > 0 {
 		rec.Flags |= estate.LockedNow
 	}
-	rec.Primary = uint32(numbers[aPrimary])
+	rec.Control, rec.Primary = uint32(control), uint32(numbers[aPrimary])
 	rec.GroupType = uint32(numbers[aGroupType])
 	rec.PwdSet, rec.LastLogon = unixTime(numbers[aPwdSet]), unixTime(numbers[aLastLogon])
 	switch {

@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newAccounts(s *shared) *cobra.Command {
+	var f engagement.AccountFilter
+	cmd := &cobra.Command{
+		Use:   "accounts [PATTERN]",
+		Short: "The accounts, each with its governing policy and how it came by it",
+		Long: `Lists accounts with the policy that governs each, and by which rule: "direct"
+(the policy names the account), "group" (it names a group that holds the
+account; "via" is that group), "default" (none applies) or "unknown" (the
+evidence does not decide). PATTERN picks names; * and ? stand for any letters.`,
+		Example: `  sternledger accounts
+  sternledger accounts 'adm-*'
+  sternledger accounts --tier privileged --rule default
+  sternledger accounts --flag never-expires --format csv > never.csv`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				f.Name = args[0]
+			}
+			return s.inEngagement(func(e *engagement.Engagement) error {
+				survey, err := e.Survey()
+				if err != nil {
+					return err
+				}
+				if err := f.Check(survey); err != nil {
+					return &statusError{exitUsage, err}
+				}
+				rows, w := engagement.Accounts(survey, f), cmd.OutOrStdout()
+				switch s.format {
+				case "json":
+					return page.AccountsJSON(w, rows)
+				case "csv":
+					return page.AccountsCSV(w, rows)
+				case "markdown":
+					return page.AccountRows(rows).Markdown(w)
+				}
+				return page.Accounts(s.sheet(w), rows)
+			})
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&f.Scope, "scope", "", "only of this scope, as scopes writes it")
+	flags.StringVar(&f.Tier, "tier", "", "only of this tier")
+	flags.StringVar(&f.Policy, "policy", "", "only governed by this policy")
+	flags.StringVar(&f.Flag, "flag", "", "only with this flag, such as never-expires, password-not-required or disabled")
+	flags.StringVar(&f.Rule, "rule", "", "only by this rule: direct, group, default, unknown")
+	s.addFormat(cmd)
+	return cmd
+}

@@ -1,0 +1,213 @@
+package govern
+
+import (
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+)
+
+// Candidate is one policy that could govern an account, and how it reaches it.
+type Candidate struct {
+	Policy *estate.Policy
+	Direct bool
+	Chain  []int // rows of groups: from the one that the policy names down to the one that holds the account
+	Won    bool
+	Why    string // why it won or lost
+}
+
+// reach says, for one policy, through which group each group was reached: the
+// policy's own target has estate.NotFound.
+type reach map[int]int
+
+// reaches works out every policy's reach once. Unlike the answers, this is not
+// needed to know who wins, only to tell why.
+func (r *Resolution) reaches() []reach {
+	if r.reached != nil {
+		return r.reached
+	}
+	inside := r.inside()
+	r.reached = make([]reach, len(r.candidates))
+	for i := range r.candidates {
+		found := reach{}
+		var queue []int
+		for _, target := range r.targets(i) {
+			if _, seen := found[target]; !seen && r.counts(target) {
+				found[target] = estate.NotFound
+				queue = append(queue, target)
+			}
+		}
+		for ; len(queue) > 0; queue = queue[1:] {
+			for _, member := range inside[queue[0]] {
+				if _, seen := found[member]; !seen {
+					found[member] = queue[0]
+					queue = append(queue, member)
+				}
+			}
+		}
+		r.reached[i] = found
+	}
+	return r.reached
+}
+
+// holders returns the counting groups that hold an account, the primary group
+// included.
+func (r *Resolution) holders(row int) []int {
+	var all []int
+	for group := range r.Authority.Objects.GroupsOf(row) {
+		all = append(all, group)
+	}
+	if group, ok := r.byRID[r.Authority.Objects.Primary.At(row)]; ok {
+		all = append(all, int(group))
+	}
+	return all
+}
+
+// Candidates returns every policy in the evidence that reaches an account, the
+// best first, and why it won or lost.
+func (r *Resolution) Candidates(row int) []Candidate {
+	if r.Authority.Objects.FlagsOf(row)&estate.NeverOverride != 0 {
+		return nil
+	}
+	g := r.Of(row)
+	var direct, through []Candidate
+	holders := r.holders(row)
+	for i, reached := range r.reaches() {
+		c := r.candidates[i]
+		if c.policy == nil {
+			continue
+		}
+		if slices.Contains(r.targets(i), row) {
+			direct = append(direct, Candidate{Policy: c.policy, Direct: true, Won: c.policy == g.Policy})
+			continue
+		}
+		for _, group := range holders {
+			if _, ok := reached[group]; ok {
+				through = append(through, Candidate{Policy: c.policy, Chain: chain(reached, group), Won: c.policy == g.Policy})
+				break
+			}
+		}
+	}
+	all := append(direct, through...)
+	for i := range all {
+		all[i].Why = r.why(&all[i], g, all)
+	}
+	return all
+}
+
+func chain(reached reach, group int) []int {
+	var rows []int
+	for ; group != estate.NotFound; group = reached[group] {
+		rows = append(rows, group)
+	}
+	slices.Reverse(rows)
+	return rows
+}
+
+// why words the reason for which a candidate won or lost.
+func (r *Resolution) why(c *Candidate, g Governing, all []Candidate) string {
+	i := slices.IndexFunc(all, func(x Candidate) bool { return x.Won })
+	switch {
+	case g.Rule == Unknown:
+		return "not decided: " + g.Why
+	case i < 0:
+		return ""
+	}
+	w := &all[i]
+	switch {
+	case c.Won && len(all) == 1:
+		return "the only policy that reaches the account"
+	case c.Won && c.Direct && !slices.ContainsFunc(all, func(x Candidate) bool { return x.Direct && !x.Won }):
+		return "names the account itself: goes before any that comes through a group"
+	case c.Won && slices.ContainsFunc(all, func(x Candidate) bool { return !x.Won && x.Direct == c.Direct && samePrecedence(x.Policy, c.Policy) }):
+		return "lowest precedence, and of those with the same the smallest GUID"
+	case c.Won:
+		return "lowest precedence"
+	case w.Direct && !c.Direct:
+		return "comes through a group; " + w.Policy.Name + " names the account itself"
+	case samePrecedence(c.Policy, w.Policy):
+		return "same precedence as " + w.Policy.Name + ", whose GUID is smaller"
+	}
+	return "higher precedence number than " + w.Policy.Name
+}
+
+func samePrecedence(x, y *estate.Policy) bool {
+	return x.Precedence != nil && y.Precedence != nil && *x.Precedence == *y.Precedence
+}
+
+// Without returns what would govern an account if the winner went away.
+func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
+	g := r.Of(row)
+	if g.Rule == Unknown {
+		return nil, false
+	}
+	for _, c := range r.Candidates(row) {
+		if !c.Won {
+			return c.Policy, c.Policy.Precedence != nil
+		}
+	}
+	return r.Authority.Head, true
+}
+
+// Reaches returns the accounts that a policy reaches, whether it governs them
+// or not.
+func (r *Resolution) Reaches(p *estate.Policy) []int {
+	i := slices.IndexFunc(r.candidates, func(c candidate) bool { return c.policy == p })
+	if i < 0 {
+		return nil
+	}
+	o, reached, named := r.Authority.Objects, r.reaches()[i], map[int]bool{}
+	for _, target := range r.targets(i) {
+		named[target] = true
+	}
+	var rows []int
+	for row := range o.Len() {
+		if o.ClassOf(row) != estate.Account || o.FlagsOf(row)&estate.NeverOverride != 0 {
+			continue
+		}
+		if named[row] || len(reached) > 0 && slices.ContainsFunc(r.holders(row), func(g int) bool { _, ok := reached[g]; return ok }) {
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+// Carried returns the policies that a group carries to its members, the best
+// first.
+func (r *Resolution) Carried(group int) []*estate.Policy {
+	var all []*estate.Policy
+	for i, reached := range r.reaches() {
+		if _, ok := reached[group]; ok && r.candidates[i].policy != nil {
+			all = append(all, r.candidates[i].policy)
+		}
+	}
+	return all
+}
+
+// Ignored says why a policy's target does nothing; empty when it works.
+func (r *Resolution) Ignored(t estate.Target) string {
+	o := r.Authority.Objects
+	if t.Object == estate.NotFound {
+		return "not in the evidence"
+	}
+	switch o.ClassOf(t.Object) {
+	case estate.Account:
+		if o.FlagsOf(t.Object)&estate.NeverOverride != 0 {
+			return "a kind of account that no fine-grained policy governs"
+		}
+		return ""
+	case estate.Group:
+		if kind := estate.GroupType(o.GroupType.At(t.Object)); !Carries(r.Dialect, kind) {
+			return "a " + kind.String()
+		}
+		return ""
+	case estate.Computer:
+		return "a computer"
+	case estate.Managed:
+		return "a managed service account"
+	}
+	if strings.HasPrefix(strings.ToLower(t.DN), "ou=") {
+		return "an organisational unit"
+	}
+	return "neither an account nor a group"
+}

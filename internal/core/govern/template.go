@@ -1,0 +1,259 @@
+package govern
+
+import (
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+)
+
+// Templates joins a domain's units and policy containers with the templates in
+// the evidence (MS-GPOL 3.2.5.1): which are linked where, in what order, and
+// what comes of it.
+type Templates struct {
+	domain     *estate.Authority
+	units      map[string]*estate.Unit // by the one spelling of their DN
+	containers map[string]*estate.Container
+	templates  map[string]*estate.Template // by GUID
+}
+
+// Linked is one link of a template to a place.
+type Linked struct {
+	Unit      *estate.Unit
+	Link      estate.Link
+	Order     int               // link order at its place, from 1; 1 wins
+	Container *estate.Container // nil: the policy container is not in the evidence
+	Template  *estate.Template  // nil: the template is not in the evidence
+	Idle      string            // why it does nothing; empty when it works
+}
+
+// Name names the linked policy as well as the evidence can.
+func (l *Linked) Name() string { return nameOf(l.Link.GUID, l.Container, l.Template) }
+
+func nameOf(guid string, c *estate.Container, t *estate.Template) string {
+	switch {
+	case c != nil && c.Name != "":
+		return c.Name
+	case t != nil:
+		return t.Policy.Name
+	}
+	return guid
+}
+
+// NewTemplates joins what belongs to a domain.
+func NewTemplates(e *estate.Estate, domain *estate.Authority) *Templates {
+	t := &Templates{domain: domain, units: map[string]*estate.Unit{}, containers: map[string]*estate.Container{}, templates: map[string]*estate.Template{}}
+	for i := range domain.Units {
+		t.units[estate.NormalDN(domain.Units[i].DN)] = &domain.Units[i]
+	}
+	for i := range domain.Containers {
+		t.containers[domain.Containers[i].GUID] = &domain.Containers[i]
+	}
+	for i := range e.Templates {
+		// The default policies have the same GUID in every domain: then the
+		// domain must match too, where the evidence names it.
+		if got := &e.Templates[i]; got.Domain == "" || got.Domain == domain.Name {
+			t.templates[got.GUID] = got
+		}
+	}
+	return t
+}
+
+// NameOf names a template as the directory does, else as its evidence does.
+func (t *Templates) NameOf(template *estate.Template) string {
+	return nameOf(template.GUID, t.containers[template.GUID], template)
+}
+
+// linksOf returns a unit's links, the winning one first.
+func (t *Templates) linksOf(u *estate.Unit) []Linked {
+	var all []Linked
+	for i := len(u.Links) - 1; i >= 0; i-- {
+		l := Linked{Unit: u, Link: u.Links[i], Order: len(u.Links) - i, Container: t.containers[u.Links[i].GUID], Template: t.templates[u.Links[i].GUID]}
+		switch {
+		case l.Link.Disabled:
+			l.Idle = "the link is disabled"
+		case l.Container != nil && l.Container.MachineOff:
+			l.Idle = "the policy's computer half is switched off"
+		case l.Template == nil:
+			l.Idle = "its template is not in the evidence"
+		}
+		all = append(all, l)
+	}
+	return all
+}
+
+// Root returns the links at the domain's root, the winning one first: enforced
+// links, then the others, each in their link order.
+func (t *Templates) Root() []Linked {
+	u := t.units[estate.NormalDN(rootDN(t.domain))]
+	if u == nil {
+		return nil
+	}
+	links := t.linksOf(u)
+	slices.SortStableFunc(links, func(x, y Linked) int { return rankEnforced(x) - rankEnforced(y) })
+	return links
+}
+
+func rankEnforced(l Linked) int {
+	if l.Link.Enforced {
+		return 0
+	}
+	return 1
+}
+
+func rootDN(a *estate.Authority) string {
+	if a.Head != nil {
+		return a.Head.Origin
+	}
+	return "DC=" + strings.ReplaceAll(a.Name, ".", ",DC=")
+}
+
+// At returns the working links that reach the computers in a place, the
+// winning one first: enforced links from the root down, then the others from
+// the place up, as far as no unit blocks inheritance.
+func (t *Templates) At(place string) []Linked {
+	var enforced, normal []Linked
+	blocked := false
+	for rest := place; rest != ""; _, rest = estate.SplitDN(rest) {
+		u := t.units[estate.NormalDN(rest)]
+		if u == nil {
+			continue
+		}
+		var here []Linked
+		for _, l := range t.linksOf(u) {
+			switch {
+			case l.Idle != "":
+			case l.Link.Enforced:
+				here = append(here, l)
+			case !blocked:
+				normal = append(normal, l)
+			}
+		}
+		enforced = append(here, enforced...)
+		blocked = blocked || u.Blocked
+	}
+	return append(enforced, normal...)
+}
+
+// ConfiguredValue is what the templates at a place configure for a setting.
+type ConfiguredValue struct {
+	estate.Fact
+	By     Linked
+	Beaten []ConfiguredValue // other templates there that configure it
+}
+
+// Configured returns what links configure, setting by setting; the first link
+// that configures a setting wins.
+func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
+	all := map[setting.ID]*ConfiguredValue{}
+	for _, l := range links {
+		if l.Idle != "" {
+			continue
+		}
+		for id, fact := range l.Template.Policy.Settings {
+			v := ConfiguredValue{Fact: fact, By: l}
+			if first := all[id]; first != nil {
+				first.Beaten = append(first.Beaten, v)
+			} else {
+				all[id] = &v
+			}
+		}
+	}
+	return all
+}
+
+// AccountSettings returns the settings of a template that would hold for the
+// domain's accounts if it were linked at the root.
+func AccountSettings(t *estate.Template) []setting.ID {
+	var ids []setting.ID
+	for _, row := range setting.Table() {
+		if _, ok := t.Policy.Settings[row.ID]; ok && HeadShows(row.ID) {
+			ids = append(ids, row.ID)
+		}
+	}
+	return ids
+}
+
+// Machines returns the rows of the computers that a link reaches: those under
+// its place, unless a unit between blocks it.
+func (t *Templates) Machines(l Linked) []int {
+	o := t.domain.Objects
+	reached := map[uint32]bool{} // by parent
+	for p, parent := range t.domain.Parents {
+		for _, got := range t.At(parent) {
+			if got.Unit == l.Unit && got.Link.GUID == l.Link.GUID {
+				reached[uint32(p)] = true
+			}
+		}
+	}
+	var rows []int
+	for row := range o.Len() {
+		if o.ClassOf(row) == estate.Computer && reached[o.Parent.At(row)] {
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+// Unlinked returns the templates of the domain that are linked nowhere in it.
+func (t *Templates) Unlinked() []*estate.Template {
+	linked := map[string]bool{}
+	for i := range t.domain.Units {
+		for _, l := range t.domain.Units[i].Links {
+			linked[l.GUID] = true
+		}
+	}
+	var all []*estate.Template
+	for guid, template := range t.templates {
+		if !linked[guid] && (template.Domain == t.domain.Name || t.containers[guid] != nil) {
+			all = append(all, template)
+		}
+	}
+	slices.SortFunc(all, func(x, y *estate.Template) int { return strings.Compare(x.GUID, y.GUID) })
+	return all
+}
+
+// Places returns all units with links, the root first.
+func (t *Templates) Places() []*estate.Unit {
+	var all []*estate.Unit
+	for i := range t.domain.Units {
+		if len(t.domain.Units[i].Links) > 0 {
+			all = append(all, &t.domain.Units[i])
+		}
+	}
+	slices.SortStableFunc(all, func(x, y *estate.Unit) int {
+		switch {
+		case x.Root == y.Root:
+			return 0
+		case x.Root:
+			return -1
+		}
+		return 1
+	})
+	return all
+}
+
+// Links returns a unit's links, the winning one first.
+func (t *Templates) Links(u *estate.Unit) []Linked { return t.linksOf(u) }
+
+// controllers is the unit in which a domain keeps its controllers.
+const controllers = "OU=Domain Controllers,"
+
+// domainWide returns what templates configure of settings that the head has no
+// attribute for: the directory says nothing of them, so they are configured,
+// not seen. Kerberos settings come from the root, registry values from what
+// reaches the controllers.
+func (t *Templates) domainWide() map[setting.ID]*ConfiguredValue {
+	all := Configured(t.At(controllers + rootDN(t.domain)))
+	root := Configured(t.Root())
+	for _, row := range setting.Table() {
+		if !row.Exists(setting.WindowsMachine) {
+			delete(all, row.ID)
+			if v := root[row.ID]; v != nil {
+				all[row.ID] = v
+			}
+		}
+	}
+	return all
+}

@@ -1,0 +1,678 @@
+package weigh
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+// GovernanceCheck looks at how an authority's policies, groups and templates
+// work together. A new check is one more value in the table below.
+type GovernanceCheck struct {
+	Name     string
+	Doc      string
+	Kind     Kind
+	Severity baseline.Severity
+	Run      func(p *Pass)
+}
+
+// Pass gives a check one authority with everything known of it.
+type Pass struct {
+	*govern.Survey
+	Authority  *estate.Authority
+	Resolution *govern.Resolution
+	Tiering    *govern.Tiering
+	Templates  *govern.Templates
+	check      *GovernanceCheck
+	index      int
+	found      *[]Finding
+}
+
+// report adds a finding. rows are the accounts concerned, nobody's for none,
+// nil where accounts are not the point; about names what it is about and keeps
+// its fingerprint apart from others of the check.
+func (p *Pass) report(f Finding, about string, rows []int) {
+	f.Kind, f.Check, f.Authority, f.About = p.check.Kind, p.check.Name, p.Authority, about
+	if f.Severity == "" {
+		f.Severity = p.check.Severity
+	}
+	if f.Scope != nil {
+		f.Severity = severityIn(f.Scope, f.Severity)
+	} else if rows != nil && p.Authority.Listed {
+		n := len(rows)
+		f.Accounts, f.Rows = &n, rows
+		f.Examples = names(p.Authority, rows[:min(len(rows), mostExamples)])
+	}
+	*p.found = append(*p.found, f)
+}
+
+const mostExamples = 5
+
+// nobody says that no account is concerned.
+var nobody = []int{}
+
+// onDefault returns the accounts that the domain's own settings govern.
+func (p *Pass) onDefault() []int {
+	return p.accounts(func(row int) bool { return p.Resolution.Of(row).Rule == govern.Default })
+}
+
+// scopes returns the authority's scopes.
+func (p *Pass) scopes() []*govern.Scope {
+	var all []*govern.Scope
+	for _, s := range p.Scopes {
+		if s.Authority == p.Authority {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// accounts returns the accounts for which keep holds.
+func (p *Pass) accounts(keep func(row int) bool) []int {
+	o := p.Authority.Objects
+	var rows []int
+	for row := range o.Len() {
+		if o.ClassOf(row) == estate.Account && keep(row) {
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+func (p *Pass) policies() []*estate.Policy {
+	var all []*estate.Policy
+	for i := range p.Authority.Overrides {
+		all = append(all, &p.Authority.Overrides[i])
+	}
+	return all
+}
+
+func cites(targets []estate.Target, p *estate.Policy) []estate.Cite {
+	all := []estate.Cite{p.Cite}
+	for _, t := range targets {
+		all = append(all, t.Cite)
+	}
+	return all
+}
+
+var governanceChecks = []GovernanceCheck{
+	{
+		Name: "policy-without-target", Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "A fine-grained policy that names nobody does nothing.",
+		Run: func(p *Pass) {
+			for _, policy := range p.policies() {
+				if len(policy.Targets) == 0 {
+					p.report(Finding{Reason: policy.Name + " names no account and no group: it governs nobody", Remedy: "Give it the groups that it was meant for (msDS-PSOAppliesTo), or remove it.",
+						Evidence: []estate.Cite{policy.Cite}}, policy.Name, nobody)
+				}
+			}
+		},
+	},
+	{
+		Name: "target-ignored", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "A fine-grained policy names something that the directory does not look at: a unit, a computer, a distribution group, and on Windows a universal or domain-local group.",
+		Run: func(p *Pass) {
+			for _, policy := range p.policies() {
+				var ignored []estate.Target
+				var words []string
+				for _, t := range policy.Targets {
+					if why := p.Resolution.Ignored(t); why != "" && t.Object != estate.NotFound {
+						ignored = append(ignored, t)
+						words = append(words, estate.NameOf(t.DN)+" ("+why+")")
+					}
+				}
+				if len(ignored) == 0 {
+					continue
+				}
+				f := Finding{Evidence: cites(ignored, policy), Remedy: "Name a global security group that holds the accounts instead."}
+				f.Reason = fmt.Sprintf("%s names %s, which the %s dialect ignores", policy.Name, strings.Join(words, ", "), p.Resolution.Dialect)
+				if len(ignored) == len(policy.Targets) {
+					f.Reason += "; it has no other target, so it governs nobody"
+				} else {
+					f.Severity = baseline.Minor
+				}
+				p.report(f, policy.Name, nobody)
+			}
+		},
+	},
+	{
+		Name: "target-empty", Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "A fine-grained policy names only groups that hold no account.",
+		Run: func(p *Pass) {
+			for _, policy := range p.policies() {
+				works := slices.ContainsFunc(policy.Targets, func(t estate.Target) bool { return p.Resolution.Ignored(t) == "" })
+				if works && len(p.Resolution.Reaches(policy)) == 0 {
+					p.report(Finding{Reason: policy.Name + " names only groups in which there is no account: it governs nobody", Remedy: "Put the accounts into the group, or remove the policy.",
+						Evidence: cites(policy.Targets, policy)}, policy.Name, nobody)
+				}
+			}
+		},
+	},
+	{
+		Name: "target-unknown", Kind: Missing, Severity: baseline.Serious,
+		Doc: "A fine-grained policy names something that is not in the evidence, so it is not known whom it reaches.",
+		Run: func(p *Pass) {
+			for _, policy := range p.policies() {
+				for _, t := range policy.Targets {
+					if t.Object == estate.NotFound {
+						p.report(Finding{Reason: fmt.Sprintf("%s names %s, which is not in the evidence", policy.Name, t.DN), Remedy: "Export the groups and accounts of the whole domain, and gather again.",
+							Evidence: []estate.Cite{t.Cite}}, policy.Name+" "+t.DN, nil)
+					}
+				}
+			}
+		},
+	},
+	{
+		Name: "member-unknown", Kind: Missing, Severity: baseline.Serious,
+		Doc: "A group that carries a policy has members that are not in the evidence.",
+		Run: func(p *Pass) {
+			o, byGroup := p.Authority.Objects, map[int][]estate.Cite{}
+			for i := range o.LooseGroup.Len() {
+				group := int(o.LooseGroup.At(i))
+				byGroup[group] = append(byGroup[group], estate.Cite{File: p.Authority.Files[o.LooseFile.At(i)], Line: int(o.LooseLine.At(i)), Where: "member"})
+			}
+			for _, group := range sortedKeys(byGroup) {
+				if carried := p.Resolution.Carried(group); len(carried) > 0 {
+					lines := byGroup[group]
+					p.report(Finding{Reason: fmt.Sprintf("%d members of %s, which carries %s, are not in the evidence", len(lines), o.Name.At(group), carried[0].Name),
+						Remedy:   "Export the accounts and groups of the whole domain, and of the domains that the members belong to.",
+						Evidence: lines[:min(len(lines), mostExamples)]}, o.Name.At(group), nil)
+				}
+			}
+		},
+	},
+	{
+		Name: "policy-hidden", Kind: Missing, Severity: baseline.Grave,
+		Doc: "Accounts or groups point at a fine-grained policy that is not in the evidence: whoever made the export may not read such policies.",
+		Run: func(p *Pass) {
+			for _, ref := range p.Authority.Policies {
+				if ref.Known {
+					continue
+				}
+				rows := p.accounts(func(row int) bool {
+					g := p.Resolution.Of(row)
+					return g.Rule == govern.Unknown && strings.Contains(g.Why, ref.DN)
+				})
+				c := ref.Cite
+				c.Raw = ref.DN
+				p.report(Finding{Reason: fmt.Sprintf("%s is not in the evidence, and %d entries point at it: what governs its accounts is not known, and it is not the default", estate.NameOf(ref.DN), ref.Count),
+					Remedy: "Export again with an account that may read the Password Settings Container.", Evidence: []estate.Cite{c}}, ref.DN, rows)
+			}
+		},
+	},
+	{
+		Name: "precedence-undecided", Kind: Missing, Severity: baseline.Serious,
+		Doc: "Precedence or GUID of a fine-grained policy are not in the evidence, so it cannot be told which policy wins.",
+		Run: func(p *Pass) {
+			for _, policy := range p.policies() {
+				if policy.Precedence != nil {
+					continue
+				}
+				rows := p.accounts(func(row int) bool {
+					g := p.Resolution.Of(row)
+					return g.Rule == govern.Unknown && strings.Contains(g.Why, policy.Name)
+				})
+				p.report(Finding{Reason: "the precedence of " + policy.Name + " is not in the evidence: it cannot be told where it wins", Remedy: "Export msDS-PasswordSettingsPrecedence of the policy.",
+					Evidence: []estate.Cite{policy.Cite}}, policy.Name, rows)
+			}
+		},
+	},
+	{
+		Name: "precedence-shared", Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "Two fine-grained policies have one precedence: where both reach an account, the smaller GUID decides, which nobody chose.",
+		Run: sharedPrecedence,
+	},
+	{
+		Name: "override-weaker", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "A fine-grained policy is weaker than the domain's default in a setting.",
+		Run: func(p *Pass) {
+			own := p.scopes()[0]
+			for _, s := range p.scopes() {
+				if s.Policy == nil || s.Policy.Standing != estate.Override {
+					continue
+				}
+				for _, id := range weakerIn(s, own) {
+					row := setting.Get(id)
+					p.report(Finding{Scope: s, Settings: []setting.ID{id}, Observed: row.Text(s.Settings[id].Value), Demanded: "",
+						Reason:   fmt.Sprintf("%s: %s, where the domain's default has %s", strings.ToLower(row.Title), row.Text(s.Settings[id].Value), row.Text(own.Settings[id].Value)),
+						Remedy:   fmt.Sprintf("Bring %s of %s up to the default, or record why it is weaker.", s.Settings[id].Cite.Where, s.Policy.Name),
+						Evidence: []estate.Cite{s.Settings[id].Cite, own.Settings[id].Cite}}, string(id), nil)
+				}
+			}
+		},
+	},
+	{
+		Name: "privileged-on-default", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "Privileged accounts are governed by the domain's default, like everybody else.",
+		Run: func(p *Pass) {
+			for _, s := range p.scopes() {
+				if s.Tier == govern.Privileged && s.Rule == govern.Default && s.Accounts > 0 && s.Policy != nil {
+					p.report(Finding{Scope: s, Reason: number(s.Accounts, "privileged account") + " under the same settings as everybody else",
+						Remedy:   "Give a stricter fine-grained policy to a global security group that holds them.",
+						Evidence: []estate.Cite{s.Policy.Cite}}, "", nil)
+				}
+			}
+		},
+	},
+	{
+		Name: "privileged-weaker", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "Privileged accounts live under weaker settings than some standard accounts.",
+		Run: func(p *Pass) {
+			for _, s := range p.scopes() {
+				if s.Tier != govern.Privileged || s.Accounts == 0 {
+					continue
+				}
+				for _, other := range p.scopes() {
+					ids := weakerIn(s, other)
+					if other.Tier != govern.Standard || other.Accounts == 0 || other.Policy == s.Policy || len(ids) == 0 || len(weakerIn(other, s)) > 0 {
+						continue
+					}
+					p.report(Finding{Scope: s, Settings: ids, Observed: observed(s, ids), Reason: fmt.Sprintf("weaker than %s, which governs %s, and stronger in nothing: %s", other.PolicyName(), number(other.Accounts, "standard account"), compared(s, other, ids)),
+						Remedy: "Give privileged accounts a policy that is at least as strict.", Evidence: evidenceOf(s, ids)}, other.PolicyName(), nil)
+				}
+			}
+		},
+	},
+	{
+		Name: "privileged-pulled-out", Kind: Conflicting, Severity: baseline.Grave,
+		Doc: "A privileged account is taken out of a stricter policy by a better precedence elsewhere.",
+		Run: pulledOut,
+	},
+	{
+		Name: "directory-disagrees", Kind: Conflicting, Severity: baseline.Grave,
+		Doc: "The directory's own answer on what governs an account (msDS-ResultantPSO) differs from what its policies and groups come to.",
+		Run: func(p *Pass) {
+			a := p.Authority
+			differ := p.accounts(func(row int) bool {
+				told := a.Objects.Resultant.At(row)
+				g := p.Resolution.Of(row)
+				if !a.AnswerGiven || g.Rule == govern.Unknown {
+					return false
+				}
+				return p.answer(told) != originOf(g.Policy)
+			})
+			if len(differ) > 0 {
+				row := differ[0]
+				p.report(Finding{Reason: fmt.Sprintf("for %s the directory answers %s; its policies and groups come to %s", a.Objects.Name.At(row), orDefault(p.answer(a.Objects.Resultant.At(row))), orDefault(originOf(p.Resolution.Of(row).Policy))),
+					Remedy: "Find out which of the two is out of date: gather a fresh export, and check the dialect.", Evidence: []estate.Cite{a.CiteOf(row)}}, "", differ)
+			}
+		},
+	},
+	{
+		Name: "template-against-head", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "A template at the domain's root configures another value than the domain enforces.",
+		Run: func(p *Pass) {
+			if p.Authority.Head == nil {
+				return
+			}
+			configured := govern.Configured(p.Templates.Root())
+			for _, id := range sortedSettings(configured) {
+				c, own := configured[id], p.Authority.Head.Settings[id]
+				if c.Problem != "" || own.Problem != "" || !own.Value.IsSet() || own.Value == c.Value {
+					continue
+				}
+				row := setting.Get(id)
+				p.report(Finding{Settings: []setting.ID{id}, Observed: row.Text(own.Value),
+					Reason: fmt.Sprintf("%s: %s is configured by %s, %s is enforced", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(), row.Text(own.Value)),
+					Remedy: "Find out why the template does not reach the domain's head, or who changed the head behind it.", Evidence: []estate.Cite{c.Cite, own.Cite}}, string(id), p.onDefault())
+			}
+		},
+	},
+	{
+		Name: "templates-disagree", Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "Two templates at the domain's root configure a setting differently; the link order decides.",
+		Run: func(p *Pass) {
+			configured := govern.Configured(p.Templates.Root())
+			for _, id := range sortedSettings(configured) {
+				c := configured[id]
+				for _, lost := range c.Beaten {
+					if lost.Value == c.Value {
+						continue
+					}
+					row := setting.Get(id)
+					p.report(Finding{Settings: []setting.ID{id}, Observed: row.Text(c.Value),
+						Reason: fmt.Sprintf("%s: %s by %s wins over %s by %s, by %s", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(), row.Text(lost.Value), lost.By.Name(), by(c.By, lost.By)),
+						Remedy: "Configure the setting in one template only.", Evidence: []estate.Cite{c.Cite, lost.Cite}}, string(id)+" "+lost.By.Link.GUID, p.onDefault())
+				}
+			}
+		},
+	},
+	{
+		Name: "template-on-unit", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "A template linked to a unit sets account settings: they reach only the local accounts of the machines there, never a domain account.",
+		Run: func(p *Pass) {
+			for _, u := range p.Templates.Places() {
+				for _, l := range p.Templates.Links(u) {
+					if u.Root || l.Idle != "" || len(govern.AccountSettings(l.Template)) == 0 {
+						continue
+					}
+					machines := p.Templates.Machines(l)
+					p.report(Finding{Settings: govern.AccountSettings(l.Template),
+						Reason:   fmt.Sprintf("%s, linked to %s, sets account settings: they reach the local accounts of %s, and no domain account", l.Name(), estate.NameOf(u.DN), machineList(p.Authority, machines)),
+						Remedy:   "If domain accounts are meant, use a fine-grained policy on a global security group that holds them.",
+						Evidence: []estate.Cite{u.Cite, l.Template.Policy.Cite}}, u.DN+" "+l.Link.GUID, nobody)
+				}
+			}
+		},
+	},
+	{
+		Name: "template-unlinked", Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "A template with account settings is linked nowhere.",
+		Run: func(p *Pass) {
+			for _, t := range p.Templates.Unlinked() {
+				if ids := govern.AccountSettings(t); len(ids) > 0 {
+					p.report(Finding{Settings: ids, Reason: p.Templates.NameOf(t) + " sets account settings and is linked nowhere: it does nothing",
+						Remedy: "Link it where it is meant to work, or remove it.", Evidence: []estate.Cite{t.Policy.Cite}}, t.GUID, nobody)
+				}
+			}
+		},
+	},
+	{
+		Name: "template-unseen", Kind: Missing, Severity: baseline.Minor,
+		Doc: "Machines get account settings from a template, and their own export is not in the evidence: configured, not seen.",
+		Run: func(p *Pass) {
+			machines := map[string]bool{}
+			for _, a := range p.Estate.Authorities {
+				machines[a.Name] = a.Kind == estate.Machine
+			}
+			unseen := map[string][]int{}
+			name := map[string]govern.Linked{}
+			for _, u := range p.Templates.Places() {
+				for _, l := range p.Templates.Links(u) {
+					if u.Root || l.Idle != "" || len(govern.AccountSettings(l.Template)) == 0 {
+						continue
+					}
+					for _, row := range p.Templates.Machines(l) {
+						if !machines[machineName(p.Authority, row)] {
+							unseen[u.DN+l.Link.GUID] = append(unseen[u.DN+l.Link.GUID], row)
+							name[u.DN+l.Link.GUID] = l
+						}
+					}
+				}
+			}
+			for _, key := range sortedKeys(unseen) {
+				l := name[key]
+				p.report(Finding{Settings: govern.AccountSettings(l.Template), Reason: fmt.Sprintf("%s configures the local accounts of %s; what they enforce was not seen", l.Name(), machineList(p.Authority, unseen[key])),
+					Remedy: "Collect the machines' own exports.", Evidence: []estate.Cite{l.Template.Policy.Cite}}, key, nil)
+			}
+		},
+	},
+	{
+		Name: "machine-against-template", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "A machine enforces another value than the templates that reach it configure.",
+		Run: func(p *Pass) {
+			o := p.Authority.Objects
+			for row := range o.Len() {
+				if o.ClassOf(row) != estate.Computer {
+					continue
+				}
+				i := slices.IndexFunc(p.Estate.Authorities, func(a *estate.Authority) bool {
+					return a.Kind == estate.Machine && a.Head != nil && a.Name == machineName(p.Authority, row)
+				})
+				if i < 0 {
+					continue
+				}
+				own := p.Estate.Authorities[i].Head
+				configured := govern.Configured(p.Templates.At(p.Authority.Parents[o.Parent.At(row)]))
+				for _, id := range sortedSettings(configured) {
+					c, fact := configured[id], own.Settings[id]
+					if c.Problem != "" || fact.Problem != "" || !fact.Value.IsSet() || fact.Value == c.Value || !setting.Get(id).Exists(setting.WindowsMachine) {
+						continue
+					}
+					s := setting.Get(id)
+					p.report(Finding{Settings: []setting.ID{id}, Observed: s.Text(fact.Value),
+						Reason: fmt.Sprintf("%s on %s: %s is configured by %s, %s is enforced", strings.ToLower(s.Title), machineName(p.Authority, row), s.Text(c.Value), c.By.Name(), s.Text(fact.Value)),
+						Remedy: "Find out why the template does not take on the machine, and collect its export again.", Evidence: []estate.Cite{c.Cite, fact.Cite}},
+						machineName(p.Authority, row)+" "+string(id), nil)
+				}
+			}
+		},
+	},
+}
+
+// GovernanceChecks returns the table of checks on the governance.
+func GovernanceChecks() []GovernanceCheck { return slices.Clone(governanceChecks) }
+
+// runGovernance runs every check on every authority.
+func runGovernance(s *govern.Survey) []Finding {
+	var found []Finding
+	for i, a := range s.Estate.Authorities {
+		if a.Kind != estate.Domain {
+			continue
+		}
+		for k := range governanceChecks {
+			c := &governanceChecks[k]
+			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found})
+		}
+	}
+	return found
+}
+
+func sharedPrecedence(p *Pass) {
+	policies := p.policies()
+	for i, x := range policies {
+		for _, y := range policies[i+1:] {
+			if x.Precedence == nil || y.Precedence == nil || *x.Precedence != *y.Precedence {
+				continue
+			}
+			first, second := x, y
+			if slices.Compare(y.GUID[:], x.GUID[:]) < 0 {
+				first, second = y, x
+			}
+			inSecond := map[int]bool{}
+			for _, row := range p.Resolution.Reaches(second) {
+				inSecond[row] = true
+			}
+			var both []int
+			for _, row := range p.Resolution.Reaches(first) {
+				if inSecond[row] {
+					both = append(both, row)
+				}
+			}
+			f := Finding{Evidence: []estate.Cite{first.Cite, second.Cite}, Remedy: "Give every fine-grained policy a precedence of its own."}
+			winner := first.Name + " wins, by its GUID alone"
+			if x.GUID == (estate.GUID{}) || y.GUID == (estate.GUID{}) || x.GUID == y.GUID {
+				winner = "which one wins cannot be told, since a GUID is missing or the same"
+			}
+			if len(both) > 0 {
+				f.Severity = baseline.Serious
+				f.Reason = fmt.Sprintf("%s and %s both have precedence %d and meet in %s: %s", first.Name, second.Name, *x.Precedence, number(len(both), "account"), winner)
+			} else {
+				f.Reason = fmt.Sprintf("%s and %s both have precedence %d; no account is reached by both yet. Where one is, %s", first.Name, second.Name, *x.Precedence, winner)
+			}
+			p.report(f, first.Name+" and "+second.Name, both)
+		}
+	}
+}
+
+// pulledOut finds privileged accounts that a stricter policy reaches and a
+// weaker one governs.
+func pulledOut(p *Pass) {
+	settings := map[*estate.Policy]*govern.Scope{}
+	for _, policy := range p.policies() {
+		settings[policy] = p.ScopeUnder(p.index, policy)
+	}
+	type pair struct{ won, lost *estate.Policy }
+	rows := map[pair][]int{}
+	for _, row := range p.accounts(func(row int) bool { tier, _ := p.Tiering.Of(row); return tier == govern.Privileged }) {
+		won := p.Resolution.Of(row).Policy
+		if won == nil {
+			continue
+		}
+		candidates := p.Resolution.Candidates(row)
+		for _, c := range candidates {
+			if !c.Won && len(weakerIn(settings[won], settings[c.Policy])) > 0 && len(weakerIn(settings[c.Policy], settings[won])) == 0 {
+				rows[pair{won, c.Policy}] = append(rows[pair{won, c.Policy}], row)
+			}
+		}
+	}
+	var pairs []pair
+	for k := range rows {
+		pairs = append(pairs, k)
+	}
+	slices.SortFunc(pairs, func(x, y pair) int {
+		return cmp.Or(strings.Compare(x.won.Origin, y.won.Origin), strings.Compare(x.lost.Origin, y.lost.Origin))
+	})
+	for _, k := range pairs {
+		ids := weakerIn(settings[k.won], settings[k.lost])
+		p.report(Finding{Settings: ids, Observed: observed(settings[k.won], ids),
+			Reason:   fmt.Sprintf("%s reaches these privileged accounts, but %s governs them and is weaker: %s", k.lost.Name, k.won.Name, compared(settings[k.won], settings[k.lost], ids)),
+			Remedy:   fmt.Sprintf("Take the accounts out of the groups of %s, or give %s the better precedence.", k.won.Name, k.lost.Name),
+			Evidence: []estate.Cite{k.won.Cite, k.lost.Cite}}, k.won.Name+" over "+k.lost.Name, rows[k])
+	}
+}
+
+// weakerIn returns the settings in which s is weaker than other, of those that
+// a fine-grained policy holds.
+func weakerIn(s, other *govern.Scope) []setting.ID {
+	var ids []setting.ID
+	for _, row := range setting.Table() {
+		if !row.Exists(setting.WindowsFineGrained) || govern.Dormant(s.Settings, row.ID) || govern.Dormant(other.Settings, row.ID) {
+			continue
+		}
+		x, y := s.Settings[row.ID], other.Settings[row.ID]
+		if x.Missing != govern.Present || y.Missing != govern.Present {
+			continue
+		}
+		if order, ok := row.Compare(x.Value, y.Value); ok && order < 0 {
+			ids = append(ids, row.ID)
+		}
+	}
+	return ids
+}
+
+func observed(s *govern.Scope, ids []setting.ID) string {
+	var words []string
+	for _, id := range ids {
+		words = append(words, string(id)+" "+setting.Get(id).Text(s.Settings[id].Value))
+	}
+	return strings.Join(words, ", ")
+}
+
+func compared(s, other *govern.Scope, ids []setting.ID) string {
+	var words []string
+	for _, id := range ids {
+		row := setting.Get(id)
+		words = append(words, fmt.Sprintf("%s %s against %s", id, row.Text(s.Settings[id].Value), row.Text(other.Settings[id].Value)))
+	}
+	return strings.Join(words, ", ")
+}
+
+func evidenceOf(s *govern.Scope, ids []setting.ID) []estate.Cite {
+	var all []estate.Cite
+	for _, id := range ids {
+		if c := s.Settings[id].Cite; c.File != "" {
+			all = append(all, c)
+		}
+	}
+	return all
+}
+
+// answer returns the DN of the policy that the directory itself named.
+func (p *Pass) answer(told uint32) string {
+	if told == 0 {
+		return ""
+	}
+	return estate.NormalDN(p.Authority.Policies[told-1].DN)
+}
+
+func originOf(p *estate.Policy) string {
+	if p == nil {
+		return ""
+	}
+	return estate.NormalDN(p.Origin)
+}
+
+func orDefault(dn string) string {
+	if dn == "" {
+		return "the domain's default"
+	}
+	return estate.NameOf(dn)
+}
+
+func by(won, lost govern.Linked) string {
+	if won.Link.Enforced && !lost.Link.Enforced {
+		return "an enforced link"
+	}
+	return fmt.Sprintf("link order %d before %d", won.Order, lost.Order)
+}
+
+// machineName is the name under which a computer's own export is gathered.
+func machineName(a *estate.Authority, row int) string {
+	return strings.ToLower(strings.TrimSuffix(a.Objects.Name.At(row), "$"))
+}
+
+func machineList(a *estate.Authority, rows []int) string {
+	if len(rows) == 0 {
+		return "no machine"
+	}
+	var list []string
+	for _, row := range rows[:min(len(rows), mostExamples)] {
+		list = append(list, machineName(a, row))
+	}
+	text := number(len(rows), "machine") + " (" + strings.Join(list, ", ")
+	if len(rows) > len(list) {
+		text += ", …"
+	}
+	return text + ")"
+}
+
+func number(n int, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return fmt.Sprintf("%d %s", n, noun)
+}
+
+func sortedSettings[V any](m map[setting.ID]V) []setting.ID {
+	return slices.SortedFunc(maps.Keys(m), setting.Order)
+}
+
+func sortedKeys[K cmp.Ordered, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
+
+// Expectation is what an engagement expects of its evidence. Ages are in
+// seconds.
+type Expectation struct {
+	Authorities []string
+	MaxAge      int64                   // 0: any age
+	Age         func(file string) int64 // of a file of evidence
+}
+
+// Names of the checks on completeness, which need no authority to look at.
+const (
+	notGathered = "authority-missing"
+	tooOld      = "evidence-old"
+)
+
+// runExpectation reports what gave no evidence, and what is too old.
+func runExpectation(s *govern.Survey, e Expectation) []Finding {
+	var found []Finding
+	for _, name := range e.Authorities {
+		if !slices.ContainsFunc(s.Estate.Authorities, func(a *estate.Authority) bool { return strings.EqualFold(a.Name, name) }) {
+			found = append(found, Finding{Kind: Missing, Check: notGathered, Severity: baseline.Serious, Authority: &estate.Authority{Name: name},
+				Reason: "the engagement expects evidence of " + name + ", and there is none", Remedy: "Collect its export and gather it, or take it off the list (expect: authorities)."})
+		}
+	}
+	for _, a := range s.Estate.Authorities {
+		newest := int64(-1)
+		for _, file := range a.Files {
+			if age := e.Age(file); newest < 0 || age < newest {
+				newest = age
+			}
+		}
+		if e.MaxAge > 0 && newest > e.MaxAge {
+			const day = 24 * 60 * 60
+			found = append(found, Finding{Kind: Missing, Check: tooOld, Severity: baseline.Serious, Authority: a,
+				Reason: fmt.Sprintf("the newest evidence is %d days old, and the engagement allows %s: what holds today was not collected", newest/day, setting.Span(e.MaxAge)),
+				Remedy: "Export again, and gather.", Evidence: []estate.Cite{{File: a.Files[len(a.Files)-1], Line: 1}}})
+		}
+	}
+	return found
+}

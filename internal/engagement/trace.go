@@ -1,0 +1,348 @@
+package engagement
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/strictyaml"
+)
+
+// TraceDocument tells why one policy governs one account.
+type TraceDocument struct {
+	Schema     string                      `json:"schema"`
+	Account    TracedAccount               `json:"account"`
+	Governing  GoverningDocument           `json:"governing"`
+	Candidates []CandidateDocument         `json:"candidates"`
+	Settings   map[string]*SettingDocument `json:"settings"`
+	Default    map[string]*SettingDocument `json:"default_settings"`
+	Configured map[string]*SettingDocument `json:"configured_settings"`
+	Notes      []string                    `json:"notes"`
+}
+
+// TracedAccount is who the account is.
+type TracedAccount struct {
+	Authority string   `json:"authority"`
+	Kind      string   `json:"kind"`
+	Account   string   `json:"account"`
+	Principal string   `json:"principal"`
+	Display   string   `json:"display"`
+	DN        string   `json:"dn"`
+	SID       string   `json:"sid"`
+	Enabled   bool     `json:"enabled"`
+	Tier      string   `json:"tier"`
+	TierRule  string   `json:"tier_rule"`
+	Flags     []string `json:"flags"`
+	Evidence  string   `json:"evidence"`
+	PwdSet    string   `json:"pwd_set"` // RFC 3339, or empty
+}
+
+// GoverningDocument is the answer.
+type GoverningDocument struct {
+	Policy  string `json:"policy"`
+	Origin  string `json:"origin"`
+	Rule    string `json:"rule"`
+	Via     string `json:"via"`
+	Dialect string `json:"dialect"`
+	From    string `json:"dialect_evidence"`
+}
+
+// CandidateDocument is one policy that reaches the account.
+type CandidateDocument struct {
+	Policy     string   `json:"policy"`
+	Origin     string   `json:"origin"`
+	Precedence *int64   `json:"precedence"`
+	Via        []string `json:"via"` // groups, from the one that the policy names to the one that holds the account
+	Won        bool     `json:"won"`
+	Why        string   `json:"why"`
+	Evidence   string   `json:"evidence"`
+}
+
+// Match is one account that a name could mean.
+type Match struct{ Authority, Account, DN, Evidence string }
+
+// SeveralError says that a name means several accounts.
+type SeveralError struct {
+	Name    string
+	Matches []Match
+}
+
+func (e *SeveralError) Error() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%d accounts are called %q; name one by its DN or SID:", len(e.Matches), e.Name)
+	for _, m := range e.Matches[:min(len(e.Matches), 20)] {
+		fmt.Fprintf(&b, "\n  %s  (%s, %s)", m.DN, m.Account, m.Evidence)
+	}
+	if more := len(e.Matches) - 20; more > 0 {
+		fmt.Fprintf(&b, "\n  and %d more", more)
+	}
+	return b.String()
+}
+
+// Trace finds an account by name, principal name, DN or SID and tells what
+// governs it and why.
+func (e *Engagement) Trace(name string) (*TraceDocument, error) {
+	s, err := e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at", "pwd-set")
+	if err != nil {
+		return nil, err
+	}
+	var matches []Match
+	authority, row := 0, 0
+	for i, a := range s.Estate.Authorities {
+		for _, found := range find(a, name) {
+			authority, row = i, found
+			matches = append(matches, Match{a.Name, a.Objects.Name.At(found), a.DN(found), a.CiteOf(found).String()})
+		}
+	}
+	switch len(matches) {
+	case 0:
+		return nil, fmt.Errorf("no account %q in the evidence; give its name, principal name, DN or SID, or look for it with \"sternledger accounts '*%s*'\"", name, name)
+	case 1:
+		return e.trace(s, authority, row), nil
+	}
+	return nil, &SeveralError{name, matches}
+}
+
+// find returns the accounts of an authority that a name means.
+func find(a *estate.Authority, name string) []int {
+	o := a.Objects
+	means := func(row int) bool { return strings.EqualFold(o.Name.At(row), name) }
+	switch {
+	case strings.HasPrefix(name, "S-1-"):
+		last, ok := strings.CutPrefix(name, a.SID+"-")
+		rid, err := strconv.ParseUint(last, 10, 32)
+		if !ok || err != nil || a.SID == "" {
+			return nil
+		}
+		means = func(row int) bool { return o.RID.At(row) == uint32(rid) && o.FlagsOf(row)&estate.BuiltinDomain == 0 }
+	case strings.Contains(name, "="):
+		dn := estate.NormalDN(name)
+		parents := map[uint32]bool{} // those that the account can stand under
+		for p, parent := range a.Parents {
+			parents[uint32(p)] = strings.HasSuffix(dn, estate.NormalDN(parent))
+		}
+		means = func(row int) bool { return parents[o.Parent.At(row)] && estate.NormalDN(a.DN(row)) == dn }
+	case strings.Contains(name, "@"):
+		means = func(row int) bool { return strings.EqualFold(o.Principal.At(row), name) }
+	}
+	var rows []int
+	for row := range o.Len() {
+		if o.ClassOf(row) == estate.Account && means(row) {
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument {
+	a, r := s.Estate.Authorities[authority], s.Resolutions[authority]
+	o, g := a.Objects, r.Of(row)
+	tier, why := s.Tierings[authority].Of(row)
+	flags := o.FlagsOf(row)
+	d := &TraceDocument{Schema: "sternledger/trace/1", Candidates: []CandidateDocument{}, Notes: []string{}}
+	d.Account = TracedAccount{Authority: a.Name, Kind: string(a.Kind), Account: o.Name.At(row), Principal: o.Principal.At(row), Display: o.Display.At(row), DN: a.DN(row),
+		Enabled: flags&estate.Disabled == 0, Tier: tier, TierRule: why, Flags: append([]string{}, flags.Names()...), Evidence: a.CiteOf(row).String()}
+	if rid := o.RID.At(row); rid != 0 && a.SID != "" {
+		d.Account.SID = fmt.Sprintf("%s-%d", a.SID, rid)
+	}
+	if set := o.PwdSet.At(row); set != 0 {
+		d.Account.PwdSet = time.Unix(int64(set), 0).UTC().Format(time.RFC3339)
+	}
+	policy := g.Policy
+	if policy == nil && g.Rule != govern.Unknown {
+		policy = a.Head
+	}
+	scope := s.ScopeUnder(authority, policy)
+	scope.Rule, scope.Why = g.Rule, g.Why
+	d.Governing = GoverningDocument{Policy: scope.PolicyName(), Origin: "-", Rule: string(g.Rule), Via: "-", Dialect: string(r.Dialect), From: a.DialectCite.String()}
+	if e.Config.forAuthority(a.Name).Dialect.Value != "" {
+		d.Governing.From = ConfigName
+	}
+	if g.Policy != nil {
+		d.Governing.Origin = g.Policy.Origin
+	}
+	if g.Via != estate.NotFound {
+		d.Governing.Via = groupName(a, g.Via)
+	}
+	for _, c := range r.Candidates(row) {
+		cd := CandidateDocument{Policy: c.Policy.Name, Origin: c.Policy.Origin, Precedence: c.Policy.Precedence, Via: []string{}, Won: c.Won, Why: c.Why, Evidence: c.Policy.Cite.String()}
+		for _, group := range c.Chain {
+			cd.Via = append(cd.Via, groupName(a, group))
+		}
+		d.Candidates = append(d.Candidates, cd)
+	}
+	d.Settings = settingDocuments(govern.WithFlags(scope.Settings, a, row))
+	d.Default = settingDocuments(s.ScopeUnder(authority, a.Head).Settings)
+	configured := map[setting.ID]govern.Effective{}
+	for id, c := range govern.Configured(s.Templates[authority].Root()) {
+		configured[id] = govern.Effective{Fact: c.Fact, From: c.By.Name(), Configured: true}
+	}
+	d.Configured = settingDocuments(configured)
+	d.notes(s, authority, row, g)
+	return d
+}
+
+func settingDocuments(settings map[setting.ID]govern.Effective) map[string]*SettingDocument {
+	all := map[string]*SettingDocument{}
+	for id, e := range settings {
+		if e.Missing != govern.NoSuch {
+			all[string(id)] = settingDocument(id, e)
+		}
+	}
+	return all
+}
+
+// notes says what else an auditor would want to know of the account.
+func (d *TraceDocument) notes(s *govern.Survey, authority, row int, g govern.Governing) {
+	a, r := s.Estate.Authorities[authority], s.Resolutions[authority]
+	flags := a.Objects.FlagsOf(row)
+	note := func(format string, args ...any) { d.Notes = append(d.Notes, fmt.Sprintf(format, args...)) }
+	if g.Rule == govern.Unknown {
+		note("Not decided: %s.", g.Why)
+	} else if g.Policy != nil {
+		if next, decided := r.Without(row); !decided {
+			note("If %s went away, the evidence does not decide what would govern.", g.Policy.Name)
+		} else if next != nil {
+			note("If %s went away, %s would govern.", g.Policy.Name, next.Name)
+		}
+	}
+	if flags&estate.NeverOverride != 0 {
+		note("It is a kind of account that no fine-grained policy governs.")
+	}
+	if flags&estate.SmartCard != 0 {
+		note("A smart card is required: the password is a random one that nobody types.")
+	}
+	if flags&estate.NoneRequired != 0 {
+		note("Its flag says that no password is required: an empty one can be set, whatever the minimum length.")
+	}
+	if flags&estate.LockedNow != 0 {
+		note("It was locked when the export was made, or had been locked since its last sign-in.")
+	}
+	if a.AnswerGiven && g.Rule != govern.Unknown {
+		told := "the domain's default"
+		if n := a.Objects.Resultant.At(row); n > 0 {
+			told = a.Policies[n-1].DN
+		}
+		same := g.Policy == nil && told == "the domain's default" || g.Policy != nil && estate.NormalDN(told) == estate.NormalDN(g.Policy.Origin)
+		if same {
+			note("The directory's own answer in the evidence is the same: %s.", told)
+		} else {
+			note("The directory's own answer in the evidence differs: %s.", told)
+		}
+	}
+}
+
+// PolicyTraceDocument tells whom one policy reaches, and what becomes of it.
+type PolicyTraceDocument struct {
+	Schema     string           `json:"schema"`
+	Authority  string           `json:"authority"`
+	Policy     string           `json:"policy"`
+	Origin     string           `json:"origin"`
+	Precedence *int64           `json:"precedence"`
+	Evidence   string           `json:"evidence"`
+	Reaches    int              `json:"reaches"`
+	Governs    int              `json:"governs"`
+	Examples   []string         `json:"examples"`
+	LosesTo    []LossDocument   `json:"loses_to"`
+	Targets    []TargetDocument `json:"targets"`
+}
+
+// LossDocument is another policy that governs accounts which this one reaches.
+type LossDocument struct {
+	Policy   string   `json:"policy"`
+	Accounts int      `json:"accounts"`
+	Examples []string `json:"examples"`
+}
+
+// TargetDocument is one name in the policy's list of whom it applies to.
+type TargetDocument struct {
+	DN       string `json:"dn"`
+	Idle     string `json:"idle"` // why it does nothing; empty when it works
+	Evidence string `json:"evidence"`
+}
+
+const mostExamples = 5
+
+// TracePolicy turns the question round.
+func (e *Engagement) TracePolicy(name string) (*PolicyTraceDocument, error) {
+	s, err := e.surveyed(govern.Prepare)
+	if err != nil {
+		return nil, err
+	}
+	type found struct {
+		authority int
+		policy    *estate.Policy
+	}
+	var matches []found
+	var known []string
+	for i, a := range s.Estate.Authorities {
+		for k := range a.Overrides {
+			p := &a.Overrides[k]
+			known = append(known, p.Name)
+			if strings.EqualFold(p.Name, name) || estate.NormalDN(p.Origin) == estate.NormalDN(name) {
+				matches = append(matches, found{i, p})
+			}
+		}
+	}
+	switch {
+	case len(known) == 0:
+		return nil, fmt.Errorf("the evidence holds no fine-grained policy; if there are some, the export was made without the right to read them")
+	case len(matches) == 0:
+		return nil, fmt.Errorf("no fine-grained policy %q in the evidence; the nearest is %q", name, strictyaml.Nearest(name, known))
+	case len(matches) > 1:
+		var dns []string
+		for _, m := range matches {
+			dns = append(dns, "\n  "+m.policy.Origin)
+		}
+		return nil, fmt.Errorf("%d policies are called %q; name one by its DN:%s", len(matches), name, strings.Join(dns, ""))
+	}
+	return tracePolicy(s, matches[0].authority, matches[0].policy), nil
+}
+
+func tracePolicy(s *govern.Survey, authority int, p *estate.Policy) *PolicyTraceDocument {
+	a, r := s.Estate.Authorities[authority], s.Resolutions[authority]
+	d := &PolicyTraceDocument{Schema: "sternledger/trace-policy/1", Authority: a.Name, Policy: p.Name, Origin: p.Origin, Precedence: p.Precedence,
+		Evidence: p.Cite.String(), Examples: []string{}, LosesTo: []LossDocument{}, Targets: []TargetDocument{}}
+	losses := map[string]*LossDocument{}
+	for _, row := range r.Reaches(p) {
+		d.Reaches++
+		name := a.Objects.Name.At(row)
+		g := r.Of(row)
+		if g.Policy == p {
+			d.Governs++
+			d.Examples = addExample(d.Examples, name)
+			continue
+		}
+		winner := "not decided"
+		if g.Policy != nil {
+			winner = g.Policy.Name
+		}
+		l := losses[winner]
+		if l == nil {
+			l = &LossDocument{Policy: winner, Examples: []string{}}
+			losses[winner] = l
+		}
+		l.Accounts++
+		l.Examples = addExample(l.Examples, name)
+	}
+	for _, l := range losses {
+		d.LosesTo = append(d.LosesTo, *l)
+	}
+	slices.SortFunc(d.LosesTo, func(x, y LossDocument) int { return strings.Compare(x.Policy, y.Policy) })
+	for _, t := range p.Targets {
+		d.Targets = append(d.Targets, TargetDocument{t.DN, r.Ignored(t), t.Cite.String()})
+	}
+	return d
+}
+
+func addExample(examples []string, name string) []string {
+	if len(examples) < mostExamples {
+		return append(examples, name)
+	}
+	return examples
+}

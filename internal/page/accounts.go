@@ -1,0 +1,118 @@
+package page
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"iter"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"sternledger/internal/engagement"
+)
+
+// shown are the columns of the accounts on a sheet, and how wide they may be.
+var shown = []struct {
+	head string
+	most int
+	cell func(*engagement.AccountRow) string
+}{
+	{"account", 28, func(r *engagement.AccountRow) string { return r.Account }},
+	{"", 8, func(r *engagement.AccountRow) string {
+		if r.Enabled {
+			return ""
+		}
+		return "disabled"
+	}},
+	{"tier", 12, func(r *engagement.AccountRow) string { return r.Tier }},
+	{"policy", 24, func(r *engagement.AccountRow) string { return r.Policy }},
+	{"rule", 8, func(r *engagement.AccountRow) string { return r.Rule }},
+	{"via", 24, func(r *engagement.AccountRow) string { return r.Via }},
+	{"flags", 60, func(r *engagement.AccountRow) string { return strings.Join(r.Flags, " + ") }},
+}
+
+// Accounts draws the accounts line by line, so that a million pass through: it
+// goes over them once to measure and once to print.
+func Accounts(s *Sheet, rows iter.Seq[*engagement.AccountRow]) error {
+	widths, count := make([]int, len(shown)), 0
+	for i, c := range shown {
+		widths[i] = len(c.head)
+	}
+	for r := range rows {
+		count++
+		for i, c := range shown {
+			widths[i] = min(max(widths[i], ansi.StringWidth(Clean(c.cell(r)))), c.most)
+		}
+	}
+	line := func(cell func(i int) string) {
+		var b strings.Builder
+		for i, width := range widths {
+			if width == 0 {
+				continue
+			}
+			text := ansi.Truncate(Clean(cell(i)), width, "…")
+			b.WriteString(text + strings.Repeat(" ", width-ansi.StringWidth(text)+2))
+		}
+		s.line(b.String())
+	}
+	line(func(i int) string { return shown[i].head })
+	s.Rule()
+	authority := ""
+	for r := range rows {
+		if r.Authority != authority {
+			authority = r.Authority
+			s.line(faded.Render(Clean(authority)))
+		}
+		line(func(i int) string { return shown[i].cell(r) })
+	}
+	s.Rule()
+	s.line(Quantity(count, "account"))
+	return s.Err()
+}
+
+// AccountsCSV writes the accounts as RFC 4180 has it, row by row.
+func AccountsCSV(w io.Writer, rows iter.Seq[*engagement.AccountRow]) error {
+	out := csv.NewWriter(w)
+	if err := out.Write(engagement.AccountHead); err != nil {
+		return err
+	}
+	for r := range rows {
+		if err := out.Write(TextCells(r.Cells())); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// AccountsJSON writes the document of accounts, row by row.
+func AccountsJSON(w io.Writer, rows iter.Seq[*engagement.AccountRow]) error {
+	b := bufio.NewWriter(w)
+	fmt.Fprint(b, `{"schema": "sternledger/accounts/1", "accounts": [`)
+	separator := "\n  "
+	for r := range rows {
+		if r.Flags == nil {
+			r.Flags = []string{}
+		}
+		data, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(b, "%s%s", separator, data)
+		separator = ",\n  "
+	}
+	fmt.Fprintln(b, "\n]}")
+	return b.Flush()
+}
+
+// AccountRows gives the accounts as rows.
+func AccountRows(rows iter.Seq[*engagement.AccountRow]) *Rows {
+	r := &Rows{Head: engagement.AccountHead}
+	for row := range rows {
+		r.Rows = append(r.Rows, row.Cells())
+	}
+	return r
+}

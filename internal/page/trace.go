@@ -1,0 +1,177 @@
+package page
+
+import (
+	"fmt"
+	"strings"
+
+	"sternledger/internal/core/setting"
+	"sternledger/internal/engagement"
+)
+
+// Trace draws why one policy governs one account: the answer first.
+func Trace(s *Sheet, d *engagement.TraceDocument) error {
+	who := d.Account
+	s.Title(strings.TrimSpace(who.Account+"  "+who.Display), who.Authority)
+	s.Entry("governed by", "", answer(d))
+	state := "enabled"
+	if !who.Enabled {
+		state = "disabled"
+	}
+	if len(who.Flags) > 0 {
+		state += "; " + strings.Join(who.Flags, ", ")
+	}
+	lines := []string{who.DN}
+	for _, id := range []string{who.Principal, who.SID} {
+		if id != "" {
+			lines = append(lines, id)
+		}
+	}
+	lines = append(lines, state, "tier "+who.Tier+": "+who.TierRule, "evidence: "+who.Evidence)
+	s.Entry("account", "", lines[0], lines[1:]...)
+	for i, note := range d.Notes {
+		word := ""
+		if i == 0 {
+			word = "notes"
+		}
+		s.Note(word, note)
+	}
+	s.Blank()
+	s.Title("Policies that reach the account", fmt.Sprintf("%s dialect (%s)", d.Governing.Dialect, d.Governing.From))
+	for _, c := range d.Candidates {
+		word := "loses"
+		if c.Won {
+			word = "governs"
+		}
+		s.Entry(word, "", fmt.Sprintf("%s, precedence %s", c.Policy, precedence(c.Precedence)), reached(c.Via, who.Account), c.Why, "evidence: "+c.Evidence)
+	}
+	if len(d.Candidates) == 0 {
+		s.Text("No fine-grained policy in the evidence reaches it.")
+	}
+	s.Blank()
+	s.Title("Settings", "")
+	sides(s, d)
+	return s.Err()
+}
+
+func answer(d *engagement.TraceDocument) string {
+	g := d.Governing
+	switch g.Rule {
+	case "direct":
+		return g.Policy + ", which names the account itself"
+	case "group":
+		return g.Policy + ", through the group " + g.Via
+	case "default":
+		return g.Policy + ": no fine-grained policy applies"
+	case "unknown":
+		return "not known: the evidence does not decide"
+	}
+	return g.Policy
+}
+
+func precedence(p *int64) string {
+	if p == nil {
+		return "not in the evidence"
+	}
+	return fmt.Sprint(*p)
+}
+
+func reached(via []string, account string) string {
+	if len(via) == 0 {
+		return "names the account itself"
+	}
+	return "names " + strings.Join(via, ", which holds ") + ", which holds " + account
+}
+
+// sides draws the settings side by side: what governs, what the domain's
+// default says, what the templates at its root configure.
+func sides(s *Sheet, d *engagement.TraceDocument) {
+	text := func(m map[string]*engagement.SettingDocument, id setting.ID) string {
+		if x := m[string(id)]; x != nil && (x.Value != nil || x.Special != "") {
+			return Short(setting.Get(id), valueOf(x))
+		}
+		return "-"
+	}
+	var rows [][]string
+	for _, row := range setting.Table() {
+		governing, def, configured := text(d.Settings, row.ID), text(d.Default, row.ID), text(d.Configured, row.ID)
+		if governing == "-" && def == "-" && configured == "-" {
+			continue
+		}
+		from, cite := "", ""
+		if x := d.Settings[string(row.ID)]; x != nil {
+			from, cite = x.From, x.Evidence
+		}
+		rows = append(rows, []string{string(row.ID), governing, def, configured, from, cite})
+	}
+	s.Table([]Column{{Head: "setting"}, {Head: "governing", Right: true}, {Head: "default", Right: true}, {Head: "template", Right: true}, {Head: "from"}, {Head: "evidence"}}, rows)
+}
+
+// valueOf turns a document's value back into one that can be printed short.
+func valueOf(x *engagement.SettingDocument) setting.Value {
+	switch v := x.Value.(type) {
+	case int64:
+		return setting.Number(v)
+	case bool:
+		return setting.Switch(v)
+	case string:
+		return setting.Word(v)
+	}
+	return setting.Of(x.Special)
+}
+
+// TracePolicy draws whom a policy reaches, and what becomes of it.
+func TracePolicy(s *Sheet, d *engagement.PolicyTraceDocument) error {
+	s.Title(d.Policy, d.Authority+", precedence "+precedence(d.Precedence))
+	s.Text(d.Origin + " (" + d.Evidence + ")")
+	s.Blank()
+	s.Entry("governs", "", Quantity(d.Governs, "account")+" of "+Grouped(d.Reaches)+" that it reaches", examples(d.Examples, d.Governs))
+	for _, l := range d.LosesTo {
+		s.Entry("loses", "", Quantity(l.Accounts, "account")+" to "+l.Policy, examples(l.Examples, l.Accounts))
+	}
+	for _, t := range d.Targets {
+		word, why := "target", "works"
+		if t.Idle != "" {
+			word, why = "idle target", "does nothing: "+t.Idle
+		}
+		s.Entry(word, "", t.DN, why+"; evidence: "+t.Evidence)
+	}
+	if len(d.Targets) == 0 {
+		s.Entry("target", "", "none: it names nobody")
+	}
+	return s.Err()
+}
+
+func examples(names []string, of int) string {
+	text := strings.Join(names, ", ")
+	if of > len(names) {
+		text += ", …"
+	}
+	return text
+}
+
+// TraceRows gives the settings of a traced account as rows.
+func TraceRows(d *engagement.TraceDocument) *Rows {
+	r := &Rows{Head: []string{"account", "setting", "governing", "default", "template", "from", "raw", "evidence"}}
+	text := func(m map[string]*engagement.SettingDocument, id string) string {
+		if x := m[id]; x != nil {
+			return x.Text
+		}
+		return "-"
+	}
+	for _, row := range setting.Table() {
+		id := string(row.ID)
+		if x := d.Settings[id]; x != nil {
+			r.Rows = append(r.Rows, []string{d.Account.Account, id, x.Text, text(d.Default, id), text(d.Configured, id), x.From, x.Raw, x.Evidence})
+		}
+	}
+	return r
+}
+
+// PolicyTraceRows gives a traced policy's targets as rows.
+func PolicyTraceRows(d *engagement.PolicyTraceDocument) *Rows {
+	r := &Rows{Head: []string{"policy", "target", "idle", "evidence"}}
+	for _, t := range d.Targets {
+		r.Rows = append(r.Rows, []string{d.Policy, t.DN, t.Idle, t.Evidence})
+	}
+	return r
+}
