@@ -3,9 +3,17 @@
 // directory.
 package demo
 
-import "embed"
+import (
+	"embed"
+	"time"
+)
 
 // Files holds engagement.yaml and the folder exports.
 //
 //go:embed engagement.yaml all:exports
 var Files embed.FS
+
+// Written says when exports were made whose age matters; the others are new.
+var Written = map[string]time.Time{
+	"exports/yard.ldif": time.Date(2026, 3, 2, 9, 30, 0, 0, time.UTC),
+}

@@ -48,7 +48,7 @@ crews=8B1D2E63-4F75-4C1C-8D66-1E2F3B4C5D6E
 forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
 
 {
-  for u in Pilots Dredging Locks Kiosks "Control Room" Office Services Groups Workstations; do unit "$u"; done
+  for u in Pilots Dredging Locks Kiosks "Control Room" Office Services Groups Workstations Visitors; do unit "$u"; done
 
   account h.thorne "Harriet Thorne" "Control Room" 512
   account o.pike "Osbert Pike" "Control Room" 512
@@ -69,6 +69,8 @@ forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
   account c.regent "Cornelius Regent" Office 512
   account v.prow "Vera Prow" Office 262656
   account a.ledge "Ämilie Ledge" Office 512
+  account v.sound "Visiting Pilot" Visitors 512
+  account v.bell "Visiting Master" Visitors 512
   account svc-tide "Tide Gauge Service" Services 66048 "servicePrincipalName: tide/gauge1.marrowick.example"
   account svc-backup "Backup Service" Services 66048 "servicePrincipalName: backup/quay1.marrowick.example"
 
@@ -78,7 +80,7 @@ forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
   global=-2147483646 local=-2147483644 universal=-2147483640 list=2
   group "Watch Officers" $global "CN=Osbert Pike,OU=Control Room" "CN=Winifred Lowe,OU=Control Room"
   group "Control Room" $global "CN=Watch Officers,OU=Groups" "CN=Nils Farrow,OU=Control Room" "CN=Harriet Thorne,OU=Control Room"
-  group Pilots $global "CN=Petra Marsh,OU=Pilots" "CN=Jonas Tarn,OU=Pilots" "CN=Edda Skerry,OU=Pilots"
+  group Pilots $global "CN=Petra Marsh,OU=Pilots" "CN=Jonas Tarn,OU=Pilots" "CN=Edda Skerry,OU=Pilots" "CN=Visiting Pilot,OU=Visitors"
   group "Ticket Kiosks" $global "CN=Ticket Kiosk 1,OU=Kiosks" "CN=Ticket Kiosk 2,OU=Kiosks" "CN=Edda Skerry,OU=Pilots"
   group Executives $global "CN=Cornelius Regent,OU=Office" "CN=Winifred Lowe,OU=Control Room"
   group "Empty Berth" $global
@@ -95,6 +97,8 @@ forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
   policy "Winter Crews" 40 14 TRUE 24 "$(days 180)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" "CN=Empty Berth,OU=Groups"
   policy Dredging 50 14 TRUE 24 "$(days 180)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" OU=Dredging "CN=Dredging Notices,OU=Groups"
   policy "Harbour Office" 60 14 TRUE 24 "$(days 180)" 0 5 "$(minutes 15)" "$(minutes 30)" "CN=Harbour Office,OU=Groups"
+
+  policy "Visiting Master" 80 12 TRUE 24 "$(days 90)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" "CN=Visiting Master,OU=Visitors"
 
   container $hardening "Harbour Hardening" 0
   container $crews "Dredging Crews" 0
@@ -144,9 +148,13 @@ member: CN=Backup Service,OU=Services,$base
 EOF
 "$lab" modify "$work/d" "$work/change.ldif"
 
-# The records that matter, without the attributes that say nothing of
-# passwords, policies and membership.
-"$lab" export "$work/d" | awk -v RS= '
+# Exports as auditors get them: with the directory's own answer for each
+# account, trimmed to the records that matter and without the attributes that
+# say nothing of passwords, policies and membership.
+sam=$work/d/dc/private/sam.ldb
+export_all() { ldbsearch -H "$sam" '(objectClass=*)' '*' msDS-ResultantPSO msDS-PSOApplied 2>/dev/null | grep -v '^# '; }
+trim() {
+  awk -v RS= '
   /\nobjectClass: (domainDNS|msDS-PasswordSettings|group|user|organizationalUnit|groupPolicyContainer)\n/ {
     n = split($0, line, "\n"); drop = 0; out = ""
     for (i = 1; i <= n; i++) {
@@ -154,7 +162,33 @@ EOF
       if (!drop) out = out line[i] "\n"
     }
     printf "%s\n", out
-  }' >"$here/exports/marrowick.ldif"
+  }'
+}
+only() { awk -v RS= -v ORS='\n\n' -v want="$1" '($0 ~ want)'; }
+but() { awk -v RS= -v ORS='\n\n' -v not="$1" '($0 !~ not)'; }
+
+# The accounts were exported a day before the groups; in between, one account
+# was put into a group. The exporter saw neither the unit of the visitors nor
+# one attribute of one policy.
+export_all | trim | only '\nobjectClass: user\n' >"$work/accounts"
+cat >"$work/later.ldif" <<EOF
+dn: CN=Pilots,OU=Groups,$base
+changetype: modify
+add: member
+member: CN=Bo Scour,OU=Dredging,$base
+EOF
+"$lab" modify "$work/d" "$work/later.ldif" >/dev/null
+{ export_all | trim | but '\nobjectClass: user\n'; cat "$work/accounts"; } | but '^dn: [^\n]*OU=Visitors' |
+  awk -v RS= -v ORS='\n\n' '/^dn: CN=Winter Crews/ {sub(/msDS-PasswordSettingsPrecedence: 40\n?/, "")} {print}' >"$here/exports/marrowick.ldif"
+
+# The repair yard's domain: exported by an account that may not read
+# fine-grained policies.
+export_all | trim | but '\nobjectClass: (msDS-PasswordSettings|organizationalUnit|groupPolicyContainer)\n' |
+  only '^dn: (DC=marrowick|CN=(Administrator|Domain Admins|Domain Users|Pilots|Petra Marsh|Jonas Tarn|Karl Sluice),)' |
+  sed -e ':a;N;$!ba;s/\n //g' |
+  sed -e 's/DC=marrowick,DC=example/DC=yard,DC=marrowick,DC=example/g; s/@marrowick/@yard.marrowick/; /^gPLink: /d' \
+    -e 's/S-1-5-21-[0-9]*-[0-9]*-[0-9]*/S-1-5-21-1004336348-1177238915-682003330/' \
+    -e 's/Pilots/Riggers/g; s/Petra Marsh/Runa Keel/; s/p\.marsh/r.keel/; s/Jonas Tarn/Sten Hull/; s/j\.tarn/s.hull/; s/Karl Sluice/Tove Strake/; s/k\.sluice/t.strake/; s/OU=Locks/OU=Yard/' >"$here/exports/yard.ldif"
 
 # The policy store's templates, as the policy editor writes them, and one
 # machine's own export.
@@ -239,6 +273,24 @@ EnableGuestAccount = 0
 MACHINE\System\CurrentControlSet\Control\Lsa\LimitBlankPasswordUse=4,1
 MACHINE\System\CurrentControlSet\Control\Lsa\NoLMHash=4,1
 MACHINE\System\CurrentControlSet\Control\SAM\RelaxMinimumPasswordLengthLimits=4,0
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
+utf16 "$here/exports/pilot-desk.inf" <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordAge = 30
+MaximumPasswordAge = 30
+MinimumPasswordLength = 16
+PasswordComplexity = 1
+PasswordHistorySize = 24
+LockoutBadCount = 5
+ResetLockoutCount = 15
+LockoutDuration = 15
+AllowAdministratorLockout = 1
+ClearTextPassword = 0
 [Version]
 signature="$CHICAGO$"
 Revision=1

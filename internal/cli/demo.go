@@ -46,7 +46,7 @@ by step, each step shown as the command that you would type.`,
 func (s *shared) demo(cmd *cobra.Command, dir string) error {
 	out := cmd.OutOrStdout()
 	exports, audit := filepath.Join(dir, "exports"), filepath.Join(dir, "audit")
-	if err := copyOut(demo.Files, "exports", exports); err != nil {
+	if err := copyOut("exports", exports); err != nil {
 		return err
 	}
 	fmt.Fprintf(out, "The exports of the Marrowick Harbour Authority lie in %s.\n", exports)
@@ -57,6 +57,7 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 		{"An engagement is one folder.", []string{"begin", audit, "--title", "Marrowick Harbour Authority, autumn review", "--auditor", "R. Quill"}},
 		{"All exports are taken into evidence.", []string{"-C", audit, "gather", exports}},
 		{"What really governs whom?", []string{"-C", audit, "scopes"}},
+		{"Why is this watch officer under the executives' policy?", []string{"-C", audit, "trace", "w.lowe"}},
 		{"And where does it fall short?", []string{"-C", audit, "weigh"}},
 	}
 	for i, step := range steps {
@@ -87,7 +88,9 @@ every verdict cites by line, ledger.db records each step.
 
 Try next:
   cd %s
-  sternledger weigh --format json
+  sternledger accounts --tier privileged
+  sternledger trace --policy "Control Room"
+  sternledger weigh --format json --all-accounts
   sternledger weigh --fail-on weak; echo $?
   sternledger scopes --format csv
 `, exports, audit, engagement.ConfigName, shellWords([]string{audit}))
@@ -118,9 +121,9 @@ func shellWords(args []string) string {
 	return strings.Join(words, " ")
 }
 
-// copyOut writes a folder of embedded files to disk.
-func copyOut(from fs.FS, root, to string) error {
-	return fs.WalkDir(from, root, func(name string, d fs.DirEntry, err error) error {
+// copyOut writes a folder of the sample to disk, as old as it is meant to be.
+func copyOut(root, to string) error {
+	return fs.WalkDir(demo.Files, root, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -128,10 +131,16 @@ func copyOut(from fs.FS, root, to string) error {
 		if d.IsDir() {
 			return os.MkdirAll(target, 0o755)
 		}
-		data, err := fs.ReadFile(from, name)
+		data, err := demo.Files.ReadFile(name)
 		if err != nil {
 			return err
 		}
-		return os.WriteFile(target, data, 0o644)
+		if err := os.WriteFile(target, data, 0o644); err != nil {
+			return err
+		}
+		if written, ok := demo.Written[name]; ok {
+			return os.Chtimes(target, written, written)
+		}
+		return nil
 	})
 }

@@ -223,7 +223,20 @@ func TestRealDirectoryPrecedence(t *testing.T) {
 			if len(rows)-1 != len(answers) || rules["direct"] == 0 || rules["group"] < 20 || rules["default"] < 5 || len(primary) == 0 {
 				t.Errorf("%d accounts, %d answers, rules %v, %d primary groups: the population tests too little", len(rows)-1, len(answers), rules, len(primary))
 			}
-			t.Logf("%d accounts, rules %v, %d with another primary group", len(answers), rules, len(primary))
+			// The other dialect must not pass for the right one.
+			config, _ := os.ReadFile(filepath.Join(dir, "engagement.yaml"))
+			write(t, filepath.Join(dir, "engagement.yaml"), string(config)+"\nauthorities: {marrowick.example: {dialect: windows}}\n")
+			other, _ := csv.NewReader(strings.NewReader(must(t, dir, "accounts", "--format", "csv"))).ReadAll()
+			differ := 0
+			for i := range other {
+				if other[i][6] != rows[i][6] {
+					differ++
+				}
+			}
+			if differ < 10 {
+				t.Errorf("only %d accounts differ in the windows dialect", differ)
+			}
+			t.Logf("%d accounts, rules %v, %d with another primary group, %d differ in the windows dialect", len(answers), rules, len(primary), differ)
 		})
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -84,7 +85,11 @@ func write(t testing.TB, file, text string) string {
 func document(t testing.TB, dir string, args ...string) map[string]any {
 	t.Helper()
 	out := must(t, dir, append(args, "--format", "json")...)
-	schema, err := schemas.Files.ReadFile(args[0] + ".json")
+	name := args[0]
+	if name == "trace" && slices.Contains(args, "--policy") {
+		name = "trace-policy"
+	}
+	schema, err := schemas.Files.ReadFile(name + ".json")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,6 +14,7 @@ import (
 
 func newWeigh(s *shared) *cobra.Command {
 	var failOn, against []string
+	var all bool
 	cmd := &cobra.Command{
 		Use:   "weigh",
 		Short: "Compare with the baselines: verdicts and findings",
@@ -38,15 +39,23 @@ there is a finding of that kind, for use in scripts.`,
 					return usage("--fail-on %q: expected weak, conflicting or missing", kind)
 				}
 			}
+			if all && s.format != "json" {
+				return usage("--all-accounts goes with --format json")
+			}
 			return s.inEngagement(func(e *engagement.Engagement) error {
 				w, err := e.Weigh(engagement.WeighOptions{Against: against})
 				if err != nil {
 					return err
 				}
 				err = s.print(cmd, output{
-					text:     func(sheet *page.Sheet) error { return page.Weighing(sheet, e.Config.Title, w) },
-					rows:     func() *page.Rows { return page.VerdictRows(w) },
-					document: func() any { return w.Document() },
+					text: func(sheet *page.Sheet) error { return page.Weighing(sheet, e.Config.Title, w) },
+					rows: func() *page.Rows { return page.VerdictRows(w) },
+					document: func() any {
+						if all {
+							return w.WithAllAccounts()
+						}
+						return w.Document()
+					},
 				})
 				if err != nil {
 					return err
@@ -57,6 +66,7 @@ there is a finding of that kind, for use in scripts.`,
 	}
 	cmd.Flags().StringSliceVar(&failOn, "fail-on", nil, "exit with status 3 on findings of this kind: weak, conflicting, missing")
 	cmd.Flags().StringSliceVar(&against, "against", nil, "baselines, instead of the engagement's choice")
+	cmd.Flags().BoolVar(&all, "all-accounts", false, "with --format json: name every account of every finding")
 	_ = cmd.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions([]string{"weak", "conflicting", "missing"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("against", cobra.FixedCompletions(engagement.ShippedBaselines(), cobra.ShellCompDirectiveNoFileComp))
 	s.addFormat(cmd)

@@ -143,6 +143,7 @@ type FindingDocument struct {
 	Settings    []setting.ID      `json:"settings"`
 	Accounts    *int              `json:"accounts"`
 	Examples    []string          `json:"examples"`
+	AllAccounts []string          `json:"all_accounts,omitempty"` // only when asked for
 	Observed    string            `json:"observed"`
 	Demanded    string            `json:"demanded"`
 	Reason      string            `json:"reason"`
@@ -190,6 +191,27 @@ func (w *Weighing) Document() WeighDocument {
 	}
 	for i := range w.Findings {
 		d.Findings = append(d.Findings, findingDocument(&w.Findings[i]))
+	}
+	return d
+}
+
+// WithAllAccounts describes the weighing with every account of every finding.
+func (w *Weighing) WithAllAccounts() WeighDocument {
+	d := w.Document()
+	inScope := map[*govern.Scope][]string{}
+	for i, a := range w.survey.Estate.Authorities {
+		for _, row := range byName(a) {
+			scope, _ := w.survey.ScopeOf(i, row)
+			inScope[scope] = append(inScope[scope], a.Objects.Name.At(row))
+		}
+	}
+	for i := range w.Findings {
+		f := &w.Findings[i]
+		if d.Findings[i].AllAccounts = inScope[f.Scope]; f.Scope == nil {
+			for _, row := range f.Rows {
+				d.Findings[i].AllAccounts = append(d.Findings[i].AllAccounts, f.Authority.Objects.Name.At(row))
+			}
+		}
 	}
 	return d
 }

@@ -108,28 +108,35 @@ func (e *Engagement) Trace(name string) (*TraceDocument, error) {
 	return nil, &SeveralError{name, matches}
 }
 
-// find returns the accounts of an authority that a name means.
+// find returns the accounts of an authority that a name means: an account name
+// first, whatever it looks like, then a SID, a DN or a principal name.
 func find(a *estate.Authority, name string) []int {
 	o := a.Objects
-	means := func(row int) bool { return strings.EqualFold(o.Name.At(row), name) }
+	rows := accountsWhere(o, func(row int) bool { return strings.EqualFold(o.Name.At(row), name) })
 	switch {
+	case len(rows) > 0:
+		return rows
 	case strings.HasPrefix(name, "S-1-"):
 		last, ok := strings.CutPrefix(name, a.SID+"-")
 		rid, err := strconv.ParseUint(last, 10, 32)
 		if !ok || err != nil || a.SID == "" {
 			return nil
 		}
-		means = func(row int) bool { return o.RID.At(row) == uint32(rid) && o.FlagsOf(row)&estate.BuiltinDomain == 0 }
+		return accountsWhere(o, func(row int) bool { return o.RID.At(row) == uint32(rid) && o.FlagsOf(row)&estate.BuiltinDomain == 0 })
 	case strings.Contains(name, "="):
 		dn := estate.NormalDN(name)
 		parents := map[uint32]bool{} // those that the account can stand under
 		for p, parent := range a.Parents {
 			parents[uint32(p)] = strings.HasSuffix(dn, estate.NormalDN(parent))
 		}
-		means = func(row int) bool { return parents[o.Parent.At(row)] && estate.NormalDN(a.DN(row)) == dn }
+		return accountsWhere(o, func(row int) bool { return parents[o.Parent.At(row)] && estate.NormalDN(a.DN(row)) == dn })
 	case strings.Contains(name, "@"):
-		means = func(row int) bool { return strings.EqualFold(o.Principal.At(row), name) }
+		return accountsWhere(o, func(row int) bool { return strings.EqualFold(o.Principal.At(row), name) })
 	}
+	return nil
+}
+
+func accountsWhere(o *estate.Objects, means func(row int) bool) []int {
 	var rows []int
 	for row := range o.Len() {
 		if o.ClassOf(row) == estate.Account && means(row) {

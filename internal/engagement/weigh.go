@@ -7,6 +7,7 @@ import (
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/core/weigh"
 )
@@ -17,6 +18,7 @@ type Weighing struct {
 	At        time.Time
 	Baselines []*baseline.Baseline
 	*weigh.Result
+	survey *govern.Survey
 }
 
 // WeighOptions are the choices of one weighing.
@@ -26,12 +28,12 @@ type WeighOptions struct {
 
 // Weigh compares all scopes with the chosen baselines and records the outcome.
 func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
-	survey, err := e.Survey()
+	survey, err := e.surveyed(govern.NewSurvey, "line", "file", "loose-group", "loose-file", "loose-line")
 	if err != nil {
 		return nil, err
 	}
 	scopes := survey.Scopes
-	w := &Weighing{At: e.Now().UTC().Truncate(time.Second)}
+	w := &Weighing{survey: survey, At: e.Now().UTC().Truncate(time.Second)}
 	chosen := map[string]*baseline.Baseline{}
 	use := func(id string) (*baseline.Baseline, error) {
 		if chosen[id] == nil {

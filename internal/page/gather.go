@@ -35,13 +35,23 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 	if struck > 0 {
 		s.Text(Quantity(struck, "secret") + " struck out of the stored copies.")
 	}
+	s.Blank()
 	for _, a := range g.Authorities {
-		s.Blank()
 		s.Text(authorityLine(a))
 	}
-	for _, t := range g.Templates {
+	if len(g.Templates) > 0 {
 		s.Blank()
-		s.Text(fmt.Sprintf("template %s (%s): %s configured", t.Policy.Name, t.Policy.Cite.File, Quantity(len(t.Policy.Settings), "setting")))
+	}
+	for _, t := range g.Templates {
+		name := t.Policy.Name
+		for _, a := range g.Authorities {
+			for _, c := range a.Containers {
+				if c.GUID == t.GUID && c.Name != "" && (t.Domain == "" || t.Domain == a.Name) {
+					name = c.Name
+				}
+			}
+		}
+		s.Text(fmt.Sprintf("template %s (%s): %s configured", name, t.Policy.Cite.File, Quantity(len(t.Policy.Settings), "setting")))
 	}
 	notTaken(s, g, verbose)
 	return s.Err()

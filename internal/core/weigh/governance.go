@@ -46,7 +46,8 @@ func (p *Pass) report(f Finding, about string, rows []int) {
 	if f.Scope != nil {
 		f.Severity = severityIn(f.Scope, f.Severity)
 	} else if rows != nil && p.Authority.Listed {
-		n := len(rows)
+		n, o := len(rows), p.Authority.Objects
+		slices.SortFunc(rows, func(x, y int) int { return strings.Compare(o.Name.At(x), o.Name.At(y)) })
 		f.Accounts, f.Rows = &n, rows
 		f.Examples = names(p.Authority, rows[:min(len(rows), mostExamples)])
 	}
@@ -181,7 +182,7 @@ var governanceChecks = []GovernanceCheck{
 			for _, group := range sortedKeys(byGroup) {
 				if carried := p.Resolution.Carried(group); len(carried) > 0 {
 					lines := byGroup[group]
-					p.report(Finding{Reason: fmt.Sprintf("%d members of %s, which carries %s, are not in the evidence", len(lines), o.Name.At(group), carried[0].Name),
+					p.report(Finding{Reason: fmt.Sprintf("%s of %s, which carries %s, %s not in the evidence", number(len(lines), "member"), o.Name.At(group), carried[0].Name, isAre(len(lines))),
 						Remedy:   "Export the accounts and groups of the whole domain, and of the domains that the members belong to.",
 						Evidence: lines[:min(len(lines), mostExamples)]}, o.Name.At(group), nil)
 				}
@@ -300,7 +301,7 @@ var governanceChecks = []GovernanceCheck{
 			})
 			if len(differ) > 0 {
 				row := differ[0]
-				p.report(Finding{Reason: fmt.Sprintf("for %s the directory answers %s; its policies and groups come to %s", a.Objects.Name.At(row), orDefault(p.answer(a.Objects.Resultant.At(row))), orDefault(originOf(p.Resolution.Of(row).Policy))),
+				p.report(Finding{Reason: fmt.Sprintf("for %s the directory answers %s; its policies and groups come to %s", a.Objects.Name.At(row), p.told(row), policyName(p.Resolution.Of(row).Policy)),
 					Remedy: "Find out which of the two is out of date: gather a fresh export, and check the dialect.", Evidence: []estate.Cite{a.CiteOf(row)}}, "", differ)
 			}
 		},
@@ -590,11 +591,19 @@ func originOf(p *estate.Policy) string {
 	return estate.NormalDN(p.Origin)
 }
 
-func orDefault(dn string) string {
-	if dn == "" {
+// told names what the directory itself says of an account.
+func (p *Pass) told(row int) string {
+	if n := p.Authority.Objects.Resultant.At(row); n > 0 {
+		return estate.NameOf(p.Authority.Policies[n-1].DN)
+	}
+	return policyName(nil)
+}
+
+func policyName(p *estate.Policy) string {
+	if p == nil {
 		return "the domain's default"
 	}
-	return estate.NameOf(dn)
+	return p.Name
 }
 
 func by(won, lost govern.Linked) string {
@@ -622,6 +631,13 @@ func machineList(a *estate.Authority, rows []int) string {
 		text += ", …"
 	}
 	return text + ")"
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
 }
 
 func number(n int, noun string) string {

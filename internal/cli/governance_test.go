@@ -1,0 +1,218 @@
+package cli_test
+
+import (
+	"encoding/csv"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// checksIn weighs an engagement and returns the checks that found something,
+// with their verdicts.
+func checksIn(t *testing.T, dir string, args ...string) map[string]map[string]any {
+	t.Helper()
+	found := map[string]map[string]any{}
+	for _, f := range document(t, dir, append([]string{"weigh"}, args...)...)["findings"].([]any) {
+		if name, ok := at(f, "check").(string); ok && found[name] == nil {
+			found[name] = f.(map[string]any)
+		}
+	}
+	return found
+}
+
+// Every check fires on the sample engagement at least once.
+func TestDemoFiresEveryCheck(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	found := checksIn(t, audit, "--all-accounts")
+	for name, want := range map[string]struct {
+		verdict  string
+		accounts any
+		names    string // all accounts
+		reason   string
+	}{
+		"authority-missing":        {"missing", nil, "", "gate1"},
+		"evidence-old":             {"missing", nil, "", "days old, and the engagement allows 90 days"},
+		"directory-disagrees":      {"conflicting", 1.0, "b.scour", "the directory answers the domain's default; its policies and groups come to Pilots"},
+		"privileged-pulled-out":    {"conflicting", 1.0, "w.lowe", "Control Room reaches these privileged accounts, but Executives governs them"},
+		"privileged-on-default":    {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "4 privileged accounts"},
+		"privileged-weaker":        {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "weaker than Pilots, which governs 4 standard accounts"},
+		"precedence-shared":        {"conflicting", 1.0, "e.skerry", "both have precedence 20 and meet in 1 account"},
+		"precedence-undecided":     {"missing", nil, "", "Winter Crews"},
+		"policy-without-target":    {"conflicting", 0.0, "", "Old Locks names no account and no group"},
+		"target-empty":             {"conflicting", 0.0, "", "Winter Crews names only groups in which there is no account"},
+		"target-ignored":           {"conflicting", 0.0, "", "Dredging Notices (a global distribution group)"},
+		"target-unknown":           {"missing", nil, "", "CN=Visiting Master,OU=Visitors,DC=marrowick,DC=example, which is not in the evidence"},
+		"member-unknown":           {"missing", nil, "", "1 member of Pilots, which carries Pilots, is not in the evidence"},
+		"policy-hidden":            {"missing", 2.0, "r.keel s.hull", "Riggers is not in the evidence"},
+		"override-weaker":          {"conflicting", 1.0, "w.lowe", "4 characters, where the domain's default has 8 characters"},
+		"template-against-head":    {"conflicting", 12.0, "", "12 characters is configured by Default Domain Policy, 8 characters is enforced"},
+		"templates-disagree":       {"conflicting", 12.0, "", "by link order 1 before 2"},
+		"template-on-unit":         {"conflicting", 0.0, "", "the local accounts of 1 machine (dredge1), and no domain account"},
+		"template-unlinked":        {"conflicting", 0.0, "", "Old Quay Settings"},
+		"template-unseen":          {"missing", nil, "", "1 machine (dredge1); what they enforce was not seen"},
+		"machine-against-template": {"conflicting", nil, "", "on weigh1: 12 characters is configured"},
+		"history-run-through":      {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "after 0 days: history 24"},
+		"age-order":                {"conflicting", nil, "", "30 days is not below"},
+		"lockout-dormant":          {"conflicting", 1.0, "w.lowe", "no number of failed tries"},
+		"length-capped":            {"conflicting", nil, "", "Windows holds to 14"},
+		"length-cap-unseen":        {"missing", nil, "", "minimum length of 16"},
+	} {
+		f := found[name]
+		delete(found, name)
+		if f == nil {
+			t.Errorf("%s does not fire", name)
+			continue
+		}
+		var names []string
+		if all, ok := f["all_accounts"].([]any); ok {
+			for _, a := range all {
+				names = append(names, a.(string))
+			}
+		}
+		if f["verdict"] != want.verdict || f["accounts"] != want.accounts || !strings.Contains(f["reason"].(string), want.reason) ||
+			want.names != "" && strings.Join(names, " ") != want.names {
+			t.Errorf("%s: %v %v %v\n  %v", name, f["verdict"], f["accounts"], names, f["reason"])
+		}
+		if name != "authority-missing" && len(f["evidence"].([]any)) == 0 {
+			t.Errorf("%s shows no evidence", name)
+		}
+	}
+	for name := range found {
+		t.Errorf("%s fires and is not in this table", name)
+	}
+}
+
+const policyHead = "\ndn: CN=%s,CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: msDS-PasswordSettings\nmsDS-MinimumPasswordLength: 20\n"
+
+func policyRecord(name, more string) string { return fmt.Sprintf(policyHead, name) + more }
+
+// Evidence that is odd, partial or hostile gets a right answer or a clear one.
+func TestOddEvidence(t *testing.T) {
+	const guid = "objectGUID: bb5ced36-1260-49e4-b4d3-f3388a6e7ba4\n"
+	const other = "objectGUID: cc5ced36-1260-49e4-b4d3-f3388a6e7ba4\n"
+	group := func(name, members string) string {
+		return "\ndn: CN=" + name + ",DC=x,DC=example\nobjectClass: group\nsAMAccountName: " + name + "\ngroupType: -2147483646\n" + members
+	}
+	for _, c := range []struct {
+		name, records string
+		rule, policy  string // of ada
+		check         string
+	}{
+		{"groups that contain each other", group("G", "member: CN=H,DC=x,DC=example\n") + group("H", "member: CN=G,DC=x,DC=example\nmember: CN=Ada,DC=x,DC=example\n") +
+			policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=G,DC=x,DC=example\n"), "group", "P", ""},
+		{"precedence missing", policyRecord("P", guid+"msDS-PSOAppliesTo: CN=Ada,DC=x,DC=example\n"), "unknown", "not known", "precedence-undecided"},
+		{"GUID missing in a tie", policyRecord("P", "msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=Ada,DC=x,DC=example\n") +
+			policyRecord("Q", other+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=Ada,DC=x,DC=example\n"), "unknown", "not known", "precedence-shared"},
+		{"a target not in the evidence", policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=Gone,DC=x,DC=example\n"), "default", "domain default", "target-unknown"},
+		{"a member not in the evidence", group("G", "member: CN=Gone,DC=x,DC=example\nmember: CN=Ada,DC=x,DC=example\n") +
+			policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=G,DC=x,DC=example\n"), "group", "P", "member-unknown"},
+		{"only the directory's answer points at it", "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nmsDS-ResultantPSO: CN=Secret,CN=Password Settings Container,CN=System,DC=x,DC=example\n", "unknown", "not known", "policy-hidden"},
+		{"the directory's answer differs", "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nmsDS-ResultantPSO: CN=P,CN=Password Settings Container,CN=System,DC=x,DC=example\n" +
+			policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\n"), "default", "domain default", "directory-disagrees"},
+		{"two policies of one name", policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=Ada,DC=x,DC=example\n") +
+			strings.Replace(policyRecord("P", other+"msDS-PasswordSettingsPrecedence: 2\n"), "CN=System", "CN=Elsewhere", 1), "direct", "CN=P,CN=Password Settings Container,CN=System,DC=x,DC=example", "policy-without-target"},
+	} {
+		dir := begin(t)
+		must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser+c.records))
+		doc := document(t, dir, "trace", "ada")
+		if at(doc, "governing", "rule") != c.rule || at(doc, "governing", "policy") != c.policy {
+			t.Errorf("%s: %v", c.name, at(doc, "governing"))
+		}
+		if found := checksIn(t, dir); c.check != "" && found[c.check] == nil {
+			t.Errorf("%s: %s does not fire", c.name, c.check)
+		}
+	}
+	dir := begin(t)
+	negative := write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser+policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: -4\n"))
+	if _, errs, status := run(t, dir, "gather", negative); status != 1 || !strings.Contains(errs, "a precedence of -4") {
+		t.Errorf("negative precedence: %d %s", status, errs)
+	}
+}
+
+func TestTraceFindsAccounts(t *testing.T) {
+	dir, src := begin(t), t.TempDir()
+	odd := "\ndn: CN=Quill\\, \\\"R.\\\" \\<b\\>,DC=x,DC=example\nobjectClass: user\nsAMAccountName: =cmd|'x'\nuserPrincipalName: quill@x.example\ndisplayName:: w4RtaWxpZSAbWzMxbQ==\nobjectSid: S-1-5-21-1-2-3-1105\nuserAccountControl: 66080\n"
+	second := strings.ReplaceAll(smallHead, "DC=x", "DC=y") + strings.ReplaceAll(smallUser, "DC=x", "DC=y")
+	must(t, dir, "gather", write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser+odd), write(t, filepath.Join(src, "y.ldif"), second))
+	for _, name := range []string{"=cmd|'x'", "=CMD|'X'", "Quill@X.example", "S-1-5-21-1-2-3-1105", `cn=quill\2c \22R.\22 \<b\3e , dc=x,dc=example`} {
+		out, errs, status := run(t, dir, "trace", name)
+		if status != 0 || !strings.Contains(out, "quill@x.example") {
+			t.Errorf("%s: %d %s", name, status, errs)
+		}
+		if strings.Contains(out, "\x1b") {
+			t.Errorf("%s: an escape sequence of the evidence reached the terminal", name)
+		}
+	}
+	doc := document(t, dir, "trace", "quill@x.example")
+	for id, want := range map[string]any{"max-age": "flag never-expires", "min-length": "flag password-not-required", "history": "domain default"} {
+		if got := at(doc, "settings", id, "from"); got != want {
+			t.Errorf("%s comes from %v, want %v", id, got, want)
+		}
+	}
+	checkEvidence(t, dir, "max-age", at(doc, "settings", "max-age").(map[string]any))
+	if _, errs, status := run(t, dir, "trace", "ada"); status != 1 || !strings.Contains(errs, "2 accounts are called") || !strings.Contains(errs, "CN=Ada,DC=y,DC=example") {
+		t.Errorf("an account in two domains: %d %s", status, errs)
+	}
+	if _, errs, status := run(t, dir, "trace", "nobody"); status != 1 || !strings.Contains(errs, "no account") {
+		t.Errorf("%d %s", status, errs)
+	}
+	if _, _, status := run(t, dir, "trace"); status != 2 {
+		t.Errorf("no account named: %d", status)
+	}
+	rows, err := csv.NewReader(strings.NewReader(must(t, dir, "accounts", "--format", "csv"))).ReadAll()
+	if err != nil || rows[1][1] != "'=cmd|'x'" || rows[1][6] != "-" {
+		t.Errorf("a cell that looks like a formula must be text, a lone - stays: %v %v", rows, err)
+	}
+}
+
+func TestAccountsFilters(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"kiosk*"}, "kiosk01 kiosk02"},
+		{[]string{"--policy", "executives"}, "c.regent w.lowe"},
+		{[]string{"--tier", "privileged", "--rule", "default"}, "Administrator adm-old adm-quay svc-backup Administrator"},
+		{[]string{"--rule", "direct"}, "h.thorne"},
+		{[]string{"--rule", "unknown"}, "r.keel s.hull"},
+		{[]string{"--flag", "reversible"}, "k.sluice t.strake"},
+		{[]string{"--flag", "disabled", "adm-*"}, "adm-old"},
+		{[]string{"--scope", "marrowick.example / Pilots"}, "b.scour e.skerry j.tarn p.marsh"},
+	} {
+		doc := document(t, audit, append([]string{"accounts"}, c.args...)...)
+		var names []string
+		for _, a := range doc["accounts"].([]any) {
+			names = append(names, at(a, "account").(string))
+		}
+		if strings.Join(names, " ") != c.want {
+			t.Errorf("%v: %v, want %s", c.args, names, c.want)
+		}
+	}
+	for _, wrong := range [][]string{{"--tier", "priviledged"}, {"--flag", "never"}, {"--rule", "x"}, {"--policy", "x"}, {"--scope", "x"}, {"["}} {
+		if _, errs, status := run(t, audit, append([]string{"accounts"}, wrong...)...); status != 2 || !strings.Contains(errs, "nearest") && wrong[0] != "[" {
+			t.Errorf("%v: %d %s", wrong, status, errs)
+		}
+	}
+	policy := document(t, audit, "trace", "--policy", "Control Room")
+	if policy["reaches"] != 4.0 || policy["governs"] != 2.0 || at(policy, "loses_to", 0, "policy") != "Executives" || at(policy, "loses_to", 1, "policy") != "Harbour Master" {
+		t.Errorf("%v", policy)
+	}
+	trace := document(t, audit, "trace", "w.lowe")
+	via, _ := at(trace, "candidates", 1, "via").([]any)
+	if !slices.Equal(via, []any{"Control Room", "Watch Officers"}) || at(trace, "candidates", 1, "won") != false || at(trace, "account", "tier_rule") != "member of Control Room" {
+		t.Errorf("%v", trace["candidates"])
+	}
+	if out := must(t, audit, "trace", "w.lowe"); !strings.Contains(out, "If Executives went away, Control Room would govern.") {
+		t.Errorf("%s", out)
+	}
+	if _, errs, status := run(t, audit, "trace", "--policy", "Controll Room"); status != 1 || !strings.Contains(errs, `nearest is "Control Room"`) {
+		t.Errorf("%d %s", status, errs)
+	}
+}
