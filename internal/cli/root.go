@@ -182,10 +182,13 @@ func (s *shared) sheet(w io.Writer) *page.Sheet {
 		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
 			width = columns
 		}
-		profile = colorprofile.Detect(w, os.Environ())
+		// Sixteen colours know no quiet ink, only loud ones: then none is used.
+		if profile = colorprofile.Detect(w, os.Environ()); profile < colorprofile.ANSI256 {
+			profile = min(profile, colorprofile.ASCII)
+		}
 	}
 	if s.noColour || os.Getenv("NO_COLOR") != "" {
-		profile = min(profile, colorprofile.ASCII)
+		profile = colorprofile.NoTTY
 	}
 	return page.NewSheet(&colorprofile.Writer{Forward: w, Profile: profile}, width)
 }

@@ -2,6 +2,7 @@ package page
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"sternledger/internal/core/estate"
@@ -21,19 +22,53 @@ func Scopes(s *Sheet, survey *govern.Survey) error {
 			s.Blank()
 		}
 		s.Title(a.Name, aboutAuthority(a, survey.Resolutions[i].Dialect))
-		scopes := byAuthority[a]
+		columns := byPolicy(byAuthority[a])
 		perTable := max(1, (s.width-labelWidth)/scopeWidth)
-		for start := 0; start < len(scopes); start += perTable {
+		for start := 0; start < len(columns); start += perTable {
 			if start > 0 {
 				s.Blank()
 			}
-			sideBySide(s, scopes[start:min(start+perTable, len(scopes))], scopes[0])
+			sideBySide(s, columns[start:min(start+perTable, len(columns))], columns[0], tiersOf(byAuthority[a]))
 		}
-		if gone := absent(scopes); gone != "" {
+		if gone := absent(byAuthority[a]); gone != "" {
 			s.Text("Not in the evidence: " + gone + ".")
 		}
 	}
 	return s.Err()
+}
+
+// column is all scopes under one policy. Tiers under a policy share its
+// settings, so they share a column and have their numbers of accounts apart.
+type column struct {
+	*govern.Scope
+	accounts, enabled int
+	byTier            map[string]int
+}
+
+func byPolicy(scopes []*govern.Scope) []*column {
+	var all []*column
+	for _, scope := range scopes {
+		if n := len(all); n == 0 || all[n-1].Policy != scope.Policy || all[n-1].Rule != scope.Rule {
+			all = append(all, &column{Scope: scope, byTier: map[string]int{}})
+		}
+		c := all[len(all)-1]
+		c.accounts += scope.Accounts
+		c.enabled += scope.Enabled
+		c.byTier[scope.Tier] = scope.Accounts
+	}
+	return all
+}
+
+// tiersOf returns the tiers that hold accounts, in order.
+func tiersOf(scopes []*govern.Scope) []string {
+	var tiers []string
+	for _, scope := range scopes {
+		if scope.Accounts > 0 && !slices.Contains(tiers, scope.Tier) {
+			tiers = append(tiers, scope.Tier)
+		}
+	}
+	slices.Sort(tiers)
+	return tiers
 }
 
 // Widths of the label column and of a scope's column.
@@ -66,32 +101,38 @@ func Grouped(n int) string {
 	return digits
 }
 
-// sideBySide draws one table: a row for each setting, a column for each scope.
-func sideBySide(s *Sheet, scopes []*govern.Scope, first *govern.Scope) {
-	columns := []Column{{Head: ""}}
-	tier, accounts, enabled := []string{"tier"}, []string{"accounts"}, []string{"enabled"}
-	for _, scope := range scopes {
-		columns = append(columns, Column{Head: Clean(scope.PolicyName()), Right: true})
-		tier = append(tier, scope.Tier)
-		accounts = append(accounts, accountsOf(scope, scope.Accounts))
-		enabled = append(enabled, accountsOf(scope, scope.Enabled))
+// sideBySide draws one table: a row for each setting, a column for each policy.
+func sideBySide(s *Sheet, shown []*column, first *column, tiers []string) {
+	heads := []Column{{Head: ""}}
+	accounts, enabled := []string{"accounts"}, []string{"enabled"}
+	for _, c := range shown {
+		heads = append(heads, Column{Head: Clean(c.PolicyName()), Right: true})
+		accounts = append(accounts, accountsOf(c.Scope, c.accounts))
+		enabled = append(enabled, accountsOf(c.Scope, c.enabled))
 	}
-	rows := [][]string{tier, accounts}
+	rows := [][]string{accounts}
 	if first.Listed() {
 		rows = append(rows, enabled)
 	}
+	for _, tier := range tiers {
+		row := []string{"  " + tier}
+		for _, c := range shown {
+			row = append(row, Grouped(c.byTier[tier]))
+		}
+		rows = append(rows, row)
+	}
 	for _, row := range setting.Table() {
 		cells, any := []string{string(row.ID)}, false
-		for _, scope := range scopes {
-			cells = append(cells, cell(&row, scope, first))
-			e := scope.Settings[row.ID]
-			any = any || e.Missing != govern.NoSuch && (e.Missing != govern.NotCollected || scope.Policy == nil && row.Exists(setting.WindowsFineGrained))
+		for _, c := range shown {
+			cells = append(cells, cell(&row, c.Scope, first.Scope))
+			e := c.Settings[row.ID]
+			any = any || e.Missing != govern.NoSuch && (e.Missing != govern.NotCollected || c.Policy == nil && row.Exists(setting.WindowsFineGrained))
 		}
 		if any {
 			rows = append(rows, cells)
 		}
 	}
-	s.Table(columns, rows)
+	s.Table(heads, rows)
 }
 
 func accountsOf(scope *govern.Scope, n int) string {

@@ -136,8 +136,15 @@ func (s *Sheet) beside(word, below string, style lipgloss.Style, first string, r
 }
 
 func wrap(text string, width int) []string {
-	return strings.Split(ansi.Wrap(text, width, " "), "\n")
+	return strings.Split(restoreHyphens(ansi.Wrap(keepHyphens(text), width, " ")), "\n")
 }
+
+// unbroken is the hyphen at which wrapping does not part a name such as
+// min-length.
+const unbroken = "\u2011"
+
+func keepHyphens(text string) string    { return strings.ReplaceAll(text, "-", unbroken) }
+func restoreHyphens(text string) string { return strings.ReplaceAll(text, unbroken, "-") }
 
 // Column is one column of a table.
 type Column struct {
@@ -150,13 +157,13 @@ type Column struct {
 func (s *Sheet) Table(columns []Column, rows [][]string) {
 	heads := make([]string, len(columns))
 	for i, c := range columns {
-		heads[i] = c.Head
+		heads[i] = keepHyphens(c.Head)
 	}
 	clean := make([][]string, len(rows))
 	for i, row := range rows {
 		clean[i] = make([]string, len(row))
 		for j, cell := range row {
-			clean[i][j] = Clean(cell)
+			clean[i][j] = keepHyphens(Clean(cell))
 		}
 	}
 	t := table.New().Headers(heads...).Rows(clean...).
@@ -183,7 +190,7 @@ func (s *Sheet) Table(columns []Column, rows [][]string) {
 	if lipgloss.Width(drawn) > s.width {
 		drawn = t.Width(s.width).String()
 	}
-	for l := range strings.SplitSeq(strings.TrimRight(drawn, "\n"), "\n") {
+	for l := range strings.SplitSeq(restoreHyphens(strings.TrimRight(drawn, "\n")), "\n") {
 		s.line(l)
 	}
 }
