@@ -3,6 +3,7 @@ package engagement
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 	"time"
 
 	"sternledger/internal/core/baseline"
@@ -211,6 +212,7 @@ func (w *Weighing) WithAllAccounts() WeighDocument {
 			for _, row := range f.Rows {
 				d.Findings[i].AllAccounts = append(d.Findings[i].AllAccounts, f.Authority.Objects.Name.At(row))
 			}
+			slices.Sort(d.Findings[i].AllAccounts)
 		}
 	}
 	return d

@@ -44,19 +44,29 @@ func Accounts(s *Sheet, rows iter.Seq[*engagement.AccountRow]) error {
 	for r := range rows {
 		count++
 		for i, c := range shown {
-			widths[i] = min(max(widths[i], ansi.StringWidth(Clean(c.cell(r)))), c.most)
+			if widths[i] < c.most {
+				widths[i] = min(max(widths[i], width(c.cell(r))), c.most)
+			}
 		}
 	}
+	var b []byte
 	line := func(cell func(i int) string) {
-		var b strings.Builder
-		for i, width := range widths {
-			if width == 0 {
+		b = b[:0]
+		for i, wide := range widths {
+			if wide == 0 {
 				continue
 			}
-			text := ansi.Truncate(Clean(cell(i)), width, "…")
-			b.WriteString(text + strings.Repeat(" ", width-ansi.StringWidth(text)+2))
+			text := cell(i)
+			if used := width(text); used <= wide && plainText(text) {
+				b = append(b, text...)
+				b = append(b, blanks[:wide-used+2]...)
+				continue
+			}
+			text = ansi.Truncate(Clean(text), wide, "…")
+			b = append(b, text...)
+			b = append(b, blanks[:wide-ansi.StringWidth(text)+2]...)
 		}
-		s.line(b.String())
+		s.line(string(b))
 	}
 	line(func(i int) string { return shown[i].head })
 	s.Rule()
@@ -71,6 +81,26 @@ func Accounts(s *Sheet, rows iter.Seq[*engagement.AccountRow]) error {
 	s.Rule()
 	s.line(Quantity(count, "account"))
 	return s.Err()
+}
+
+const blanks = "                                                                "
+
+// plainText reports whether text needs no care: printable ASCII.
+func plainText(text string) bool {
+	for i := range len(text) {
+		if text[i] < ' ' || text[i] > '~' {
+			return false
+		}
+	}
+	return true
+}
+
+// width is how many columns text takes when it is printed clean.
+func width(text string) int {
+	if plainText(text) {
+		return len(text)
+	}
+	return ansi.StringWidth(Clean(text))
 }
 
 // AccountsCSV writes the accounts as RFC 4180 has it, row by row.

@@ -3,6 +3,7 @@
 package page
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"strings"
@@ -25,18 +26,23 @@ const margin = 13
 // Sheet is a page of the ledger on a terminal: ruled lines, and a margin
 // column with the verdict as a word. The first error of the writer is kept.
 type Sheet struct {
-	w     io.Writer
+	w     *bufio.Writer
 	width int
 	err   error
 }
 
 // NewSheet returns a sheet of that width, within what is readable.
 func NewSheet(w io.Writer, width int) *Sheet {
-	return &Sheet{w: w, width: min(max(width, narrowest), widest)}
+	return &Sheet{w: bufio.NewWriterSize(w, 64<<10), width: min(max(width, narrowest), widest)}
 }
 
-// Err returns the first error of writing.
-func (s *Sheet) Err() error { return s.err }
+// Err ends the sheet and returns the first error of writing.
+func (s *Sheet) Err() error {
+	if err := s.w.Flush(); s.err == nil {
+		s.err = err
+	}
+	return s.err
+}
 
 // The inks. They go with words, never in their place.
 var (

@@ -150,26 +150,73 @@ func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
 }
 
 // Reaches returns the accounts that a policy reaches, whether it governs them
-// or not.
+// or not, in the order of their rows. It takes time for those it reaches, not
+// for all there are.
 func (r *Resolution) Reaches(p *estate.Policy) []int {
 	i := slices.IndexFunc(r.candidates, func(c candidate) bool { return c.policy == p })
 	if i < 0 {
 		return nil
 	}
-	o, reached, named := r.Authority.Objects, r.reaches()[i], map[int]bool{}
-	for _, target := range r.targets(i) {
-		named[target] = true
-	}
+	o := r.Authority.Objects
 	var rows []int
-	for row := range o.Len() {
-		if o.ClassOf(row) != estate.Account || o.FlagsOf(row)&estate.NeverOverride != 0 {
-			continue
-		}
-		if named[row] || len(reached) > 0 && slices.ContainsFunc(r.holders(row), func(g int) bool { _, ok := reached[g]; return ok }) {
+	take := func(row int) {
+		if o.ClassOf(row) == estate.Account && o.FlagsOf(row)&estate.NeverOverride == 0 {
 			rows = append(rows, row)
 		}
 	}
-	return rows
+	for _, target := range r.targets(i) {
+		take(target)
+	}
+	for group := range r.reaches()[i] {
+		for _, row := range r.accountsIn(group) {
+			take(int(row))
+		}
+	}
+	slices.Sort(rows)
+	return slices.Compact(rows)
+}
+
+// accountsIn returns the accounts directly in a group, those of which it is
+// the primary group included.
+func (r *Resolution) accountsIn(group int) []uint32 {
+	if r.memberEnds == nil {
+		r.listMembers()
+	}
+	from := uint32(0)
+	if group > 0 {
+		from = r.memberEnds[group-1]
+	}
+	return r.members[from:r.memberEnds[group]]
+}
+
+// listMembers turns each account's list of groups round: count, add up, place.
+func (r *Resolution) listMembers() {
+	o := r.Authority.Objects
+	n := o.Len()
+	ends := make([]uint32, n+1)
+	each := func(do func(group, row int)) {
+		for row := range n {
+			if o.ClassOf(row) != estate.Account {
+				continue
+			}
+			for group := range o.GroupsOf(row) {
+				do(group, row)
+			}
+			if group, ok := r.byRID[o.Primary.At(row)]; ok {
+				do(int(group), row)
+			}
+		}
+	}
+	each(func(group, _ int) { ends[group+1]++ })
+	for i := range n {
+		ends[i+1] += ends[i]
+	}
+	r.members = make([]uint32, ends[n])
+	each(func(group, row int) {
+		r.members[ends[group]] = uint32(row)
+		ends[group]++
+	})
+	r.memberEnds = ends[:n]
 }
 
 // Carried returns the policies that a group carries to its members, the best

@@ -62,6 +62,9 @@ type Resolution struct {
 	byRID      map[uint32]int32 // groups by the last part of their SID
 	groupsIn   map[int][]int    // made when asked for
 	reached    []reach          // made when asked for
+	named      [][]int          // rows that each candidate names, made when asked for
+	members    []uint32         // accounts by group, made when asked for
+	memberEnds []uint32         // where each group's part of members ends
 }
 
 // Resolve prepares the answers for an authority. Time and memory are linear in
@@ -216,7 +219,17 @@ func (r *Resolution) spread() {
 
 // targets returns the rows that a candidate names, in the order of their DNs.
 func (r *Resolution) targets(i int) []int {
-	a, c := r.Authority, &r.candidates[i]
+	if r.named == nil {
+		r.named = make([][]int, len(r.candidates))
+		for i := range r.candidates {
+			r.named[i] = r.namedBy(&r.candidates[i])
+		}
+	}
+	return r.named[i]
+}
+
+func (r *Resolution) namedBy(c *candidate) []int {
+	a := r.Authority
 	var found []int
 	if c.policy != nil {
 		for _, t := range c.policy.Targets {

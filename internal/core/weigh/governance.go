@@ -33,6 +33,7 @@ type Pass struct {
 	check      *GovernanceCheck
 	index      int
 	found      *[]Finding
+	byDefault  *[]int // made when asked for
 }
 
 // report adds a finding. rows are the accounts concerned, nobody's for none,
@@ -46,8 +47,7 @@ func (p *Pass) report(f Finding, about string, rows []int) {
 	if f.Scope != nil {
 		f.Severity = severityIn(f.Scope, f.Severity)
 	} else if rows != nil && p.Authority.Listed {
-		n, o := len(rows), p.Authority.Objects
-		slices.SortFunc(rows, func(x, y int) int { return strings.Compare(o.Name.At(x), o.Name.At(y)) })
+		n := len(rows)
 		f.Accounts, f.Rows = &n, rows
 		f.Examples = names(p.Authority, rows[:min(len(rows), mostExamples)])
 	}
@@ -61,7 +61,10 @@ var nobody = []int{}
 
 // onDefault returns the accounts that the domain's own settings govern.
 func (p *Pass) onDefault() []int {
-	return p.accounts(func(row int) bool { return p.Resolution.Of(row).Rule == govern.Default })
+	if *p.byDefault == nil {
+		*p.byDefault = p.accounts(func(row int) bool { return p.Resolution.Of(row).Rule == govern.Default })
+	}
+	return *p.byDefault
 }
 
 // scopes returns the authority's scopes.
@@ -291,13 +294,12 @@ var governanceChecks = []GovernanceCheck{
 		Doc: "The directory's own answer on what governs an account (msDS-ResultantPSO) differs from what its policies and groups come to.",
 		Run: func(p *Pass) {
 			a := p.Authority
+			if !a.AnswerGiven {
+				return
+			}
 			differ := p.accounts(func(row int) bool {
-				told := a.Objects.Resultant.At(row)
 				g := p.Resolution.Of(row)
-				if !a.AnswerGiven || g.Rule == govern.Unknown {
-					return false
-				}
-				return p.answer(told) != originOf(g.Policy)
+				return g.Rule != govern.Unknown && p.answer(a.Objects.Resultant.At(row)) != originOf(g.Policy)
 			})
 			if len(differ) > 0 {
 				row := differ[0]
@@ -448,9 +450,10 @@ func runGovernance(s *govern.Survey) []Finding {
 		if a.Kind != estate.Domain {
 			continue
 		}
+		var byDefault []int
 		for k := range governanceChecks {
 			c := &governanceChecks[k]
-			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found})
+			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found, byDefault: &byDefault})
 		}
 	}
 	return found
