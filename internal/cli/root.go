@@ -90,11 +90,12 @@ with baselines, and says what is weak, conflicting or missing for each account
 scope, with the line of evidence behind every verdict.
 
 It works on files, needs no network, and never writes to what it audits.`,
-		Example: `  sternledger demo                            see the whole job on sample data
-  sternledger begin harbour-2026              start an engagement folder
-  sternledger -C harbour-2026 gather exports/ take exports into evidence
-  sternledger -C harbour-2026 scopes          what governs whom
-  sternledger -C harbour-2026 weigh           compare with the baselines`,
+		Example: `  sternledger demo                              see the whole job on sample data
+  sternledger begin harbour-2026                start an engagement folder
+  sternledger -C harbour-2026 gather exports/   take exports into evidence
+  sternledger -C harbour-2026 scopes            what governs whom
+  sternledger -C harbour-2026 trace w.lowe      why a policy governs an account
+  sternledger -C harbour-2026 weigh             compare with the baselines`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          cobra.ArbitraryArgs,

@@ -288,7 +288,7 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 func (b *Builder) Member(domain string, group uint32, dn []byte, line int) {
 	d := b.authority(domain, Domain, setting.WindowsDomain)
 	if n := len(d.edges); n == 0 || len(d.edges[n-1]) == chunkRows {
-		d.edges = append(d.edges, make([]edge, 0, chunkRows))
+		d.edges = append(d.edges, make([]edge, 0, min(n*chunkRows, chunkRows)))
 	}
 	last := &d.edges[len(d.edges)-1]
 	*last = append(*last, edge{hashDN(dn, &b.scratch), group, uint32(line)})

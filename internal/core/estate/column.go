@@ -38,7 +38,8 @@ func (c *Numbers[T]) At(i int) T {
 // Append adds a row.
 func (c *Numbers[T]) Append(v T) {
 	if c.n%chunkRows == 0 {
-		c.chunks = append(c.chunks, make([]T, 0, chunkRows))
+		// The first chunk grows as it fills, since most authorities are small.
+		c.chunks = append(c.chunks, make([]T, 0, min(c.n, chunkRows)))
 	}
 	last := &c.chunks[len(c.chunks)-1]
 	*last = append(*last, v)

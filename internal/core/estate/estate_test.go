@@ -152,3 +152,19 @@ func TestSetKeepsOrRefuses(t *testing.T) {
 		t.Error("two current files that disagree must be a problem")
 	}
 }
+
+// However a DN is spelt, the fast hash and the slow one agree.
+func TestHashesAgree(t *testing.T) {
+	var scratch []byte
+	pieces := []string{"CN=", "cn = ", "OU=", "Ada", "ada lovelace", "Ä", `\, `, `\2C`, " ", ",", ", ", "+", "DC=example", "0123456789abcdef", `"q"`, ";", "\\", "x"}
+	for seed := range 4000 {
+		dn, n := "", seed
+		for range 1 + seed%7 {
+			dn += pieces[n%len(pieces)]
+			n = n*31/7 + 13
+		}
+		if hashDN([]byte(dn), &scratch) != hashSlowly([]byte(dn), &scratch) {
+			t.Fatalf("%q hashes differently fast and slowly", dn)
+		}
+	}
+}

@@ -87,11 +87,18 @@ func keys(t reflect.Type, found []string) []string {
 	return found
 }
 
-// Nearest returns the known word with the smallest edit distance.
+// Nearest returns the known word with the smallest edit distance. What people
+// left out of a longer word counts little.
 func Nearest(word string, known []string) string {
 	best, least := "", len(word)+100
+	word = strings.ToLower(word)
 	for _, k := range known {
-		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < least {
+		low := strings.ToLower(k)
+		d := distance(word, low)
+		if len(word) > 3 && strings.Contains(low, word) {
+			d /= 4
+		}
+		if d < least {
 			best, least = k, d
 		}
 	}

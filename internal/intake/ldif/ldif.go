@@ -176,7 +176,11 @@ func (r *reader) record() error {
 	}
 	r.class = 0
 	for i := range r.values {
-		if v := &r.values[i]; v.attr == aObjectClass {
+		v := &r.values[i]
+		if v.attr == aDN && i > 0 {
+			return r.errorAt(v.line, "a second \"dn:\" in one entry", "a blank line between entries", "the export was edited or joined by hand: put the blank line back")
+		}
+		if v.attr == aObjectClass {
 			r.class |= classes[strings.ToLower(string(r.text[v.from:v.to]))]
 		}
 	}

@@ -223,6 +223,8 @@ func TestDamagedExports(t *testing.T) {
 		{"dn: CN=a,DC=x,DC=example\nchangetype: modify\nreplace: minPwdLength\nminPwdLength: 1\n", 2, "change record"},
 		{"dn: CN=a,DC=x,DC=example\nobjectClass: printQueue\n", 0, "without a domain's head"},
 		{"version: 1\n", 0, "without a domain's head"},
+		{head + "dn: CN=a,DC=x,DC=example\nobjectClass: user\n", 13, "a second \"dn:\""},
+		{"objectClass: user\ndn: CN=a,DC=x,DC=example\n", 2, "a second \"dn:\""},
 	} {
 		_, _, err := readText(c.text)
 		var e *intake.Error
@@ -233,6 +235,29 @@ func TestDamagedExports(t *testing.T) {
 	long := "dn: CN=a,DC=x,DC=example\ndescription: " + strings.Repeat("x", maxLine+1)
 	if _, _, err := readText(long); err == nil || !strings.Contains(err.Error(), "16 MiB") {
 		t.Errorf("an endless line: %v", err)
+	}
+}
+
+// Cut at any byte, an export gives an error or facts, and never a panic.
+func TestCutAnywhere(t *testing.T) {
+	data, err := os.ReadFile("../../../demo/exports/yard.ldif")
+	if err != nil {
+		t.Fatal(err)
+	}
+	refused := 0
+	for n := range data {
+		b, kept, err := readText(string(data[:n]))
+		if err != nil {
+			refused++
+			continue
+		}
+		if kept != string(data[:n]) {
+			t.Fatalf("cut at %d: the copy is not what was read", n)
+		}
+		b.Finish()
+	}
+	if refused < 300 {
+		t.Errorf("only %d cuts were noticed", refused)
 	}
 }
 

@@ -17,6 +17,10 @@ import (
 // kilobytes (a picture on one line); more is not a directory export.
 const maxLine = 16 << 20
 
+// usualBuffer is the size to which the buffer grows for a large file; a small
+// one needs less, a long line more.
+const usualBuffer = 1 << 20
+
 // value is one attribute value of the record being read.
 type value struct {
 	attr     attr
@@ -66,9 +70,9 @@ const (
 func newScanner(src *intake.Source) *scanner {
 	// Directories can write their exports in UTF-16; the copy is then in UTF-8,
 	// line for line the same.
-	in := bufio.NewReaderSize(src.In, 64<<10)
+	in := bufio.NewReader(src.In)
 	mark, _ := in.Peek(2)
-	s := &scanner{src: src, in: in, buf: make([]byte, 1<<20)}
+	s := &scanner{src: src, in: in, buf: make([]byte, 16<<10)}
 	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
 		s.in = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
 	}
@@ -151,7 +155,7 @@ func (s *scanner) fill() error {
 	if err := s.flush(); err != nil {
 		return err
 	}
-	if s.end == len(s.buf) && s.pos == 0 {
+	if s.end == len(s.buf) && (s.pos == 0 || len(s.buf) < usualBuffer) {
 		s.buf = append(s.buf, make([]byte, len(s.buf))...)
 	}
 	if s.pos > 0 {

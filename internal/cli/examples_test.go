@@ -1,0 +1,108 @@
+package cli_test
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/cli"
+)
+
+// workplace is a folder in which every worked example can run as printed: the
+// sample engagement, its exports, and a second engagement beside it.
+func workplace(t *testing.T) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	for from, to := range map[string]string{"exports": "exports", "exports/marrowick.ldif": "marrowick.ldif", "exports/weigh1.inf": "weighbridge.inf"} {
+		if out, err := exec.Command("cp", "-a", filepath.Join(dir, from), filepath.Join(audit, to)).CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+	}
+	must(t, audit, "begin", "harbour-2026")
+	must(t, audit, "-C", "harbour-2026", "gather", "exports")
+	return audit
+}
+
+// shell runs a line as an auditor would type it.
+func shell(dir, line string) (string, error) {
+	cmd := exec.Command("bash", "-c", line)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"))
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err := cmd.Run()
+	return out.String(), err
+}
+
+// Every worked example of every command's help runs as printed.
+func TestHelpExamplesRun(t *testing.T) {
+	dir := workplace(t)
+	seen := 0
+	var walk func(*cobra.Command)
+	walk = func(cmd *cobra.Command) {
+		if cmd.Short == "" || cmd.Runnable() && cmd.Example == "" && !strings.Contains(cmd.CommandPath(), "completion") && cmd.Name() != "help" {
+			t.Errorf("%s has no short help or no example", cmd.CommandPath())
+		}
+		for line := range strings.Lines(cmd.Example) {
+			line = strings.TrimSpace(line)
+			if i := strings.Index(line, "   "); i > 0 {
+				line = line[:i] // what follows is an explanation
+			}
+			at := dir
+			if strings.Contains(line, "begin") || strings.Contains(line, "demo") {
+				at = t.TempDir()
+				os.RemoveAll("/tmp/harbour")
+			}
+			out, err := shell(at, line)
+			if failOn := strings.Contains(line, "--fail-on"); err != nil && !(failOn && strings.Contains(out, "--fail-on: findings")) {
+				t.Errorf("%s: %v\n%s", line, err, out)
+			}
+			seen++
+		}
+		for _, sub := range cmd.Commands() {
+			walk(sub)
+		}
+	}
+	walk(cli.New())
+	if seen < 20 {
+		t.Errorf("only %d examples", seen)
+	}
+}
+
+// What the README and the documents tell people to type exists.
+func TestDocumentsNameRealCommands(t *testing.T) {
+	known := map[string]bool{"help": true, "completion": true}
+	for _, cmd := range cli.New().Commands() {
+		known[cmd.Name()] = true
+	}
+	named := regexp.MustCompile("(?m)(?:^|[`\"(])sternledger (?:-C \\S+ )?([a-z-]+)")
+	documents, _ := filepath.Glob("../../docs/*.md")
+	documents = append(documents, "../../README.md", "../../CONTRIBUTING.md", "../../SECURITY.md")
+	for _, file := range documents {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range named.FindAllStringSubmatch(string(data), -1) {
+			if !known[m[1]] {
+				t.Errorf("%s names the command %q", file, m[1])
+			}
+		}
+		for _, m := range regexp.MustCompile(`\]\(([^)#]+)\)`).FindAllStringSubmatch(string(data), -1) {
+			if strings.Contains(m[1], "://") {
+				continue
+			}
+			if _, err := os.Stat(filepath.Join(filepath.Dir(file), m[1])); err != nil {
+				t.Errorf("%s links to %s, which is not there", file, m[1])
+			}
+		}
+	}
+}

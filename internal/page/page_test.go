@@ -1,0 +1,148 @@
+package page
+
+import (
+	"bytes"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"sternledger/internal/engagement"
+)
+
+// sample gathers the demo's exports into an engagement.
+func sample(t *testing.T) (*engagement.Engagement, *engagement.Gathered) {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "audit")
+	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
+	if err := engagement.Begin(dir, "Marrowick Harbour Authority, with a title so long that it does not fit beside the number", "R. Quill", now); err != nil {
+		t.Fatal(err)
+	}
+	e, err := engagement.Open(dir, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { e.Close() })
+	g, err := e.Gather([]string{"../../demo/exports"}, engagement.GatherOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return e, g
+}
+
+// pages draws every page of the sample at a width.
+func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width int) map[string]string {
+	t.Helper()
+	survey, err := e.Survey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	weighing, err := e.Weigh(engagement.WeighOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	trace, err := e.Trace("w.lowe")
+	if err != nil {
+		t.Fatal(err)
+	}
+	policy, err := e.TracePolicy("Dredging")
+	if err != nil {
+		t.Fatal(err)
+	}
+	drawn := map[string]string{}
+	for name, draw := range map[string]func(*Sheet) error{
+		"gathered":     func(s *Sheet) error { return Gathered(s, g, true) },
+		"scopes":       func(s *Sheet) error { return Scopes(s, survey) },
+		"weighing":     func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing) },
+		"trace":        func(s *Sheet) error { return Trace(s, trace) },
+		"trace policy": func(s *Sheet) error { return TracePolicy(s, policy) },
+		"settings":     Settings,
+	} {
+		var out bytes.Buffer
+		if err := draw(NewSheet(&out, width)); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		drawn[name] = ansi.Strip(out.String())
+	}
+	return drawn
+}
+
+// Every page fits its sheet, at all widths, and names such as min-length are
+// never parted.
+func TestPagesFit(t *testing.T) {
+	e, g := sample(t)
+	for _, width := range []int{60, 80, 100, 120} {
+		for name, text := range pages(t, e, g, width) {
+			for i, line := range strings.Split(text, "\n") {
+				if w := ansi.StringWidth(line); w > width {
+					t.Errorf("%s at %d: line %d is %d wide: %q", name, width, i+1, w, line)
+				}
+				if strings.HasSuffix(line, "-") && strings.ContainsAny(line, "abcdefghijklmnopqrstuvwxyz") {
+					t.Errorf("%s at %d: a name is parted: %q", name, width, line)
+				}
+				if strings.Contains(line, unbroken) {
+					t.Errorf("%s at %d: another hyphen was left in %q", name, width, line)
+				}
+			}
+		}
+	}
+}
+
+// What a page must say, whatever it looks like.
+func TestPagesSay(t *testing.T) {
+	e, g := sample(t)
+	drawn := pages(t, e, g, 120)
+	for name, words := range map[string][]string{
+		"gathered":     {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured", "machine weigh1: 11 settings enforced; accounts not listed"},
+		"scopes":       {"domain, samba dialect; 25 accounts", "4, weaker", "never, dormant", "365 days, differs", "not listed", "Not in the evidence: min-length-audit"},
+		"weighing":     {"weak│ Minimum length: 4 characters", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│", "demanded: at least 14 characters (cis-windows-server 1.1.4)", "remedy: Set minPwdLength of domain default"},
+		"trace":        {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},
+		"trace policy": {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
+		"settings":     {"lockout-threshold", "takes a number of failed tries, or never"},
+	} {
+		for _, word := range words {
+			if !strings.Contains(drawn[name], word) {
+				t.Errorf("%s does not say %q", name, word)
+			}
+		}
+	}
+}
+
+func TestRowsAreSafe(t *testing.T) {
+	r := &Rows{Head: []string{"a", "b"}, Rows: [][]string{
+		{"=1+1", "-36288000000000"}, {"@SUM(A1)", "-"}, {"+cmd|' /C calc'!A0", "-rf"}, {"\tx", "a|b\n<img src=x> `y`"},
+	}}
+	var csv, markdown bytes.Buffer
+	if err := r.CSV(&csv); err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range []string{"'=1+1,-36288000000000", "'@SUM(A1),-\n", "'+cmd|' /C calc'!A0,'-rf", "'\tx"} {
+		if !strings.Contains(csv.String(), line) {
+			t.Errorf("%q is not in %q", line, csv.String())
+		}
+	}
+	if err := r.Markdown(&markdown); err != nil {
+		t.Fatal(err)
+	}
+	last := strings.Split(strings.TrimSpace(markdown.String()), "\n")
+	if got := last[len(last)-1]; got != "|  x | a\\|b &lt;img src=x> \\`y\\` |" || len(last) != 6 {
+		t.Errorf("%q", got)
+	}
+}
+
+func TestClean(t *testing.T) {
+	for text, want := range map[string]string{
+		"plain": "plain", "Ämilie": "Ämilie", "a\x1b[31mb": "a\ufffd[31mb", "a\nb\tc": "a b c", "x\u202ey\u2066z": "x\ufffdy\ufffdz", "\x00\x07\u009b": "\ufffd\ufffd\ufffd",
+	} {
+		if got := Clean(text); got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+	for n, want := range map[int]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567"} {
+		if got := Grouped(n); got != want {
+			t.Errorf("%d: %s", n, got)
+		}
+	}
+}
