@@ -32,7 +32,7 @@ Known formats: a directory's export in LDIF; security templates in INF, from a
 policy store, a policy backup or a machine's own export (the machine is named
 after the file).`,
 		Example: `  sternledger gather marrowick.ldif
-  sternledger gather exports/
+  sternledger gather exports/ --format json
   sternledger -C harbour-2026 gather weighbridge.inf --with-gaps`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -44,11 +44,16 @@ after the file).`,
 				if s.quiet {
 					return nil
 				}
-				return page.Gathered(s.sheet(cmd.OutOrStdout()), g, s.verbose)
+				return s.print(cmd, output{
+					text:     func(sheet *page.Sheet) error { return page.Gathered(sheet, g, s.verbose) },
+					rows:     func() *page.Rows { return page.GatheredRows(g) },
+					document: func() any { return g.Document() },
+				})
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&withGaps, "with-gaps", false, "take evidence with values that no platform could hold; they are then missing")
+	s.addFormat(cmd)
 	return cmd
 }
 

@@ -47,6 +47,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"target-ignored":           {"conflicting", 0.0, "", "Dredging Notices (a global distribution group)"},
 		"target-unknown":           {"missing", nil, "", "CN=Visiting Master,OU=Visitors,DC=marrowick,DC=example, which is not in the evidence"},
 		"member-unknown":           {"missing", nil, "", "1 member of Pilots, which carries Pilots, is not in the evidence"},
+		"members-incomplete":       {"missing", nil, "", "the members of Riggers from number 1 on were not exported"},
 		"policy-hidden":            {"missing", 2.0, "r.keel s.hull", "Riggers is not in the evidence"},
 		"override-weaker":          {"conflicting", 1.0, "w.lowe", "4 characters, where the domain's default has 8 characters"},
 		"template-against-head":    {"conflicting", 12.0, "", "12 characters is configured by Default Domain Policy, 8 characters is enforced"},

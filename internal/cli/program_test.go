@@ -2,6 +2,8 @@ package cli_test
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -290,6 +292,22 @@ func TestGatherAgainNewerAndPartial(t *testing.T) {
 		}
 		return nil
 	})
+}
+
+// What gather says of itself is a document too.
+func TestGatherDocument(t *testing.T) {
+	dir, src := begin(t), t.TempDir()
+	file := write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser)
+	write(t, filepath.Join(src, "notes.txt"), "read me")
+	doc := document(t, dir, "gather", src)
+	sum := sha256.Sum256([]byte(smallHead + smallUser))
+	if at(doc, "entry") != 2.0 || at(doc, "files", 0, "sha256") != hex.EncodeToString(sum[:]) || at(doc, "files", 0, "struck") != 1.0 ||
+		at(doc, "authorities", 0, "accounts") != 1.0 || at(doc, "authorities", 0, "settings") != 10.0 || !strings.HasSuffix(at(doc, "passed", 0, "path").(string), "notes.txt") {
+		t.Errorf("%v", doc)
+	}
+	if again := document(t, dir, "gather", file); at(again, "entry") != 0.0 || at(again, "files", 0, "state") != "known" {
+		t.Errorf("%v", again)
+	}
 }
 
 func TestWithGaps(t *testing.T) {

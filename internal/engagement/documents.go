@@ -11,6 +11,7 @@ import (
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
+	"sternledger/internal/ledger"
 )
 
 // The documents are the contract of --format json: fields are added, never
@@ -260,6 +261,79 @@ func NewSettingsDocument() SettingsDocument {
 		row.Choices = append(row.Choices, s.Choices...)
 		row.On = append(row.On, s.On...)
 		d.Settings = append(d.Settings, row)
+	}
+	return d
+}
+
+// GatherDocument is the output of gather.
+type GatherDocument struct {
+	Schema      string                    `json:"schema"`
+	Entry       int64                     `json:"entry"` // 0: nothing new
+	Files       []GatheredFileDocument    `json:"files"`
+	Authorities []GatheredSubjectDocument `json:"authorities"`
+	Templates   []GatheredSubjectDocument `json:"templates"`
+	Problems    []ProblemDocument         `json:"problems"`
+	Passed      []PassedDocument          `json:"passed"`
+}
+
+// GatheredFileDocument is one file and what became of it.
+type GatheredFileDocument struct {
+	ledger.Evidence
+	State string `json:"state"` // taken, or known
+}
+
+// GatheredSubjectDocument counts what was found of an authority or template.
+type GatheredSubjectDocument struct {
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	Settings  int    `json:"settings"`
+	Policies  int    `json:"policies"`
+	Accounts  *int   `json:"accounts"`
+	Groups    int    `json:"groups"`
+	Computers int    `json:"computers"`
+}
+
+// ProblemDocument is something that was not understood.
+type ProblemDocument struct {
+	CiteDocument
+	Text string `json:"text"`
+}
+
+// PassedDocument is one file that was not taken, and why.
+type PassedDocument struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
+}
+
+// Document describes the gather.
+func (g *Gathered) Document() GatherDocument {
+	d := GatherDocument{Schema: "sternledger/gather/1", Entry: g.Entry, Files: []GatheredFileDocument{}, Authorities: []GatheredSubjectDocument{},
+		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}}
+	for _, f := range g.Files {
+		state := "taken"
+		if f.Known {
+			state = "known"
+		}
+		d.Files = append(d.Files, GatheredFileDocument{f.Evidence, state})
+	}
+	for _, a := range g.Authorities {
+		s := GatheredSubjectDocument{Name: a.Name, Kind: string(a.Kind), Policies: len(a.Overrides), Groups: a.Groups, Computers: a.Computers}
+		if a.Head != nil {
+			s.Settings = len(a.Head.Settings)
+		}
+		if a.Listed {
+			s.Accounts = &a.Accounts
+		}
+		d.Authorities = append(d.Authorities, s)
+	}
+	for _, t := range g.Templates {
+		d.Templates = append(d.Templates, GatheredSubjectDocument{Name: t.Policy.Name, Kind: "template", Settings: len(t.Policy.Settings)})
+	}
+	for _, p := range g.Problems {
+		d.Problems = append(d.Problems, ProblemDocument{CiteDocument(p.Cite), p.Text})
+	}
+	for _, p := range g.Passed {
+		d.Passed = append(d.Passed, PassedDocument(p))
 	}
 	return d
 }

@@ -113,3 +113,15 @@ func notTaken(s *Sheet, g *engagement.Gathered, verbose bool) {
 		}
 	}
 }
+
+// GatheredRows gives one row for each file, with its whole hash.
+func GatheredRows(g *engagement.Gathered) *Rows {
+	r := &Rows{Head: []string{"evidence", "path", "format", "bytes", "sha256", "stored_sha256", "struck", "state"}}
+	for _, f := range g.Document().Files {
+		r.Rows = append(r.Rows, []string{f.Name, f.Path, f.Format, fmt.Sprint(f.Size), f.SHA256, f.StoredSHA256, fmt.Sprint(f.Struck), f.State})
+	}
+	for _, p := range g.Passed {
+		r.Rows = append(r.Rows, []string{"-", p.Path, "-", "-", "-", "-", "-", "not taken: " + p.Why})
+	}
+	return r
+}

@@ -193,6 +193,15 @@ var governanceChecks = []GovernanceCheck{
 		},
 	},
 	{
+		Name: "members-incomplete", Kind: Missing, Severity: baseline.Serious,
+		Doc: "A large group was exported in pieces, and a piece is missing: who else is in it is not known.",
+		Run: func(p *Pass) {
+			for _, gap := range p.Authority.Problems {
+				p.report(Finding{Reason: gap.Text, Remedy: "Export all pieces of the group's member attribute (member;range=…), and gather again.", Evidence: []estate.Cite{gap.Cite}}, gap.Cite.Raw, nil)
+			}
+		},
+	},
+	{
 		Name: "policy-hidden", Kind: Missing, Severity: baseline.Grave,
 		Doc: "Accounts or groups point at a fine-grained policy that is not in the evidence: whoever made the export may not read such policies.",
 		Run: func(p *Pass) {
