@@ -16,6 +16,7 @@ import (
 
 func newGather(s *shared) *cobra.Command {
 	var withGaps bool
+	var login login
 	cmd := &cobra.Command{
 		Use:   "gather SOURCE…",
 		Short: "Take exports into evidence",
@@ -28,6 +29,11 @@ A file that was taken before is noticed and changes nothing. A newer export of
 the same domain or machine takes the place of the older one, which stays on
 record; an export of a part of a domain is joined to what is on record.
 
+A directory server is read live by its address, ldaps://HOST[/BASE] or ldap://
+(with StartTLS): searches only, written as LDIF evidence and then read like any
+export. The password comes from a prompt, a file, or the variable
+STERNLEDGER_PASSWORD, never from the command line.
+
 Known formats: a directory's export in LDIF; security templates in INF, from a
 policy store, a policy backup or a machine's own export (the machine is named
 after the file).`,
@@ -37,7 +43,12 @@ after the file).`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.inEngagement(func(e *engagement.Engagement) error {
-				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, Progress: s.progress(cmd.ErrOrStderr())})
+				how, err := login.options()
+				if err != nil {
+					return err
+				}
+				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, Live: how, Password: login.password(cmd),
+					Progress: s.progress(cmd.ErrOrStderr())})
 				if err != nil {
 					return err
 				}
@@ -53,6 +64,7 @@ after the file).`,
 		},
 	}
 	cmd.Flags().BoolVar(&withGaps, "with-gaps", false, "take evidence with values that no platform could hold; they are then missing")
+	login.addFlags(cmd)
 	s.addFormat(cmd)
 	return cmd
 }
@@ -73,7 +85,7 @@ func (s *shared) progress(w io.Writer) func(path string, done, total int64) {
 		}
 		if path != current || bar == nil {
 			current = path
-			bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionShowBytes(true),
+			bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionShowBytes(total > 0),
 				progressbar.OptionSetDescription(page.Clean(filepath.Base(path))), progressbar.OptionSetWidth(30),
 				progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish())
 		}

@@ -11,6 +11,7 @@ import (
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
+	"sternledger/internal/intake/live"
 	"sternledger/internal/ledger"
 )
 
@@ -274,6 +275,7 @@ type GatherDocument struct {
 	Templates   []GatheredSubjectDocument `json:"templates"`
 	Problems    []ProblemDocument         `json:"problems"`
 	Passed      []PassedDocument          `json:"passed"`
+	Live        []*live.Collected         `json:"live"`
 }
 
 // GatheredFileDocument is one file and what became of it.
@@ -308,7 +310,7 @@ type PassedDocument struct {
 // Document describes the gather.
 func (g *Gathered) Document() GatherDocument {
 	d := GatherDocument{Schema: "sternledger/gather/1", Entry: g.Entry, Files: []GatheredFileDocument{}, Authorities: []GatheredSubjectDocument{},
-		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}}
+		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}, Live: append([]*live.Collected{}, g.Live...)}
 	for _, f := range g.Files {
 		state := "taken"
 		if f.Known {

@@ -16,6 +16,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/intake"
 	"sternledger/internal/intake/ldif"
+	"sternledger/internal/intake/live"
 	"sternledger/internal/intake/template"
 	"sternledger/internal/ledger"
 )
@@ -28,7 +29,13 @@ type GatherOptions struct {
 	// WithGaps takes evidence that holds values no platform could hold; what
 	// they stood for is then missing. Without it such evidence is refused.
 	WithGaps bool
-	// Progress, if not nil, is told how far the reading is.
+	// Live says how live sources are read; its URL is each source's.
+	Live live.Options
+	// Password is asked once for the name that Live binds as, when a live
+	// source needs it.
+	Password func(name string) (string, error)
+	// Progress, if not nil, is told how far the reading is. total is -1 where
+	// it is not known; then done counts entries.
 	Progress func(path string, done, total int64)
 }
 
@@ -40,6 +47,7 @@ type Gathered struct {
 	Authorities []*estate.Authority
 	Templates   []estate.Template
 	Problems    []estate.Problem
+	Live        []*live.Collected
 }
 
 // Taken is one file that was taken, or was in the ledger already.
@@ -54,13 +62,23 @@ type PassedOver struct{ Path, Why string }
 // candidate is one file to look at.
 type candidate struct {
 	path   string
-	named  bool // by the auditor, not found in a folder
+	origin string // what the auditor named, where the path is not that
+	named  bool   // by the auditor, not found in a folder
 	info   fs.FileInfo
 	format *intake.Format
 }
 
 // Gather takes exports into evidence: all of them, or nothing.
 func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, error) {
+	away, err := os.MkdirTemp("", "sternledger-live-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(away)
+	collected, sources, err := collect(sources, opt, away)
+	if err != nil {
+		return nil, err
+	}
 	candidates, passed, err := e.look(sources)
 	if err != nil {
 		return nil, err
@@ -70,7 +88,15 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 		return nil, fmt.Errorf("the ledger is in use by another program; try again when it is done: %w", err)
 	}
 	defer tx.Rollback()
-	g := &gathering{Engagement: e, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed}}
+	g := &gathering{Engagement: e, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed, Live: collected}}
+	for i := range candidates {
+		candidates[i].origin = candidates[i].path
+		for _, c := range collected {
+			if filepath.Join(away, live.FileName(c.URL)) == candidates[i].path {
+				candidates[i].origin = c.URL
+			}
+		}
+	}
 	if g.staging, err = os.MkdirTemp(filepath.Join(e.Dir, EvidenceDir), stagingPrefix); err != nil {
 		return nil, err
 	}
@@ -96,6 +122,43 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 		return nil, err
 	}
 	return g.result, e.putInPlace(g.staging, g.files)
+}
+
+// collect reads the live sources into files of a folder, and returns the
+// sources with those files in their place.
+func collect(sources []string, opt GatherOptions, folder string) (all []*live.Collected, files []string, err error) {
+	asked := false
+	for _, source := range sources {
+		if !live.Is(source) {
+			files = append(files, source)
+			continue
+		}
+		if opt.Live.Bind != "" && !asked {
+			if opt.Live.Password, err = opt.Password(opt.Live.Bind); err != nil {
+				return nil, nil, err
+			}
+			asked = true
+		}
+		name := filepath.Join(folder, live.FileName(source))
+		f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, nil, fmt.Errorf("gather %s: the same server twice", source)
+		}
+		how := opt.Live
+		how.URL = source
+		if opt.Progress != nil {
+			how.Told = func(n int) { opt.Progress(source, int64(n), -1) }
+		}
+		got, err := live.Collect(how, f)
+		if closed := f.Close(); err == nil {
+			err = closed
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("gather %w", err)
+		}
+		all, files = append(all, got), append(files, name)
+	}
+	return all, files, nil
 }
 
 // look finds the files that the sources name and the format of each.
@@ -230,7 +293,7 @@ func (g *gathering) take(c candidate) error {
 		return fmt.Errorf("gather %s: %w", c.path, cause(err))
 	}
 	defer f.Close()
-	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.path, Format: c.format.Name,
+	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.origin, Format: c.format.Name,
 		Written: c.info.ModTime().UTC().Format(time.RFC3339)}}
 	keep, err := os.OpenFile(filepath.Join(g.staging, s.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -461,6 +524,7 @@ func (g *gathering) write(tx *ledger.Tx) error {
 		files = append(files, s.Evidence)
 	}
 	body["files"] = files
+	body["live"] = g.result.Live
 	subjects := map[string]any{}
 	for _, a := range g.result.Authorities {
 		subjects[authoritySubject+a.Name] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}

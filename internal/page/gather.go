@@ -2,6 +2,7 @@ package page
 
 import (
 	"fmt"
+	"strings"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/engagement"
@@ -26,6 +27,9 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 		rows = append(rows, []string{f.Name, f.Format, Grouped(int(f.Size)), f.SHA256[:16], state})
 	}
 	s.Table([]Column{{Head: "evidence"}, {Head: "format"}, {Head: "bytes", Right: true}, {Head: "SHA-256"}, {Head: ""}}, rows)
+	for _, l := range g.Live {
+		s.Text(fmt.Sprintf("%s read live as %s: %s under %s; the server's certificate %s was %s", l.URL, orAnonymous(l.Bind), Quantity(l.Entries, "entry"), strings.Join(l.Bases, ", "), clip(l.Certificate, 16), l.Trust))
+	}
 	struck := 0
 	for _, f := range g.Files {
 		if !f.Known {
@@ -57,6 +61,13 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 	return s.Err()
 }
 
+func orAnonymous(name string) string {
+	if name == "" {
+		return "nobody"
+	}
+	return name
+}
+
 func authorityLine(a *estate.Authority) string {
 	if a.Kind != estate.Domain {
 		return fmt.Sprintf("%s %s: %s enforced; accounts not listed", a.Kind, a.Name, Quantity(len(a.Head.Settings), "setting"))
@@ -66,9 +77,6 @@ func authorityLine(a *estate.Authority) string {
 		head = Quantity(len(a.Head.Settings), "setting") + " enforced"
 	}
 	policies := Quantity(len(a.Overrides), "fine-grained policy")
-	if n := len(a.Overrides); n != 1 {
-		policies = Grouped(n) + " fine-grained policies"
-	}
 	linked := 0
 	for _, u := range a.Units {
 		if len(u.Links) > 0 {

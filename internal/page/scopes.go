@@ -86,7 +86,11 @@ func aboutAuthority(a *estate.Authority, dialect estate.Dialect) string {
 
 // Quantity writes a number with its noun.
 func Quantity(n int, noun string) string {
-	if n != 1 {
+	switch stem, ends := strings.CutSuffix(noun, "y"); {
+	case n == 1:
+	case ends:
+		noun = stem + "ies"
+	default:
 		noun += "s"
 	}
 	return Grouped(n) + " " + noun

@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"sternledger/internal/intake/live"
+)
+
+// passwordVariable holds the password of a live source, for scripts.
+const passwordVariable = "STERNLEDGER_PASSWORD"
+
+// login is how gather signs in to a live source.
+type login struct {
+	passwordFile, issuers string
+	how                   live.Options
+}
+
+func (l *login) addFlags(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&l.how.Bind, "bind", "", "sign in to a live source as this DN or name@domain")
+	flags.StringVar(&l.passwordFile, "password-file", "", "read its password from the first line of this file")
+	flags.StringVar(&l.issuers, "ca", "", "trust the issuers in this PEM file, instead of the system's")
+	flags.StringVar(&l.how.Certificate, "certificate", "", "trust only the certificate with this SHA-256")
+	flags.BoolVar(&l.how.AnyCertificate, "any-certificate", false, "trust any certificate; the ledger records it")
+}
+
+// options reads the files that the flags name.
+func (l *login) options() (live.Options, error) {
+	if l.issuers != "" {
+		pem, err := os.ReadFile(l.issuers)
+		if err != nil {
+			return l.how, fmt.Errorf("--ca: %w", err)
+		}
+		l.how.Issuers = pem
+	}
+	return l.how, nil
+}
+
+// password asks for the password: of the file, the variable, or the terminal.
+func (l *login) password(cmd *cobra.Command) func(string) (string, error) {
+	return func(name string) (string, error) {
+		if l.passwordFile != "" {
+			data, err := os.ReadFile(l.passwordFile)
+			if err != nil {
+				return "", fmt.Errorf("--password-file: %w", err)
+			}
+			first, _, _ := bytes.Cut(data, []byte("\n"))
+			return string(bytes.TrimSuffix(first, []byte("\r"))), nil
+		}
+		if p, ok := os.LookupEnv(passwordVariable); ok {
+			return p, nil
+		}
+		in, ok := cmd.InOrStdin().(*os.File)
+		if !ok || !term.IsTerminal(int(in.Fd())) {
+			return "", fmt.Errorf("no password for %q: give --password-file, set %s, or run on a terminal", name, passwordVariable)
+		}
+		fmt.Fprintf(cmd.ErrOrStderr(), "Password of %s: ", name)
+		typed, err := term.ReadPassword(int(in.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+		return string(typed), err
+	}
+}
