@@ -15,7 +15,7 @@ import (
 )
 
 func newGather(s *shared) *cobra.Command {
-	var withGaps bool
+	var withGaps, sheetTemplate bool
 	var login login
 	cmd := &cobra.Command{
 		Use:   "gather SOURCE…",
@@ -36,12 +36,22 @@ STERNLEDGER_PASSWORD, never from the command line.
 
 Known formats: a directory's export in LDIF; security templates in INF, from a
 policy store, a policy backup or a machine's own export (the machine is named
-after the file).`,
+after the file); and, for what has no export, a sheet of settings that somebody
+read off, in CSV or YAML (docs/sheets.md).`,
 		Example: `  sternledger gather marrowick.ldif
   sternledger gather exports/ --format json
-  sternledger -C harbour-2026 gather weighbridge.inf --with-gaps`,
-		Args: cobra.MinimumNArgs(1),
+  sternledger -C harbour-2026 gather weighbridge.inf --with-gaps
+  sternledger gather --sheet-template > sheet.csv`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if sheetTemplate {
+				return cobra.NoArgs(cmd, args)
+			}
+			return cobra.MinimumNArgs(1)(cmd, args)
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if sheetTemplate {
+				return engagement.SheetTemplate(cmd.OutOrStdout())
+			}
 			return s.inEngagement(func(e *engagement.Engagement) error {
 				how, err := login.options()
 				if err != nil {
@@ -64,6 +74,7 @@ after the file).`,
 		},
 	}
 	cmd.Flags().BoolVar(&withGaps, "with-gaps", false, "take evidence with values that no platform could hold; they are then missing")
+	cmd.Flags().BoolVar(&sheetTemplate, "sheet-template", false, "write an empty sheet with every setting and its meaning, and stop")
 	login.addFlags(cmd)
 	s.addFormat(cmd)
 	return cmd

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"sternledger/internal/intake/live"
+	"sternledger/internal/engagement"
 )
 
 // passwordVariable holds the password of a live source, for scripts.
@@ -17,7 +17,7 @@ const passwordVariable = "STERNLEDGER_PASSWORD"
 // login is how gather signs in to a live source.
 type login struct {
 	passwordFile, issuers string
-	how                   live.Options
+	how                   engagement.LiveOptions
 }
 
 func (l *login) addFlags(cmd *cobra.Command) {
@@ -30,7 +30,7 @@ func (l *login) addFlags(cmd *cobra.Command) {
 }
 
 // options reads the files that the flags name.
-func (l *login) options() (live.Options, error) {
+func (l *login) options() (engagement.LiveOptions, error) {
 	if l.issuers != "" {
 		pem, err := os.ReadFile(l.issuers)
 		if err != nil {

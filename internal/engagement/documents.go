@@ -61,7 +61,10 @@ func scopeDocument(s *govern.Scope) ScopeDocument {
 		d.Standing = s.Policy.Standing
 	}
 	if s.Listed() {
-		d.Accounts, d.Enabled = &s.Accounts, &s.Enabled
+		d.Accounts = &s.Accounts
+	}
+	if s.Authority.Listed {
+		d.Enabled = &s.Enabled
 	}
 	for id, e := range s.Settings {
 		if e.Missing != govern.NoSuch {
@@ -161,6 +164,7 @@ type CiteDocument struct {
 	Line  int    `json:"line"`
 	Where string `json:"where"`
 	Raw   string `json:"raw"`
+	Note  string `json:"note,omitempty"` // who read it off and when, where a person did
 }
 
 // SourceDocument is a section of a baseline that a finding fails.
@@ -226,7 +230,7 @@ func findingDocument(f *weigh.Finding) FindingDocument {
 		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}}
 	d.Examples = append(d.Examples, f.Examples...)
 	for _, c := range f.Evidence {
-		d.Evidence = append(d.Evidence, CiteDocument{c.File, c.Line, c.Where, c.Raw})
+		d.Evidence = append(d.Evidence, CiteDocument(c))
 	}
 	for _, b := range f.Baselines {
 		d.Baselines = append(d.Baselines, SourceDocument(b))

@@ -17,12 +17,19 @@ import (
 	"sternledger/internal/intake"
 	"sternledger/internal/intake/ldif"
 	"sternledger/internal/intake/live"
+	"sternledger/internal/intake/sheet"
 	"sternledger/internal/intake/template"
 	"sternledger/internal/ledger"
 )
 
 // formats are all formats that gather knows, asked in this order.
-var formats = []*intake.Format{&ldif.Format, &template.Format}
+var formats = []*intake.Format{&ldif.Format, &template.Format, &sheet.Format}
+
+// LiveOptions say how live sources are read.
+type LiveOptions = live.Options
+
+// SheetTemplate writes an empty sheet with every setting and its meaning.
+func SheetTemplate(w io.Writer) error { return sheet.Template(w) }
 
 // GatherOptions are the choices of one gather.
 type GatherOptions struct {
@@ -30,7 +37,7 @@ type GatherOptions struct {
 	// they stood for is then missing. Without it such evidence is refused.
 	WithGaps bool
 	// Live says how live sources are read; its URL is each source's.
-	Live live.Options
+	Live LiveOptions
 	// Password is asked once for the name that Live binds as, when a live
 	// source needs it.
 	Password func(name string) (string, error)
@@ -456,7 +463,7 @@ func (g *gathering) refuse(damaged []estate.Problem) error {
 func (g *gathering) complements(tx *ledger.Tx, found []*estate.Authority) ([]ledger.Evidence, error) {
 	var older []ledger.Evidence
 	for _, a := range found {
-		if a.Kind != estate.Domain || a.Head != nil && a.Listed {
+		if a.Kind != estate.Domain || len(a.Typed) > 0 || a.Head != nil && a.Listed {
 			continue
 		}
 		files, err := tx.FilesOf(authoritySubject + a.Name)

@@ -69,6 +69,13 @@ func orAnonymous(name string) string {
 }
 
 func authorityLine(a *estate.Authority) string {
+	if len(a.Typed) > 0 {
+		n := 0
+		for _, p := range a.Typed {
+			n += len(p.Settings)
+		}
+		return fmt.Sprintf("%s %s: %s of %s, read off", a.Kind, a.Name, Quantity(n, "setting"), Quantity(len(a.Typed), "policy"))
+	}
 	if a.Kind != estate.Domain {
 		return fmt.Sprintf("%s %s: %s enforced; accounts not listed", a.Kind, a.Name, Quantity(len(a.Head.Settings), "setting"))
 	}

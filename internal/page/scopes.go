@@ -30,7 +30,7 @@ func Scopes(s *Sheet, survey *govern.Survey) error {
 			}
 			sideBySide(s, columns[start:min(start+perTable, len(columns))], columns[0], tiersOf(byAuthority[a]))
 		}
-		if gone := absent(byAuthority[a]); gone != "" {
+		if gone := absent(byAuthority[a]); gone != "" && len(a.Typed) == 0 {
 			s.Text("Not in the evidence: " + gone + ".")
 		}
 	}
@@ -78,6 +78,9 @@ const (
 )
 
 func aboutAuthority(a *estate.Authority, dialect estate.Dialect) string {
+	if len(a.Typed) > 0 {
+		return string(a.Kind) + "; read off by hand"
+	}
 	if a.Kind == estate.Domain {
 		return fmt.Sprintf("%s, %s dialect; %s", a.Kind, dialect, Quantity(a.Accounts, "account"))
 	}
@@ -112,7 +115,11 @@ func sideBySide(s *Sheet, shown []*column, first *column, tiers []string) {
 	for _, c := range shown {
 		heads = append(heads, Column{Head: Clean(c.PolicyName()), Right: true})
 		accounts = append(accounts, accountsOf(c.Scope, c.accounts))
-		enabled = append(enabled, accountsOf(c.Scope, c.enabled))
+		if c.Authority.Listed {
+			enabled = append(enabled, Grouped(c.enabled))
+		} else {
+			enabled = append(enabled, "not known")
+		}
 	}
 	rows := [][]string{accounts}
 	if first.Listed() {

@@ -29,11 +29,19 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing) error {
 			finding(s, f, len(about.scopes) > 1)
 			s.Entry("", "", "")
 		}
+		if len(about.scopes) > 0 && !weighedAt(w, about.scopes[0]) {
+			s.Note("not weighed", fmt.Sprintf("no chosen baseline speaks of the platform %q", about.scopes[0].Authority.Platform))
+		}
 		if held := holding(w, about.scopes); held != "" {
 			s.Entry("holds", "", held)
 		}
 	}
 	return s.Err()
+}
+
+// weighedAt reports whether any demand was weighed on a scope.
+func weighedAt(w *engagement.Weighing, scope *govern.Scope) bool {
+	return slices.ContainsFunc(w.Verdicts, func(v weigh.Verdict) bool { return v.Scope == scope })
 }
 
 // subject is what one part of the page is about: an authority as a whole, or
@@ -149,6 +157,9 @@ func finding(s *Sheet, f *told, split bool) {
 			line += "  " + c.Where + ": " + clip(c.Raw, 60)
 		} else if c.Raw != "" {
 			line += "  " + clip(c.Raw, 48)
+		}
+		if c.Note != "" {
+			line += ", " + c.Note
 		}
 		lines = append(lines, line)
 	}

@@ -124,6 +124,11 @@ func (b *Builder) Machine(name string) *Authority {
 	return &b.authority(name, Machine, setting.WindowsMachine).Authority
 }
 
+// Typed says that somebody read settings off an authority of that name.
+func (b *Builder) Typed(name string, kind Kind, platform setting.Platform) *Authority {
+	return &b.authority(name, kind, platform).Authority
+}
+
 // Override returns the fine-grained policy of that DN, a new one for its first
 // piece. It is good until the next call.
 func (b *Builder) Override(domain string, dn []byte, line int) *Policy {

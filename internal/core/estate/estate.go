@@ -18,6 +18,7 @@ type Cite struct {
 	Line  int    `json:"line"`
 	Where string `json:"where,omitempty"`
 	Raw   string `json:"raw,omitempty"`
+	Note  string `json:"note,omitempty"` // who read it off and when, where a person did
 }
 
 // String writes "file:line", or nothing for the zero Cite.
@@ -59,6 +60,7 @@ type Policy struct {
 	Precedence *int64           `json:"precedence,omitempty"` // nil: missing or unreadable
 	Targets    []Target         `json:"targets,omitempty"`
 	Settings   Settings         `json:"settings"`
+	Covers     *int             `json:"covers,omitempty"` // accounts, where somebody counted them
 	Cite       Cite             `json:"cite"`
 }
 
@@ -79,6 +81,7 @@ type Kind string
 const (
 	Domain  Kind = "domain"
 	Machine Kind = "machine"
+	Tenant  Kind = "tenant"
 )
 
 // Dialect is the way a directory server picks the groups that carry a
@@ -101,6 +104,7 @@ type Authority struct {
 	DialectCite Cite             `json:"dialect_cite"`
 	Head        *Policy          `json:"head,omitempty"` // for everyone without another; nil: not in the evidence
 	Overrides   []Policy         `json:"overrides,omitempty"`
+	Typed       []Policy         `json:"typed,omitempty"` // read off by somebody, where there is no export
 	Units       []Unit           `json:"units,omitempty"`
 	Containers  []Container      `json:"containers,omitempty"`
 	Policies    []Reference      `json:"policies,omitempty"` // fine-grained policies that accounts and groups point at

@@ -67,8 +67,10 @@ func (s *Scope) PolicyName() string {
 	return "settings not in the evidence"
 }
 
-// Listed reports whether the evidence names the scope's accounts at all.
-func (s *Scope) Listed() bool { return s.Authority.Listed }
+// Listed reports whether the evidence names or counts the scope's accounts.
+func (s *Scope) Listed() bool {
+	return s.Authority.Listed || s.Policy != nil && s.Policy.Covers != nil
+}
 
 // mostExamples is how many accounts a scope or finding names.
 const mostExamples = 5
@@ -167,7 +169,13 @@ func scopesOf(r *Resolution, t *Tiering) ([]*Scope, map[scopeKey]*Scope) {
 	if a.Kind != estate.Domain {
 		own.rule = Local
 	}
-	if tiersUnder[a.Head] == 0 {
+	for i := range a.Typed {
+		s := add(scopeKey{&a.Typed[i], Local, Standard}, "")
+		if n := a.Typed[i].Covers; n != nil {
+			s.Accounts = *n
+		}
+	}
+	if tiersUnder[a.Head] == 0 && (a.Head != nil || len(a.Typed) == 0) {
 		add(own, "") // it governs nobody, and is there all the same
 	}
 	var all []*Scope

@@ -123,8 +123,9 @@ var units = []struct {
 	{second, "second", []string{"s", "sec"}},
 }
 
-// Exists reports whether the platform has this setting at all.
-func (s *Setting) Exists(p Platform) bool { return slices.Contains(s.On, p) }
+// Exists reports whether the platform has this setting at all. Of a platform
+// that the table does not know, nothing can be ruled out.
+func (s *Setting) Exists(p Platform) bool { return p == Other || slices.Contains(s.On, p) }
 
 // Text prints v for people: "42 days", "never expires", "14 characters", "on".
 // Parse is its inverse.

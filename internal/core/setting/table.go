@@ -14,6 +14,7 @@ const (
 	WindowsMachine     Platform = "windows-machine"      // one machine's local accounts
 	WindowsTemplate    Platform = "windows-template"     // a group-policy template
 	CloudDirectory     Platform = "cloud-directory"      // the directory tenant of a cloud
+	Other              Platform = "other"                // a place that the program knows only by what somebody read off
 )
 
 // groupPolicy is a limit that holds wherever group policy sets the value.
