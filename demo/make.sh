@@ -292,6 +292,7 @@ ResetLockoutCount = 15
 LockoutDuration = 15
 AllowAdministratorLockout = 1
 ClearTextPassword = 0
+PasswordReminderText = "Ask the pilot master"
 [Version]
 signature="$CHICAGO$"
 Revision=1

@@ -35,6 +35,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		reason   string
 	}{
 		"authority-missing":        {"missing", nil, "", "gate1"},
+		"evidence-not-understood":  {"missing", nil, "", "1 line of pilot-desk.inf not understood"},
 		"evidence-old":             {"missing", nil, "", "days old, and the engagement allows 90 days"},
 		"directory-disagrees":      {"conflicting", 1.0, "b.scour", "the directory answers the domain's default; its policies and groups come to Pilots"},
 		"privileged-pulled-out":    {"conflicting", 1.0, "w.lowe", "Control Room reaches these privileged accounts, but Executives governs them"},
@@ -84,6 +85,36 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 	}
 	for name := range found {
 		t.Errorf("%s fires and is not in this table", name)
+	}
+}
+
+// A list of machines says what must be there; what is, is matched by name.
+func TestExpectedMachines(t *testing.T) {
+	for name, c := range map[string]struct{ list, want, say string }{
+		"a column":       {"site;machine\nquay;Desk1\nquay;desk2\n;\n", "desk2", ""},
+		"a plain list":   {"desk1\nDESK3\n", "desk3", ""},
+		"no such column": {"site,host\nquay,desk1\n", "", "expected one called \"machine\""},
+		"no such file":   {"", "", "engagement.yaml:2:"},
+	} {
+		dir := begin(t)
+		write(t, filepath.Join(dir, "engagement.yaml"), "baselines: [cis-windows-server]\nexpect: {machines-from: machines.csv}\n")
+		if c.list != "" {
+			write(t, filepath.Join(dir, "machines.csv"), c.list)
+		}
+		must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "desk1.inf"), "[System Access]\nMinimumPasswordLength = 12\nUnheardOf = 1\n"))
+		if c.say != "" {
+			if _, errs, status := run(t, dir, "weigh"); status != 1 || !strings.Contains(errs, c.say) {
+				t.Errorf("%s: %d %s", name, status, errs)
+			}
+			continue
+		}
+		found := checksIn(t, dir)
+		if f := found["authority-missing"]; f == nil || f["scope"] != c.want {
+			t.Errorf("%s: %v", name, f)
+		}
+		if f := found["evidence-not-understood"]; f == nil || at(f, "evidence", 0, "line") != 3.0 || !strings.Contains(f["reason"].(string), "1 line of desk1.inf not understood") {
+			t.Errorf("%s: %v", name, f)
+		}
 	}
 }
 

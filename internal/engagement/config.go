@@ -75,7 +75,7 @@ func (t *Tiers) UnmarshalYAML(node ast.Node) error {
 // Expect says what must have given evidence.
 type Expect struct {
 	Authorities  []string        `yaml:"authorities"`
-	MachinesFrom string          `yaml:"machines-from"`
+	MachinesFrom strictyaml.Text `yaml:"machines-from"`
 	NewerThan    strictyaml.Text `yaml:"newer-than"`
 }
 
@@ -198,5 +198,6 @@ baselines: [cis-windows-server]
 # What must have given evidence; what did not is reported as missing.
 # expect:
 #   authorities: [corp.example]
+#   machines-from: machines.csv      a column "machine"
 #   newer-than: 90d
 `

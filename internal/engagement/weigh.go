@@ -1,8 +1,14 @@
 package engagement
 
 import (
+	"bytes"
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"sternledger/internal/core/baseline"
@@ -10,6 +16,7 @@ import (
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/core/weigh"
+	"sternledger/internal/intake"
 )
 
 // Weighing is one recorded comparison of all scopes with their baselines.
@@ -89,7 +96,13 @@ func (e *Engagement) expectation(at time.Time) (weigh.Expectation, error) {
 		ages[f.Name] = int64(at.Sub(written).Seconds())
 	}
 	x.Age = func(file string) int64 { return ages[file] }
-	return x, nil
+	machines, err := e.machines()
+	if err != nil {
+		return x, err
+	}
+	x.Authorities = append(slices.Clone(x.Authorities), machines...)
+	x.Problems, err = e.Ledger.Problems()
+	return x, err
 }
 
 func (e *Engagement) baselinesFor(authority string, opt WeighOptions) []string {
@@ -140,4 +153,52 @@ func (e *Engagement) recordWeighing(w *Weighing) error {
 		return err
 	}
 	return tx.Commit()
+}
+
+// machines reads the list of machines that are expected: the column "machine"
+// of a CSV file, or its only column.
+func (e *Engagement) machines() ([]string, error) {
+	name := e.Config.Expect.MachinesFrom.Value
+	if name == "" {
+		return nil, nil
+	}
+	file := name
+	if !filepath.IsAbs(file) {
+		file = filepath.Join(e.Dir, name)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, e.Config.Expect.MachinesFrom.Errorf(filepath.Join(e.Dir, ConfigName), "machines-from: %s: %v; the path is seen from the engagement folder", name, cause(err))
+	}
+	text, err := intake.Decode(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	rows := csv.NewReader(bytes.NewReader(text))
+	rows.FieldsPerRecord = -1
+	if head, _, _ := bytes.Cut(text, []byte("\n")); bytes.Contains(head, []byte(";")) {
+		rows.Comma = ';'
+	}
+	all, err := rows.ReadAll()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	column := -1
+	var machines []string
+	for i, row := range all {
+		if i == 0 {
+			column = slices.IndexFunc(row, func(cell string) bool { return strings.EqualFold(strings.TrimSpace(cell), "machine") })
+			if column < 0 && len(row) > 1 {
+				return nil, fmt.Errorf("%s:1: columns %q; expected one called \"machine\"", file, row)
+			}
+			if column >= 0 {
+				continue
+			}
+			column = 0
+		}
+		if column < len(row) && strings.TrimSpace(row[column]) != "" {
+			machines = append(machines, strings.ToLower(strings.TrimSpace(row[column])))
+		}
+	}
+	return machines, nil
 }

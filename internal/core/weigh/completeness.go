@@ -1,0 +1,77 @@
+package weigh
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+// Expectation is what an engagement expects of its evidence. Ages are in
+// seconds.
+type Expectation struct {
+	Authorities []string
+	MaxAge      int64                   // 0: any age
+	Age         func(file string) int64 // of a file of evidence
+	Problems    []estate.Problem        // what was taken and not understood
+}
+
+// Names of the checks on completeness, which need no authority to look at.
+const (
+	notGathered = "authority-missing"
+	tooOld      = "evidence-old"
+	notRead     = "evidence-not-understood"
+)
+
+// runExpectation reports what gave no evidence, and what is too old.
+func runExpectation(s *govern.Survey, e Expectation) []Finding {
+	var found []Finding
+	for _, name := range e.Authorities {
+		if !slices.ContainsFunc(s.Estate.Authorities, func(a *estate.Authority) bool { return strings.EqualFold(a.Name, name) }) {
+			found = append(found, Finding{Kind: Missing, Check: notGathered, Severity: baseline.Serious, Authority: &estate.Authority{Name: name},
+				Reason: "the engagement expects evidence of " + name + ", and there is none", Remedy: "Collect its export and gather it, or take it off the list (expect: authorities)."})
+		}
+	}
+	for _, a := range s.Estate.Authorities {
+		newest := int64(-1)
+		for _, file := range a.Files {
+			if age := e.Age(file); newest < 0 || age < newest {
+				newest = age
+			}
+		}
+		if e.MaxAge > 0 && newest > e.MaxAge {
+			const day = 24 * 60 * 60
+			found = append(found, Finding{Kind: Missing, Check: tooOld, Severity: baseline.Serious, Authority: a,
+				Reason: fmt.Sprintf("the newest evidence is %d days old, and the engagement allows %s: what holds today was not collected", newest/day, setting.Span(e.MaxAge)),
+				Remedy: "Export again, and gather.", Evidence: []estate.Cite{{File: a.Files[len(a.Files)-1], Line: 1}}})
+		}
+		found = append(found, notUnderstood(a, e.Problems)...)
+	}
+	return found
+}
+
+// notUnderstood reports, for each file that an authority's facts come from,
+// what in it was passed over.
+func notUnderstood(a *estate.Authority, problems []estate.Problem) []Finding {
+	var found []Finding
+	for _, file := range a.Files {
+		var texts []string
+		var lines []estate.Cite
+		for _, p := range problems {
+			// What belongs to one group or policy has a finding of its own.
+			if p.Cite.File == file && !slices.ContainsFunc(a.Problems, func(own estate.Problem) bool { return own.Cite == p.Cite }) {
+				texts, lines = append(texts, p.Text), append(lines, p.Cite)
+			}
+		}
+		if len(lines) > 0 {
+			found = append(found, Finding{Kind: Missing, Check: notRead, Severity: baseline.Minor, Authority: a, About: file,
+				Reason: fmt.Sprintf("%s of %s not understood; the first: %s", number(len(lines), "line"), file, texts[0]),
+				Remedy: "Look at the lines, and export again what is damaged.", Evidence: lines[:min(len(lines), mostExamples)]})
+		}
+	}
+	return found
+}
