@@ -25,10 +25,11 @@ func main() {
 	groups := flag.Int("groups", 20_000, "groups")
 	memberships := flag.Int("memberships", 4, "memberships of each account")
 	policies := flag.Int("policies", 40, "fine-grained policies")
+	secrets := flag.Bool("secrets", false, "plant a secret in every hundredth account, as no real export holds them")
 	seed := flag.Uint64("seed", 1, "seed")
 	flag.Parse()
 
-	g := &generator{Writer: bufio.NewWriterSize(os.Stdout, 1<<20), rnd: rand.New(rand.NewPCG(*seed, 42)), accounts: *accounts}
+	g := &generator{Writer: bufio.NewWriterSize(os.Stdout, 1<<20), rnd: rand.New(rand.NewPCG(*seed, 42)), accounts: *accounts, secrets: *secrets}
 	g.head()
 	for i := range *policies {
 		g.policy(i, *groups)
@@ -56,6 +57,7 @@ type generator struct {
 	*bufio.Writer
 	rnd      *rand.Rand
 	accounts int
+	secrets  bool
 }
 
 // line writes one attribute, in base64 where RFC 2849 asks for it, and folded
@@ -168,7 +170,7 @@ func (g *generator) account(i int) {
 	g.line("userPrincipalName", name+"@marrowick.example")
 	g.line("objectCategory", "CN=Person,CN=Schema,CN=Configuration,"+base)
 	g.line("lastLogonTimestamp", fmt.Sprint(133_400_000_000_000_000+int64(i)*10_000_000))
-	if i%100 == 3 {
+	if g.secrets && i%100 == 3 {
 		g.line("unicodePwd:", base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "planted secret %d", i)))
 	}
 	g.WriteString("\n")

@@ -302,7 +302,7 @@ func (g *gathering) take(c candidate) error {
 	defer f.Close()
 	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.origin, Format: c.format.Name,
 		Written: c.info.ModTime().UTC().Format(time.RFC3339)}}
-	keep, err := os.OpenFile(filepath.Join(g.staging, s.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	keep, err := os.OpenFile(filepath.Join(g.staging, s.Name), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
@@ -312,8 +312,8 @@ func (g *gathering) take(c candidate) error {
 	if g.opt.Progress != nil {
 		told = func(done int64) { g.opt.Progress(c.path, done, c.info.Size()) }
 	}
-	in, out := hashingReader(f, told), hashingWriter(keep)
-	src := &intake.Source{Path: c.path, In: in, Keep: out, Beside: besides(c.path)}
+	in, out := hashingReader(f, told), storedCopy(keep)
+	src := &intake.Source{Path: c.path, In: in, Keep: out, Differs: func() { out.differs.Store(true) }, Beside: besides(c.path)}
 	err = c.format.Read(src, g.builder)
 	in.Close()
 	if closed := out.Close(); err == nil {
@@ -325,7 +325,13 @@ func (g *gathering) take(c candidate) error {
 	if err := keep.Sync(); err != nil {
 		return fmt.Errorf("gather %s: %w", c.path, err)
 	}
-	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sum(), src.Struck
+	if in.n != out.n {
+		out.differs.Store(true)
+		if err := out.catchUp(); err != nil {
+			return err
+		}
+	}
+	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sumLike(&in.hashing), src.Struck
 	g.files = append(g.files, s)
 	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	return nil
@@ -516,7 +522,7 @@ func (g *gathering) reread(stored, given string, format *intake.Format) error {
 		return err
 	}
 	defer f.Close()
-	src := &intake.Source{Path: given, In: f, Keep: io.Discard, Beside: func(string) []byte { return nil }}
+	src := &intake.Source{Path: given, In: f, Keep: io.Discard, Differs: func() {}, Beside: func(string) []byte { return nil }}
 	if err := format.Read(src, g.builder); err != nil {
 		return fmt.Errorf("read again %w", err)
 	}

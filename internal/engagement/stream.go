@@ -6,6 +6,8 @@ import (
 	"errors"
 	"hash"
 	"io"
+	"os"
+	"sync/atomic"
 )
 
 const (
@@ -130,27 +132,72 @@ func (e *readEnd) Close() {
 	<-e.done
 }
 
-type writeEnd struct{ hashing }
+// copyEnd writes the stored copy. As long as it is the same as what was read,
+// it has the same hash, and hashing it again would be for nothing; once a
+// reader says that it differs, it is hashed from its beginning.
+type copyEnd struct {
+	hashing
+	file    *os.File
+	differs atomic.Bool
+	hashed  bool // the hash has everything written so far
+}
 
-// hashingWriter hashes what is written and writes it behind to out.
-func hashingWriter(out io.Writer) *writeEnd {
-	e := &writeEnd{newHashing()}
+// storedCopy writes what is written behind to file.
+func storedCopy(file *os.File) *copyEnd {
+	e := &copyEnd{hashing: newHashing(), file: file}
 	go func() {
-		_, err := io.CopyBuffer(onlyWriter{io.MultiWriter(out, e.hash)}, onlyReader{e.queue}, make([]byte, blockSize))
-		close(e.stop)
-		e.done <- err
+		block := make([]byte, blockSize)
+		for {
+			n, err := e.queue.Read(block)
+			if err == nil {
+				err = e.keep(block[:n])
+			}
+			if err != nil {
+				close(e.stop)
+				if err == io.EOF {
+					err = e.catchUp()
+				}
+				e.done <- err
+				return
+			}
+		}
 	}()
 	return e
 }
 
-// onlyReader and onlyWriter hide shortcuts that would bypass the buffer.
-type (
-	onlyReader struct{ io.Reader }
-	onlyWriter struct{ io.Writer }
-)
+func (e *copyEnd) keep(block []byte) error {
+	if err := e.catchUp(); err != nil {
+		return err
+	}
+	n, err := e.file.Write(block)
+	e.n += int64(n)
+	if e.hashed {
+		e.hash.Write(block[:n])
+	}
+	return err
+}
+
+// catchUp hashes what was written before anything differed.
+func (e *copyEnd) catchUp() error {
+	if e.hashed || !e.differs.Load() {
+		return nil
+	}
+	e.hashed = true
+	_, err := io.Copy(e.hash, io.NewSectionReader(e.file, 0, e.n))
+	return err
+}
+
+// sumLike returns the copy's SHA-256, given that of what was read; only after
+// Close.
+func (e *copyEnd) sumLike(original *hashing) string {
+	if e.hashed {
+		return e.sum()
+	}
+	return original.sum()
+}
 
 // Close waits until everything is written.
-func (e *writeEnd) Close() error {
+func (e *copyEnd) Close() error {
 	e.finish(io.EOF)
 	return <-e.done
 }

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"testing"
 )
 
@@ -19,27 +21,44 @@ func TestWhatPassesStaysTheSame(t *testing.T) {
 			data[i] = byte(rnd.Uint32())
 		}
 		want := sha256.Sum256(data)
-		var out bytes.Buffer
-		heard := int64(0)
-		in, to := hashingReader(bytes.NewReader(data), func(n int64) { heard = n }), hashingWriter(&out)
-		piece := make([]byte, 1+rnd.IntN(2*blockSize))
-		for {
-			n, err := in.Read(piece[:1+rnd.IntN(len(piece))])
-			if _, failed := to.Write(piece[:n]); failed != nil {
-				t.Fatal(failed)
+		for _, from := range []int{-1, 0, size / 2, size} { // where the copy begins to differ
+			changed := bytes.Clone(data)
+			if from >= 0 {
+				for i := from; i < size; i++ {
+					changed[i] ^= 1
+				}
 			}
-			if err == io.EOF {
-				break
-			} else if err != nil {
+			file, err := os.Create(filepath.Join(t.TempDir(), "copy"))
+			if err != nil {
 				t.Fatal(err)
 			}
-		}
-		in.Close()
-		if err := to.Close(); err != nil {
-			t.Fatal(err)
-		}
-		if !bytes.Equal(out.Bytes(), data) || in.sum() != hex.EncodeToString(want[:]) || to.sum() != in.sum() || heard != int64(size) {
-			t.Errorf("%d bytes: came out %d, heard %d", size, out.Len(), heard)
+			heard := int64(0)
+			in, to := hashingReader(bytes.NewReader(data), func(n int64) { heard = n }), storedCopy(file)
+			piece := make([]byte, 1+rnd.IntN(2*blockSize))
+			for at := 0; ; {
+				n, err := in.Read(piece[:1+rnd.IntN(len(piece))])
+				if from >= 0 && at+n >= from {
+					to.differs.Store(true)
+				}
+				if _, failed := to.Write(changed[at : at+n]); failed != nil {
+					t.Fatal(failed)
+				}
+				if at += n; err == io.EOF {
+					break
+				} else if err != nil {
+					t.Fatal(err)
+				}
+			}
+			in.Close()
+			if err := to.Close(); err != nil {
+				t.Fatal(err)
+			}
+			file.Close()
+			stored, _ := os.ReadFile(file.Name())
+			sum := sha256.Sum256(changed)
+			if !bytes.Equal(stored, changed) || in.sum() != hex.EncodeToString(want[:]) || to.sumLike(&in.hashing) != hex.EncodeToString(sum[:]) || heard != int64(size) {
+				t.Errorf("%d bytes, differing from %d: stored %d, heard %d", size, from, len(stored), heard)
+			}
 		}
 	}
 }
@@ -55,8 +74,6 @@ func (f *failing) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (f *failing) Write(p []byte) (int, error) { return f.Read(p) }
-
 // A side that fails or gives up never leaves the other hanging.
 func TestFailuresArePassedOn(t *testing.T) {
 	in := hashingReader(&failing{after: 9}, nil)
@@ -69,14 +86,18 @@ func TestFailuresArePassedOn(t *testing.T) {
 		t.Error(err)
 	}
 	early.Close()
-	out := hashingWriter(&failing{after: 2})
-	var err error
+	closed, err := os.Create(filepath.Join(t.TempDir(), "copy"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	closed.Close() // every write fails
+	out := storedCopy(closed)
 	for range 50 {
 		if _, err = out.Write(make([]byte, blockSize)); err != nil {
 			break
 		}
 	}
-	if closed := out.Close(); err == nil || !errors.Is(closed, errDisk) {
-		t.Errorf("writing: %v, closing: %v", err, closed)
+	if ended := out.Close(); err == nil || !errors.Is(ended, os.ErrClosed) {
+		t.Errorf("writing: %v, closing: %v", err, ended)
 	}
 }

@@ -44,6 +44,8 @@ type Source struct {
 	Path string // as the auditor gave it
 	In   io.Reader
 	Keep io.Writer // the stored copy
+	// Differs is called before the copy begins to differ from the source.
+	Differs func()
 	// Beside returns a small file that lies at that relative path from the
 	// source, such as a backup's description; nil data if there is none.
 	Beside func(relative string) []byte

@@ -50,8 +50,15 @@ func (t Text) Errorf(path, format string, args ...any) error {
 }
 
 // Unmarshal reads data, which came from path, into the struct v points at.
-func Unmarshal(path string, data []byte, v any) error {
-	err := yaml.UnmarshalWithOptions(data, v, yaml.Strict())
+func Unmarshal(path string, data []byte, v any) (err error) {
+	// The package panics on some files that are not YAML at all (fuzzing found
+	// one); whoever sends such a file gets an error like for any other.
+	defer func() {
+		if recover() != nil {
+			err = &Error{path, 1, 1, "this is not YAML that can be read; look for a stray \"!\", \"&\" or \"*\""}
+		}
+	}()
+	err = yaml.UnmarshalWithOptions(data, v, yaml.Strict())
 	if err == nil {
 		return nil
 	}

@@ -21,6 +21,7 @@ func TestErrorsSayWhere(t *testing.T) {
 		{"title: [a, b\n", "f.yaml:1:"},
 		{"title: x\ntitle: y\n", "f.yaml:2:1:"},
 		{"title: {a: b}\n", "f.yaml:1:"},
+		{"title: x\ninner:\n  a:\n    sizes:\n      !\n000:\n      0: 00\n", "f.yaml:"},
 	} {
 		var v outer
 		err := Unmarshal("f.yaml", []byte(c.text), &v)

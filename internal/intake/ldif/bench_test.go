@@ -28,7 +28,7 @@ func BenchmarkRead(b *testing.B) {
 		}
 		into := estate.NewBuilder()
 		into.StartFile("x.ldif")
-		if err := read(&intake.Source{Path: file, In: f, Keep: io.Discard}, into); err != nil {
+		if err := read(&intake.Source{Path: file, In: f, Keep: io.Discard, Differs: func() {}}, into); err != nil {
 			b.Fatal(err)
 		}
 		into.Finish()

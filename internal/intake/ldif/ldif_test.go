@@ -20,7 +20,7 @@ func readText(text string) (b *estate.Builder, kept string, err error) {
 	b = estate.NewBuilder()
 	b.StartFile("x.ldif")
 	var keep bytes.Buffer
-	err = read(&intake.Source{Path: "x.ldif", In: strings.NewReader(text), Keep: &keep}, b)
+	err = read(&intake.Source{Path: "x.ldif", In: strings.NewReader(text), Keep: &keep, Differs: func() {}}, b)
 	return b, keep.String(), err
 }
 

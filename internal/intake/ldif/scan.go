@@ -74,6 +74,7 @@ func newScanner(src *intake.Source) *scanner {
 	mark, _ := in.Peek(2)
 	s := &scanner{src: src, in: in, buf: make([]byte, 16<<10)}
 	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
+		src.Differs()
 		s.in = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
 	}
 	return s
@@ -189,6 +190,7 @@ func (s *scanner) strike(line []byte, start int, mark string) error {
 		}
 	}
 	begin := lineEnd - len(line)
+	s.src.Differs()
 	if _, err := s.src.Keep.Write(s.buf[s.kept : begin+start]); err != nil {
 		return err
 	}

@@ -17,7 +17,7 @@ func readText(text string) (*estate.Builder, error) {
 	b := estate.NewBuilder()
 	b.StartFile("s.csv")
 	var keep bytes.Buffer
-	err := read(&intake.Source{Path: "s.csv", In: strings.NewReader(text), Keep: &keep}, b)
+	err := read(&intake.Source{Path: "s.csv", In: strings.NewReader(text), Keep: &keep, Differs: func() {}}, b)
 	if err == nil && keep.String() != text {
 		panic("the copy differs")
 	}

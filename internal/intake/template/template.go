@@ -249,6 +249,7 @@ var others = []string{"RequireLogonToChangePassword", "NewAdministratorName", "N
 // be struck out; then the text in UTF-8.
 func (t *reader) keep(raw []byte) error {
 	if t.src.Struck > 0 {
+		t.src.Differs()
 		raw = t.kept.Bytes()
 	}
 	_, err := t.src.Keep.Write(raw)
