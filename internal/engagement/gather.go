@@ -125,6 +125,9 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	if err := g.write(tx); err != nil {
 		return nil, err
 	}
+	if err := g.synced(); err != nil {
+		return nil, err
+	}
 	if err := tx.Commit(); err != nil {
 		return nil, err
 	}
@@ -279,6 +282,8 @@ type gathering struct {
 	staging string
 	known   []ledger.Evidence // before this gather
 	files   []staged
+	syncing []chan error
+	failed  error // of a copy on its way to the disk
 }
 
 // staged is a file that was read and whose copy waits in the staging folder.
@@ -306,7 +311,6 @@ func (g *gathering) take(c candidate) error {
 	if err != nil {
 		return err
 	}
-	defer keep.Close()
 	g.builder.StartFile(s.Name)
 	var told func(int64)
 	if g.opt.Progress != nil {
@@ -320,21 +324,44 @@ func (g *gathering) take(c candidate) error {
 		err = closed
 	}
 	if err != nil {
+		keep.Close()
 		return fmt.Errorf("gather %w", err)
-	}
-	if err := keep.Sync(); err != nil {
-		return fmt.Errorf("gather %s: %w", c.path, err)
 	}
 	if in.n != out.n {
 		out.differs.Store(true)
 		if err := out.catchUp(); err != nil {
+			keep.Close()
 			return err
 		}
 	}
+	g.sync(keep)
 	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sumLike(&in.hashing), src.Struck
 	g.files = append(g.files, s)
 	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	return nil
+}
+
+// mostSyncing is how many files may be on their way to the disk at once.
+const mostSyncing = 16
+
+// sync sends a copy to the disk while the work goes on.
+func (g *gathering) sync(copy *os.File) {
+	if len(g.syncing) == mostSyncing {
+		g.failed = errors.Join(g.failed, <-g.syncing[0])
+		g.syncing = g.syncing[1:]
+	}
+	done := make(chan error, 1)
+	go func() { done <- errors.Join(copy.Sync(), copy.Close()) }()
+	g.syncing = append(g.syncing, done)
+}
+
+// synced waits until every copy is on the disk.
+func (g *gathering) synced() error {
+	for _, done := range g.syncing {
+		g.failed = errors.Join(g.failed, <-done)
+	}
+	g.syncing = nil
+	return g.failed
 }
 
 // besides reads small files that lie near a source; never through a link.

@@ -3,8 +3,11 @@ package estate
 import (
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"sternledger/internal/core/setting"
 )
@@ -394,29 +397,25 @@ func covered(pieces []span) (missing int, whole bool) {
 }
 
 // joinMembers turns the edges, which stand by group, into each member's list
-// of groups: count, add up, place. Linear in the edges.
+// of groups: look up, count, add up, place. Linear in the edges.
 func (d *draft) joinMembers() {
 	o := d.Objects
-	n := o.Len()
-	ends := make([]uint32, n)
-	rows := make([]uint32, 0, d.edgeCount()) // the member's row of each edge
-	const loose = ^uint32(0)
-	marks := d.edgeFiles
-	for _, chunk := range d.edges {
-		for _, e := range chunk {
-			for len(marks) > 1 && marks[1].edge <= len(rows) {
+	rows := d.memberRows()
+	ends := make([]uint32, o.Len())
+	marks, seen := d.edgeFiles, 0
+	for i, chunk := range d.edges {
+		for k, e := range chunk {
+			for len(marks) > 1 && marks[1].edge <= seen {
 				marks = marks[1:]
 			}
-			row, ok := d.row[e.member]
-			if !ok {
+			seen++
+			if row := rows[i][k]; row == looseMember {
 				o.LooseGroup.Append(e.group)
 				o.LooseFile.Append(uint32(marks[0].file))
 				o.LooseLine.Append(e.line)
-				row = loose
 			} else {
 				ends[row]++
 			}
-			rows = append(rows, row)
 		}
 	}
 	total := uint32(0)
@@ -425,16 +424,14 @@ func (d *draft) joinMembers() {
 		ends[i] = total - ends[i] // where the row's part begins, for now
 	}
 	holds := make([]uint32, total)
-	at := 0
 	for i, chunk := range d.edges {
-		for _, e := range chunk {
-			if row := rows[at]; row != loose {
+		for k, e := range chunk {
+			if row := rows[i][k]; row != looseMember {
 				holds[ends[row]] = e.group
 				ends[row]++
 			}
-			at++
 		}
-		d.edges[i] = nil
+		d.edges[i], rows[i] = nil, nil
 	}
 	for _, end := range ends {
 		o.HoldEnds.Append(end)
@@ -442,4 +439,31 @@ func (d *draft) joinMembers() {
 	for _, group := range holds {
 		o.Holds.Append(group)
 	}
+}
+
+// looseMember stands for a member that is not in the evidence.
+const looseMember = ^uint32(0)
+
+// memberRows looks the edges' members up, chunk by chunk, on all processors:
+// each look-up waits for memory, so they gain by waiting side by side.
+func (d *draft) memberRows() [][]uint32 {
+	rows := make([][]uint32, len(d.edges))
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(d.edges); i = int(next.Add(1)) - 1 {
+				rows[i] = make([]uint32, len(d.edges[i]))
+				for k, e := range d.edges[i] {
+					row, ok := d.row[e.member]
+					if !ok {
+						row = looseMember
+					}
+					rows[i][k] = row
+				}
+			}
+		})
+	}
+	wait.Wait()
+	return rows
 }

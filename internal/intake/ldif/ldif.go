@@ -47,6 +47,16 @@ var classes = map[string]class{
 	"msds-managedserviceaccount": cManaged, "msds-groupmanagedserviceaccount": cManaged, "msds-delegatedmanagedserviceaccount": cManaged,
 	"organizationalunit": cUnit, "grouppolicycontainer": cContainer,
 	"foreignsecurityprincipal": cOther, "contact": cOther,
+	"top": 0, "person": 0, "organizationalPerson": 0, // on every account: known to say nothing
+}
+
+// classOf finds a class by its name, whatever its case; as directories write
+// the most common ones, without making a new text.
+func classOf(name []byte) class {
+	if c, ok := classes[string(name)]; ok {
+		return c
+	}
+	return classes[strings.ToLower(string(name))]
 }
 
 // Bits of userAccountControl (MS-ADTS 2.2.16).
@@ -181,7 +191,7 @@ func (r *reader) record() error {
 			return r.errorAt(v.line, "a second \"dn:\" in one entry", "a blank line between entries", "the export was edited or joined by hand: put the blank line back")
 		}
 		if v.attr == aObjectClass {
-			r.class |= classes[strings.ToLower(string(r.text[v.from:v.to]))]
+			r.class |= classOf(r.text[v.from:v.to])
 		}
 	}
 	if r.class == 0 && r.find(aControl) != nil {
