@@ -190,14 +190,15 @@ if [[ $(stored Pilots) > $(stored "Ticket Kiosks") ]]; then
 fi
 
 # The repair yard's domain: exported by an account that may not read
-# fine-grained policies, with the first piece only of a group's members.
+# fine-grained policies, with the first piece only of a group's members and one account without its
+# flags.
 export_all | trim | but '\nobjectClass: (msDS-PasswordSettings|organizationalUnit|groupPolicyContainer)\n' |
   only '^dn: (DC=marrowick|CN=(Administrator|Domain Admins|Domain Users|Pilots|Petra Marsh|Jonas Tarn|Karl Sluice),)' |
   sed -e ':a;N;$!ba;s/\n //g' |
   sed -e 's/DC=marrowick,DC=example/DC=yard,DC=marrowick,DC=example/g; s/@marrowick/@yard.marrowick/; /^gPLink: /d' \
     -e 's/S-1-5-21-[0-9]*-[0-9]*-[0-9]*/S-1-5-21-1004336348-1177238915-682003330/' \
     -e 's/Pilots/Riggers/g; s/Petra Marsh/Runa Keel/; s/p\.marsh/r.keel/; s/Jonas Tarn/Sten Hull/; s/j\.tarn/s.hull/; s/Karl Sluice/Tove Strake/; s/k\.sluice/t.strake/; s/OU=Locks/OU=Yard/' |
-  awk -v RS= -v ORS='\n\n' '/^dn: CN=Riggers/ {sub(/\nmember: /, "\nmember;range=0-0: "); gsub(/\nmember: [^\n]*/, "")} {print}' >"$here/exports/yard.ldif"
+  awk -v RS= -v ORS='\n\n' '/^dn: CN=Riggers/ {sub(/\nmember: /, "\nmember;range=0-0: "); gsub(/\nmember: [^\n]*/, "")} /^dn: CN=Runa Keel/ {sub(/\nuserAccountControl: [0-9]*/, "")} {print}' >"$here/exports/yard.ldif"
 
 # The policy store's templates, as the policy editor writes them, and one
 # machine's own export.

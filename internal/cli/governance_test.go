@@ -48,6 +48,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"target-ignored":           {"conflicting", 0.0, "", "Dredging Notices (a global distribution group)"},
 		"target-unknown":           {"missing", nil, "", "CN=Visiting Master,OU=Visitors,DC=marrowick,DC=example, which is not in the evidence"},
 		"member-unknown":           {"missing", nil, "", "1 member of Pilots, which carries Pilots, is not in the evidence"},
+		"account-incomplete":       {"missing", 1.0, "r.keel", "1 account exported without userAccountControl"},
 		"members-incomplete":       {"missing", nil, "", "the members of Riggers from number 1 on were not exported"},
 		"policy-hidden":            {"missing", 2.0, "r.keel s.hull", "Riggers is not in the evidence"},
 		"override-weaker":          {"conflicting", 1.0, "w.lowe", "4 characters, where the domain's default has 8 characters"},
@@ -143,6 +144,7 @@ func TestOddEvidence(t *testing.T) {
 		{"a member not in the evidence", group("G", "member: CN=Gone,DC=x,DC=example\nmember: CN=Ada,DC=x,DC=example\n") +
 			policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=G,DC=x,DC=example\n"), "group", "P", "member-unknown"},
 		{"only the directory's answer points at it", "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nmsDS-ResultantPSO: CN=Secret,CN=Password Settings Container,CN=System,DC=x,DC=example\n", "unknown", "not known", "policy-hidden"},
+		{"an export without the flags", "\ndn: CN=Bo,DC=x,DC=example\nobjectClass: user\nsAMAccountName: bo\nprimaryGroupID: 513\n", "default", "domain default", "account-incomplete"},
 		{"the directory's answer differs", "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nmsDS-ResultantPSO: CN=P,CN=Password Settings Container,CN=System,DC=x,DC=example\n" +
 			policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\n"), "default", "domain default", "directory-disagrees"},
 		{"two policies of one name", policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=Ada,DC=x,DC=example\n") +

@@ -328,6 +328,25 @@ func TestWithGaps(t *testing.T) {
 	t.Error("the unreadable threshold is not reported")
 }
 
+// What was taken knowingly with gaps does not stand in the way of what is
+// added to it later, and pieces fill each other's gaps.
+func TestPiecesFillGaps(t *testing.T) {
+	dir, src := begin(t), t.TempDir()
+	bare := "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\n"
+	must(t, dir, "gather", "--with-gaps", write(t, filepath.Join(src, "a.ldif"), strings.Replace(smallHead, "lockoutThreshold: 3", "lockoutThreshold: -3", 1)+bare))
+	trace := func() string { return must(t, dir, "trace", "ada") }
+	if out := trace(); !strings.Contains(out, "userAccountControl is not in the evidence") || !strings.Contains(out, "primary group is not in the evidence") {
+		t.Errorf("%s", out)
+	}
+	out := must(t, dir, "gather", write(t, filepath.Join(src, "b.ldif"), bare+"userAccountControl: 514\nprimaryGroupID: 513\n"))
+	if strings.Contains(out, "Not understood") {
+		t.Errorf("an old problem is told again:\n%s", out)
+	}
+	if out := trace(); strings.Contains(out, "not in the evidence:") || !strings.Contains(out, "disabled") {
+		t.Errorf("%s", out)
+	}
+}
+
 func TestFailOnAndUsage(t *testing.T) {
 	dir := begin(t)
 	if _, errs, status := run(t, dir, "weigh"); status != 1 || !strings.Contains(errs, "gather") {

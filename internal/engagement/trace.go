@@ -221,6 +221,12 @@ func (d *TraceDocument) notes(s *govern.Survey, authority, row int, g govern.Gov
 	if flags&estate.NeverOverride != 0 {
 		note("It is a kind of account that no fine-grained policy governs.")
 	}
+	if flags&estate.NoControl != 0 {
+		note("Its userAccountControl is not in the evidence: whether it is enabled, and the flags that switch settings off, are not known.")
+	}
+	if flags&estate.NoPrimary != 0 {
+		note("Its primary group is not in the evidence: a policy that comes through it is not seen.")
+	}
 	if flags&estate.SmartCard != 0 {
 		note("A smart card is required: the password is a random one that nobody types.")
 	}

@@ -163,12 +163,19 @@ func (b *Builder) Unit(domain string, dn []byte, line int) *Unit {
 
 // Damaged notes a value that no platform could hold.
 func (b *Builder) Damaged(c Cite, format string, args ...any) {
-	b.Problems = append(b.Problems, Problem{Cite: c, Text: fmt.Sprintf(format, args...), Damaged: true})
+	b.note(Problem{Cite: c, Text: fmt.Sprintf(format, args...), Damaged: true})
 }
 
 // NotUnderstood notes something that was passed over.
 func (b *Builder) NotUnderstood(c Cite, format string, args ...any) {
-	b.Problems = append(b.Problems, Problem{Cite: c, Text: fmt.Sprintf(format, args...)})
+	b.note(Problem{Cite: c, Text: fmt.Sprintf(format, args...)})
+}
+
+// note keeps a problem. Those of older files are on record already.
+func (b *Builder) note(p Problem) {
+	if !b.older {
+		b.Problems = append(b.Problems, p)
+	}
 }
 
 // Set puts a fact into settings after asking the platform's own limits. A
@@ -260,9 +267,11 @@ func (b *Builder) join(d *draft, row int, r *Record) {
 	if o.ClassOf(row) == Other {
 		o.Class.set(row, uint8(r.Class))
 	}
-	if !b.older {
+	lacks := Flag(o.Flags.At(row)) & r.Flags & (NoControl | NoPrimary) // what neither piece says
+	if !b.older || o.FlagsOf(row)&NoControl != 0 {
 		o.Flags.set(row, o.Flags.At(row)|uint32(r.Flags))
 	}
+	o.Flags.set(row, o.Flags.At(row)&^uint32(NoControl|NoPrimary)|uint32(lacks))
 	number(&o.RID, r.RID)
 	number(&o.Primary, r.Primary)
 	number(&o.GroupType, r.GroupType)

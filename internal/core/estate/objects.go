@@ -33,6 +33,8 @@ const (
 	LockedNow          // was locked when the export was made
 	NeverOverride      // a kind of account that no fine-grained policy governs
 	BuiltinDomain      // its SID is of the built-in domain, S-1-5-32
+	NoControl          // the evidence lacks userAccountControl: enabled or not, and most flags, are not known
+	NoPrimary          // the evidence lacks primaryGroupID
 )
 
 var flagNames = []struct {
@@ -47,6 +49,8 @@ var flagNames = []struct {
 	{LockedNow, "locked"},
 	{ServiceName, "service-name"},
 	{AdminCount, "admin-count"},
+	{NoControl, "flags-not-in-evidence"},
+	{NoPrimary, "primary-group-not-in-evidence"},
 }
 
 // Names returns the names of the flags that pages show, in a fixed order.

@@ -193,6 +193,25 @@ var governanceChecks = []GovernanceCheck{
 		},
 	},
 	{
+		Name: "account-incomplete", Kind: Missing, Severity: baseline.Serious,
+		Doc: "Accounts were exported without an attribute that what governs them depends on.",
+		Run: func(p *Pass) {
+			for _, gap := range []struct {
+				flag            estate.Flag
+				attribute, what string
+			}{
+				{estate.NoControl, "userAccountControl", "whether they are enabled, and the flags that switch settings off, are not known"},
+				{estate.NoPrimary, "primaryGroupID", "a policy that reaches them through their primary group is not seen"},
+			} {
+				rows := p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&gap.flag != 0 })
+				if len(rows) > 0 {
+					p.report(Finding{Reason: fmt.Sprintf("%s exported without %s: %s", number(len(rows), "account"), gap.attribute, gap.what),
+						Remedy: "Export " + gap.attribute + " of all accounts, and gather again.", Evidence: []estate.Cite{p.Authority.CiteOf(rows[0])}}, gap.attribute, rows)
+				}
+			}
+		},
+	},
+	{
 		Name: "members-incomplete", Kind: Missing, Severity: baseline.Serious,
 		Doc: "A large group was exported in pieces, and a piece is missing: who else is in it is not known.",
 		Run: func(p *Pass) {

@@ -523,6 +523,14 @@ func (r *reader) object(domain string, dn []byte) error {
 	case r.class&cGroup != 0:
 		rec.Class = estate.Group
 	}
+	if rec.Class == estate.Account {
+		if r.find(aControl) == nil {
+			rec.Flags |= estate.NoControl
+		}
+		if rec.Primary == 0 {
+			rec.Flags |= estate.NoPrimary
+		}
+	}
 	row := r.into.Object(domain, rec)
 	if rec.Class == estate.Group {
 		return r.members(domain, row)
