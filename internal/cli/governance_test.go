@@ -28,6 +28,14 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 	must(t, ".", "demo", dir, "--quiet")
 	audit := filepath.Join(dir, "audit")
 	found := checksIn(t, audit, "--all-accounts")
+	names := map[string]bool{}
+	for _, c := range document(t, audit, "checks")["checks"].([]any) {
+		name := at(c, "name").(string)
+		if found[name] == nil || names[name] || at(c, "verdict") != found[name]["verdict"] {
+			t.Errorf("%s: told of twice, or it does not fire on the sample, or with another verdict", name)
+		}
+		names[name] = true
+	}
 	for name, want := range map[string]struct {
 		verdict  string
 		accounts any

@@ -252,6 +252,8 @@ type SettingRowDocument struct {
 	Specials []string           `json:"specials"`
 	Choices  []string           `json:"choices"`
 	On       []setting.Platform `json:"on"`
+	Defaults map[string]string  `json:"defaults"` // of a new installation, by platform
+	Limits   map[string]string  `json:"limits"`   // of the platform itself
 	Meaning  string             `json:"meaning"`
 }
 
@@ -265,6 +267,13 @@ func NewSettingsDocument() SettingsDocument {
 		}
 		row.Choices = append(row.Choices, s.Choices...)
 		row.On = append(row.On, s.On...)
+		row.Defaults, row.Limits = map[string]string{}, map[string]string{}
+		for p, v := range s.Defaults {
+			row.Defaults[string(p)] = s.Text(v)
+		}
+		for p, r := range s.Limits {
+			row.Limits[string(p)] = s.Text(setting.Number(r.Low)) + " to " + s.Text(setting.Number(r.High))
+		}
 		d.Settings = append(d.Settings, row)
 	}
 	return d
@@ -340,6 +349,31 @@ func (g *Gathered) Document() GatherDocument {
 	}
 	for _, p := range g.Passed {
 		d.Passed = append(d.Passed, PassedDocument(p))
+	}
+	return d
+}
+
+// ChecksDocument is the output of checks.
+type ChecksDocument struct {
+	Schema string          `json:"schema"`
+	Checks []CheckDocument `json:"checks"`
+}
+
+// CheckDocument is one check.
+type CheckDocument struct {
+	Name     string            `json:"name"`
+	Looks    string            `json:"looks"` // at completeness, governance, or settings
+	Verdict  weigh.Kind        `json:"verdict"`
+	Severity baseline.Severity `json:"severity"`
+	Settings []setting.ID      `json:"settings"`
+	Doc      string            `json:"doc"`
+}
+
+// NewChecksDocument describes the checks.
+func NewChecksDocument() ChecksDocument {
+	d := ChecksDocument{Schema: "sternledger/checks/1"}
+	for _, c := range weigh.Describe() {
+		d.Checks = append(d.Checks, CheckDocument{c.Name, c.Looks, c.Kind, c.Severity, append([]setting.ID{}, c.Reads...), c.Doc})
 	}
 	return d
 }

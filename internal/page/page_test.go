@@ -59,6 +59,7 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 		"trace":        func(s *Sheet) error { return Trace(s, trace) },
 		"trace policy": func(s *Sheet) error { return TracePolicy(s, policy) },
 		"settings":     Settings,
+		"checks":       Checks,
 	} {
 		var out bytes.Buffer
 		if err := draw(NewSheet(&out, width)); err != nil {

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
 )
 
 // SettingRows gives the table of settings.
@@ -23,7 +24,40 @@ func SettingRows() *Rows {
 func Settings(s *Sheet) error {
 	s.Title("Settings", "")
 	for _, row := range setting.Table() {
-		s.Entry(string(row.Kind), "", string(row.ID), row.Meaning, "takes "+row.Expects())
+		lines := []string{row.Meaning, "takes " + row.Expects()}
+		if v, ok := row.Defaults[setting.WindowsDomain]; ok {
+			lines = append(lines, "a new Windows domain: "+row.Text(v))
+		}
+		s.Entry(string(row.Kind), "", string(row.ID), lines...)
+	}
+	return s.Err()
+}
+
+// CheckRows gives the checks as rows.
+func CheckRows() *Rows {
+	r := &Rows{Head: []string{"check", "looks-at", "verdict", "severity", "settings", "doc"}}
+	for _, c := range weigh.Describe() {
+		var ids []string
+		for _, id := range c.Reads {
+			ids = append(ids, string(id))
+		}
+		r.Rows = append(r.Rows, []string{c.Name, c.Looks, string(c.Kind), string(c.Severity), strings.Join(ids, " "), c.Doc})
+	}
+	return r
+}
+
+// Checks draws the checks by what they look at.
+func Checks(s *Sheet) error {
+	looks := ""
+	for _, c := range weigh.Describe() {
+		if c.Looks != looks {
+			if looks != "" {
+				s.Blank()
+			}
+			looks = c.Looks
+			s.Title("Checks on "+looks, "")
+		}
+		s.Entry(string(c.Kind), string(c.Severity), c.Name, c.Doc)
 	}
 	return s.Err()
 }

@@ -78,9 +78,6 @@ func (b *Builder) StartFile(name string) { b.file, b.older = name, false }
 // gather. What newer files said stands; older ones only fill the rest.
 func (b *Builder) StartOlder(name string) { b.file, b.older = name, true }
 
-// File returns the name of the file being read.
-func (b *Builder) File() string { return b.file }
-
 // Cite returns a Cite in the file being read.
 func (b *Builder) Cite(line int, where, raw string) Cite {
 	return Cite{File: b.file, Line: line, Where: where, Raw: raw}

@@ -123,8 +123,28 @@ var checks = []Check{
 	},
 }
 
-// Checks returns the table of checks.
-func Checks() []Check { return slices.Clone(checks) }
+// Described is what the program says of one of its checks.
+type Described struct {
+	Name     string
+	Looks    string // at what it looks
+	Kind     Kind
+	Severity baseline.Severity
+	Reads    []setting.ID
+	Doc      string
+}
+
+// Describe lists all checks: on completeness, on the governance, between
+// settings.
+func Describe() []Described {
+	all := slices.Clone(completenessChecks)
+	for _, c := range governanceChecks {
+		all = append(all, Described{c.Name, "governance", c.Kind, c.Severity, nil, c.Doc})
+	}
+	for _, c := range checks {
+		all = append(all, Described{c.Name, "settings", c.Kind, c.Severity, c.Reads, c.Doc})
+	}
+	return all
+}
 
 func checkNamed(name string) *Check {
 	return &checks[slices.IndexFunc(checks, func(c Check) bool { return c.Name == name })]

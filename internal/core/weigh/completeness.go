@@ -27,6 +27,13 @@ const (
 	notRead     = "evidence-not-understood"
 )
 
+// completenessChecks tells of them.
+var completenessChecks = []Described{
+	{notGathered, "completeness", Missing, baseline.Serious, nil, "The engagement expects evidence of an authority or machine, and there is none."},
+	{tooOld, "completeness", Missing, baseline.Serious, nil, "The newest evidence of an authority is older than the engagement allows."},
+	{notRead, "completeness", Missing, baseline.Minor, nil, "Something in a file was taken and not understood."},
+}
+
 // runExpectation reports what gave no evidence, and what is too old.
 func runExpectation(s *govern.Survey, e Expectation) []Finding {
 	var found []Finding

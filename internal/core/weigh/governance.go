@@ -468,9 +468,6 @@ var governanceChecks = []GovernanceCheck{
 	},
 }
 
-// GovernanceChecks returns the table of checks on the governance.
-func GovernanceChecks() []GovernanceCheck { return slices.Clone(governanceChecks) }
-
 // runGovernance runs every check on every authority.
 func runGovernance(s *govern.Survey) []Finding {
 	var found []Finding
