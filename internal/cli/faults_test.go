@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
 	"fmt"
 	"math/rand/v2"
@@ -105,6 +106,56 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		t.Errorf("%d killed, %d done: the test kills too late", killed, done)
 	}
 	t.Logf("%d killed, %d done", killed, done)
+}
+
+// A ledger that is not ours, newer, or damaged is left as it is.
+func TestForeignLedger(t *testing.T) {
+	for name, c := range map[string]struct{ change, say string }{
+		"newer":     {"PRAGMA user_version = 9", "was written by a newer program"},
+		"not ours":  {"PRAGMA application_id = 7", "not a ledger"},
+		"no ledger": {"", "not a ledger"},
+	} {
+		dir := begin(t)
+		file := filepath.Join(dir, ledger.FileName)
+		if c.change == "" {
+			write(t, file, strings.Repeat("tide table ", 500))
+		} else {
+			db, err := sql.Open("sqlite", file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := db.Exec(c.change); err != nil {
+				t.Fatal(err)
+			}
+			db.Close()
+		}
+		before, _ := os.ReadFile(file)
+		for _, args := range [][]string{{"scopes"}, {"gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead)}, {"weigh"}} {
+			if _, errs, status := run(t, dir, args...); status != 1 || !strings.Contains(errs, c.say) {
+				t.Errorf("%s, %s: %d %s", name, args[0], status, errs)
+			}
+		}
+		if after, _ := os.ReadFile(file); string(after) != string(before) {
+			t.Errorf("%s: the file was changed", name)
+		}
+	}
+}
+
+// The password of a live source comes from a file, the variable or a terminal,
+// and where there is none that is said.
+func TestPasswordOfALiveSource(t *testing.T) {
+	dir := begin(t)
+	const nobody = "ldaps://127.0.0.1:9"
+	if _, errs, status := run(t, dir, "gather", nobody, "--bind", "me"); status != 1 || !strings.Contains(errs, "STERNLEDGER_PASSWORD") {
+		t.Errorf("no password: %d %s", status, errs)
+	}
+	if _, errs, status := run(t, dir, "gather", nobody, "--bind", "me", "--password-file", filepath.Join(dir, "absent")); status != 1 || !strings.Contains(errs, "--password-file") {
+		t.Errorf("no such file: %d %s", status, errs)
+	}
+	t.Setenv("STERNLEDGER_PASSWORD", "Lantern-1")
+	if _, errs, status := run(t, dir, "gather", nobody, "--bind", "me"); status != 1 || !strings.Contains(errs, "no connection") {
+		t.Errorf("by the variable: %d %s", status, errs)
+	}
 }
 
 // Two programs on one ledger wait for each other.

@@ -137,7 +137,7 @@ func (c *collector) connect(u *url.URL) error {
 			return c.distrust
 		},
 	}
-	conn, err := ldap.DialURL(u.Scheme+"://"+u.Host, ldap.DialWithTLSDialer(config, &net.Dialer{Timeout: dialTimeout}))
+	conn, err := ldap.DialURL(u.Scheme+"://"+u.Host, ldap.DialWithDialer(&net.Dialer{Timeout: dialTimeout}), ldap.DialWithTLSConfig(config))
 	if err != nil {
 		return err
 	}
