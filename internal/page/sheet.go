@@ -44,14 +44,15 @@ func (s *Sheet) Err() error {
 	return s.err
 }
 
-// The inks. They go with words, never in their place.
+// The inks. They go with words, never in their place. Each stands in the
+// palette of 256 colours too, so that no two become one there.
 var (
 	plain = lipgloss.NewStyle()
-	faded = lipgloss.NewStyle().Foreground(lipgloss.Color("#6b6455"))
+	faded = lipgloss.NewStyle().Foreground(lipgloss.Color("#5f5f5f"))
 	heavy = lipgloss.NewStyle().Bold(true)
-	rust  = lipgloss.NewStyle().Foreground(lipgloss.Color("#8a3324")).Bold(true)
-	ochre = lipgloss.NewStyle().Foreground(lipgloss.Color("#7a5c12")).Bold(true)
-	slate = lipgloss.NewStyle().Foreground(lipgloss.Color("#2f4f6f")).Bold(true)
+	rust  = lipgloss.NewStyle().Foreground(lipgloss.Color("#870000")).Bold(true)
+	ochre = lipgloss.NewStyle().Foreground(lipgloss.Color("#875f00")).Bold(true)
+	slate = lipgloss.NewStyle().Foreground(lipgloss.Color("#005f5f")).Bold(true)
 )
 
 // inks are the words that have an ink of their own.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
@@ -25,8 +26,20 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing) error {
 	for _, about := range subjects(w) {
 		s.Blank()
 		s.Title(about.title, about.note)
-		for _, f := range about.findings {
-			finding(s, f, len(about.scopes) > 1)
+		drawn := map[*told]bool{}
+		for i, f := range about.findings {
+			if drawn[f] {
+				continue
+			}
+			together := gapsLike(about.findings, i)
+			if len(together) > 1 && len(about.scopes) == 1 && together[0] == f {
+				gaps(s, together)
+				for _, g := range together {
+					drawn[g] = true
+				}
+			} else {
+				finding(s, f, len(about.scopes) > 1)
+			}
 			s.Entry("", "", "")
 		}
 		if len(about.scopes) > 0 && !weighedAt(w, about.scopes[0]) {
@@ -143,25 +156,21 @@ func counts(s *Sheet, w *engagement.Weighing) {
 // finding draws one finding beside the margin. split says that several tiers
 // are under the policy; then each has its severity and fingerprint.
 func finding(s *Sheet, f *told, split bool) {
-	head, lines := f.Headline(), []string{f.Reason}
+	head := f.Headline()
 	if f.Demanded != "" {
 		var refs []string
 		for _, b := range f.Baselines {
 			refs = append(refs, b.ID+" "+b.Ref)
 		}
-		lines = append([]string{"demanded: " + f.Demanded + " (" + strings.Join(refs, "; ") + ")"}, lines...)
+		head += "; demanded: " + f.Demanded + " (" + strings.Join(refs, "; ") + ")"
 	}
-	for _, c := range f.Evidence {
-		line := "evidence: " + c.String()
-		if c.Raw != "" && c.Where != "dn" {
-			line += "  " + c.Where + ": " + clip(c.Raw, 60)
-		} else if c.Raw != "" {
-			line += "  " + clip(c.Raw, 48)
+	lines := []string{f.Reason}
+	if len(f.Evidence) > 0 {
+		var cites []string
+		for _, c := range f.Evidence {
+			cites = append(cites, citeText(c))
 		}
-		if c.Note != "" {
-			line += ", " + c.Note
-		}
-		lines = append(lines, line)
+		lines = append(lines, "evidence: "+strings.Join(cites, "; "))
 	}
 	if who := whom(f.Finding); who != "" {
 		lines = append(lines, who)
@@ -173,6 +182,44 @@ func finding(s *Sheet, f *told, split bool) {
 		lines[len(lines)-1] += "  [" + f.Fingerprint + "]"
 	}
 	s.Entry(string(f.Kind), string(f.Severity), head, lines...)
+}
+
+// citeText writes a place in the evidence with what stands there.
+func citeText(c estate.Cite) string {
+	text := c.String()
+	if c.Raw != "" && c.Where != "dn" {
+		text += " " + c.Where + ": " + clip(c.Raw, 48)
+	} else if c.Raw != "" {
+		text += " " + clip(c.Raw, 48)
+	}
+	if c.Note != "" {
+		text += ", " + c.Note
+	}
+	return text
+}
+
+// gaps draws in one entry the demands that are missing for one and the same
+// reason.
+func gaps(s *Sheet, all []*told) {
+	first := all[0]
+	var titles, prints []string
+	for _, f := range all {
+		titles = append(titles, f.Headline())
+		prints = append(prints, f.Fingerprint)
+	}
+	s.Entry(string(first.Kind), string(first.Severity), strings.Join(titles, ", "), first.Reason, "remedy: "+first.Remedy, "["+strings.Join(prints, " ")+"]")
+}
+
+// gapsLike returns the findings from i on that are missing for the reason of
+// the first: those that gaps draws together.
+func gapsLike(findings []*told, i int) []*told {
+	var all []*told
+	for _, f := range findings[i:] {
+		if f.Kind == weigh.Missing && f.Check == "" && f.Reason == findings[i].Reason && len(f.Evidence) == 0 {
+			all = append(all, f)
+		}
+	}
+	return all
 }
 
 func clip(text string, most int) string {

@@ -301,14 +301,28 @@ var governanceChecks = []GovernanceCheck{
 				if s.Tier != govern.Privileged || s.Accounts == 0 {
 					continue
 				}
+				var worst *govern.Scope // the one that it falls short of most
+				var ids []setting.ID
+				var also []string
 				for _, other := range p.scopes() {
-					ids := weakerIn(s, other)
-					if other.Tier != govern.Standard || other.Accounts == 0 || other.Policy == s.Policy || len(ids) == 0 || len(weakerIn(other, s)) > 0 {
+					short := weakerIn(s, other)
+					if other.Tier != govern.Standard || other.Accounts == 0 || other.Policy == s.Policy || len(short) == 0 || len(weakerIn(other, s)) > 0 {
 						continue
 					}
-					p.report(Finding{Scope: s, Settings: ids, Observed: observed(s, ids), Reason: fmt.Sprintf("weaker than %s, which governs %s, and stronger in nothing: %s", other.PolicyName(), number(other.Accounts, "standard account"), compared(s, other, ids)),
-						Remedy: "Give privileged accounts a policy that is at least as strict.", Evidence: evidenceOf(s, ids)}, other.PolicyName(), nil)
+					also = append(also, other.PolicyName())
+					if len(short) > len(ids) {
+						worst, ids = other, short
+					}
 				}
+				if worst == nil {
+					continue
+				}
+				reason := fmt.Sprintf("weaker than %s, which governs %s, and stronger in nothing: %s", worst.PolicyName(), number(worst.Accounts, "standard account"), compared(s, worst, ids))
+				if also = slices.DeleteFunc(also, func(name string) bool { return name == worst.PolicyName() }); len(also) > 0 {
+					reason += "; weaker than " + strings.Join(also, ", ") + " as well"
+				}
+				p.report(Finding{Scope: s, Settings: ids, Observed: observed(s, ids), Reason: reason,
+					Remedy: "Give privileged accounts a policy that is at least as strict.", Evidence: evidenceOf(s, ids)}, "", nil)
 			}
 		},
 	},

@@ -250,7 +250,7 @@ func remedy(v *Verdict) string {
 	case e.Missing != govern.Present:
 		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), v.Demand.Text())
 	}
-	return fmt.Sprintf("Set %s of %s to %s.", place(e), v.Scope.PolicyName(), v.Demand.Text())
+	return fmt.Sprintf("Set %s of %s to %s.", place(e), e.From, v.Demand.Text())
 }
 
 func place(e govern.Effective) string {
@@ -270,8 +270,8 @@ func fingerprint(f *Finding) string {
 			about = append(about, s.Policy.Origin)
 		}
 	}
-	for _, id := range f.Settings {
-		about = append(about, string(id))
+	if f.Check == "" { // a check's settings can be more or fewer next time
+		about = append(about, string(f.Settings[0]))
 	}
 	sum := sha256.Sum256([]byte(strings.Join(about, "\x00")))
 	return hex.EncodeToString(sum[:6])

@@ -75,6 +75,9 @@ func TestVerdicts(t *testing.T) {
 			t.Errorf("%s against %s: %s %q, want %s %q", c.settings, c.demand, v.Kind, v.Reason, c.want, c.reason)
 		}
 		for _, f := range r.Findings {
+			if f.Kind == Weak && f.Check == "" && !strings.HasPrefix(f.Remedy, "Set Key of local to ") {
+				t.Errorf("%s: the remedy does not name the place: %s", c.settings, f.Remedy)
+			}
 			if f.Kind == Holds || f.Reason == "" || f.Remedy == "" || len(f.Fingerprint) != 12 {
 				t.Errorf("%s: %+v", c.settings, f)
 			}
