@@ -94,7 +94,8 @@ var searches = []search{
 func Collect(opt Options, out io.Writer) (*Collected, error) {
 	u, err := url.Parse(opt.URL)
 	if err != nil || u.Hostname() == "" {
-		return nil, fmt.Errorf("%q is not an address; expected ldaps://HOST[:PORT][/BASE]", opt.URL)
+		// It is not repeated here: a password may stand in it.
+		return nil, errors.New("an address that cannot be read; expected ldaps://HOST[:PORT][/BASE]")
 	}
 	if u.User != nil {
 		return nil, fmt.Errorf("a name or password in the address is refused, since others can see it; give the name with --bind and the password by prompt, file or variable")
