@@ -200,6 +200,14 @@ export_all | trim | but '\nobjectClass: (msDS-PasswordSettings|organizationalUni
     -e 's/Pilots/Riggers/g; s/Petra Marsh/Runa Keel/; s/p\.marsh/r.keel/; s/Jonas Tarn/Sten Hull/; s/j\.tarn/s.hull/; s/Karl Sluice/Tove Strake/; s/k\.sluice/t.strake/; s/OU=Locks/OU=Yard/' |
   awk -v RS= -v ORS='\n\n' '/^dn: CN=Riggers/ {sub(/\nmember: /, "\nmember;range=0-0: "); gsub(/\nmember: [^\n]*/, "")} /^dn: CN=Runa Keel/ {sub(/\nuserAccountControl: [0-9]*/, "")} {print}' >"$here/exports/yard.ldif"
 
+# The lighthouse keepers' domain: small, and exported without the container in
+# which fine-grained policies lie.
+export_all | trim | but '\nobjectClass: (msDS-PasswordSettings|organizationalUnit|groupPolicyContainer)\n' |
+  only '^dn: (DC=marrowick|CN=(Administrator|Domain Admins|Domain Users|Lorna Weir),)' | sed -e ':a;N;$!ba;s/\n //g' |
+  sed -e 's/DC=marrowick,DC=example/DC=outer-light,DC=marrowick,DC=example/g; s/@marrowick/@outer-light.marrowick/; /^gPLink: /d; /^member: .*OU=Office/d' \
+    -e 's/S-1-5-21-[0-9]*-[0-9]*-[0-9]*/S-1-5-21-2004336348-1177238915-782003330/' \
+    -e 's/Lorna Weir/Ole Lantern/; s/l\.weir/o.lantern/; s/OU=Locks/OU=Keepers/' >"$here/exports/outer-light.ldif"
+
 # The policy store's templates, as the policy editor writes them, and one
 # machine's own export.
 utf16() { mkdir -p "$(dirname "$1")"; { printf '\xff\xfe'; sed 's/$/\r/' | iconv -f UTF-8 -t UTF-16LE; } >"$1"; }

@@ -49,6 +49,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"privileged-pulled-out":    {"conflicting", 1.0, "w.lowe", "Control Room reaches these privileged accounts, but Executives governs them"},
 		"privileged-on-default":    {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "4 privileged accounts"},
 		"privileged-weaker":        {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "weaker than Pilots, which governs 4 standard accounts"},
+		"policies-unproven":        {"missing", nil, "", "no fine-grained policy is in the evidence"},
 		"precedence-shared":        {"conflicting", 1.0, "e.skerry", "both have precedence 20 and meet in 1 account"},
 		"precedence-undecided":     {"missing", nil, "", "Winter Crews"},
 		"policy-without-target":    {"conflicting", 0.0, "", "Old Locks names no account and no group"},
@@ -221,7 +222,7 @@ func TestAccountsFilters(t *testing.T) {
 	}{
 		{[]string{"kiosk*"}, "kiosk01 kiosk02"},
 		{[]string{"--policy", "executives"}, "c.regent w.lowe"},
-		{[]string{"--tier", "privileged", "--rule", "default"}, "Administrator adm-old adm-quay svc-backup Administrator"},
+		{[]string{"--tier", "privileged", "--rule", "default"}, "Administrator adm-old adm-quay svc-backup Administrator Administrator"},
 		{[]string{"--rule", "direct"}, "h.thorne"},
 		{[]string{"--rule", "unknown"}, "r.keel s.hull"},
 		{[]string{"--flag", "reversible"}, "k.sluice t.strake"},

@@ -112,6 +112,7 @@ type Authority struct {
 	Parents     []string         `json:"parents,omitempty"`  // DNs under which objects stand
 	Problems    []Problem        `json:"problems,omitempty"`
 	AnswerGiven bool             `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
+	PoliciesLie bool             `json:"policies_lie,omitempty"` // the container in which fine-grained policies lie was exported
 	Listed      bool             `json:"listed,omitempty"`       // the evidence names accounts
 	Accounts    int              `json:"accounts"`
 	Groups      int              `json:"groups"`

@@ -240,6 +240,18 @@ var governanceChecks = []GovernanceCheck{
 		},
 	},
 	{
+		Name: "policies-unproven", Kind: Missing, Severity: baseline.Minor,
+		Doc: "The export holds no fine-grained policy, and nothing that proves that there is none: an account without the right to read them exports none.",
+		Run: func(p *Pass) {
+			a := p.Authority
+			if len(a.Overrides) > 0 || len(a.Policies) > 0 || a.PoliciesLie || a.Head == nil {
+				return
+			}
+			p.report(Finding{Reason: "no fine-grained policy is in the evidence, and neither is the container in which they lie: whether there are none, or the exporter may not read them, cannot be told",
+				Remedy: "Export again with an account that may read the Password Settings Container, and include the container itself.", Evidence: []estate.Cite{a.Head.Cite}}, "", nil)
+		},
+	},
+	{
 		Name: "precedence-undecided", Kind: Missing, Severity: baseline.Serious,
 		Doc: "Precedence or GUID of a fine-grained policy are not in the evidence, so it cannot be told which policy wins.",
 		Run: func(p *Pass) {

@@ -38,11 +38,12 @@ const (
 	cManaged
 	cUnit
 	cContainer
-	cOther // may be named as a member or a target
+	cOther    // may be named as a member or a target
+	cPolicies // the container of fine-grained policies
 )
 
 var classes = map[string]class{
-	"domaindns": cHead, "msds-passwordsettings": cPolicy, "group": cGroup,
+	"domaindns": cHead, "msds-passwordsettings": cPolicy, "msds-passwordsettingscontainer": cPolicies, "group": cGroup,
 	"user": cAccount, "inetorgperson": cAccount, "computer": cComputer,
 	"msds-managedserviceaccount": cManaged, "msds-groupmanagedserviceaccount": cManaged, "msds-delegatedmanagedserviceaccount": cManaged,
 	"organizationalunit": cUnit, "grouppolicycontainer": cContainer,
@@ -216,6 +217,9 @@ func (r *reader) record() error {
 		return r.policy(domain, name)
 	case r.class&cContainer != 0:
 		return r.container(domain)
+	case r.class&cPolicies != 0:
+		r.into.Domain(domain).PoliciesLie = true
+		return nil
 	}
 	if r.class&cUnit != 0 {
 		if err := r.unit(domain, name, false); err != nil {

@@ -144,6 +144,9 @@ msDS-LockoutThreshold: 0
 msDS-PSOAppliesTo: CN=G,DC=x,DC=example
 msDS-PSOAppliesTo: OU=U,DC=x,DC=example
 
+dn: CN=Password Settings Container,CN=System,DC=x,DC=example
+objectClass: msDS-PasswordSettingsContainer
+
 dn: OU=U,DC=x,DC=example
 objectClass: organizationalUnit
 gPOptions: 1
@@ -179,7 +182,7 @@ msDS-ResultantPSO: CN=Gone,CN=Password Settings Container,CN=System,DC=x,DC=exam
 	if c := a.Containers[0]; c.Name != "Default" || !c.MachineOff {
 		t.Errorf("container: %+v", c)
 	}
-	if len(a.Policies) != 1 || a.Policies[0].Known || !a.AnswerGiven {
+	if len(a.Policies) != 1 || a.Policies[0].Known || !a.AnswerGiven || !a.PoliciesLie {
 		t.Errorf("a policy that only an account points at: %+v", a.Policies)
 	}
 }

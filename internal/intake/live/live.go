@@ -80,7 +80,7 @@ type search struct {
 var searches = []search{
 	{ldap.ScopeBaseObject, "(objectClass=*)", []string{"objectClass", "objectSid", "objectGUID", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "minPwdAge",
 		"lockoutThreshold", "lockoutDuration", "lockOutObservationWindow", "forceLogoff", "pwdProperties", "gPLink", "gPOptions", "msDS-Behavior-Version", "oEMInformation"}},
-	{ldap.ScopeWholeSubtree, "(|(objectClass=msDS-PasswordSettings)(objectClass=group)(objectClass=user)(objectClass=inetOrgPerson)(objectClass=organizationalUnit)(objectClass=groupPolicyContainer)(objectClass=contact)(objectClass=foreignSecurityPrincipal))",
+	{ldap.ScopeWholeSubtree, "(|(objectClass=msDS-PasswordSettings)(objectClass=msDS-PasswordSettingsContainer)(objectClass=group)(objectClass=user)(objectClass=inetOrgPerson)(objectClass=organizationalUnit)(objectClass=groupPolicyContainer)(objectClass=contact)(objectClass=foreignSecurityPrincipal))",
 		[]string{"objectClass", "objectSid", "objectGUID", "sAMAccountName", "userPrincipalName", "displayName", "userAccountControl", "primaryGroupID",
 			"pwdLastSet", "lockoutTime", "badPwdCount", "adminCount", "servicePrincipalName", "lastLogonTimestamp", "msDS-ResultantPSO", "msDS-PSOApplied",
 			"msDS-SecondaryKrbTgtNumber", "groupType", "member", "gPLink", "gPOptions", "flags", "description",
