@@ -170,6 +170,11 @@ func TestOddEvidence(t *testing.T) {
 		}
 	}
 	dir := begin(t)
+	other10 := strings.Replace(smallHead, "minPwdLength: 10", "minPwdLength: 11", 1)
+	two := []string{"gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser), write(t, filepath.Join(t.TempDir(), "y.ldif"), other10)}
+	if _, errs, status := run(t, dir, two...); status != 1 || !strings.Contains(errs, "contradicts itself") || !strings.Contains(errs, "one after the other") {
+		t.Errorf("two exports of different days at once: %d %s", status, errs)
+	}
 	negative := write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser+policyRecord("P", guid+"msDS-PasswordSettingsPrecedence: -4\n"))
 	if _, errs, status := run(t, dir, "gather", negative); status != 1 || !strings.Contains(errs, "a precedence of -4") {
 		t.Errorf("negative precedence: %d %s", status, errs)

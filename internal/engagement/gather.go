@@ -487,6 +487,9 @@ func (g *gathering) refuse(damaged []estate.Problem) error {
 	if more := len(damaged) - most; more > 0 {
 		fmt.Fprintf(&b, "\n  and %d more", more)
 	}
+	if slices.ContainsFunc(damaged, func(p estate.Problem) bool { return strings.Contains(p.Text, "contradicts itself") }) {
+		b.WriteString("\nif these are exports of different days, gather them one after the other, the older first")
+	}
 	b.WriteString("\nexport again; or take the rest with --with-gaps, and these settings are reported as missing")
 	return errors.New(b.String())
 }

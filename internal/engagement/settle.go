@@ -17,8 +17,12 @@ const stagingPrefix = ".incoming-"
 // ledger says they are.
 func (e *Engagement) putInPlace(staging string, files []staged) error {
 	for _, s := range files {
-		if err := os.Rename(filepath.Join(staging, s.Name), filepath.Join(e.Dir, EvidenceDir, s.Name)); err != nil {
-			return err
+		to := filepath.Join(e.Dir, EvidenceDir, s.Name)
+		if err := os.Rename(filepath.Join(staging, s.Name), to); err != nil {
+			// Another program that was started meanwhile may have settled it.
+			if _, there := os.Lstat(to); there != nil {
+				return err
+			}
 		}
 	}
 	return syncDir(filepath.Join(e.Dir, EvidenceDir))
