@@ -30,7 +30,7 @@ type draft struct {
 	Authority
 	fileRow   int
 	parentRow map[string]uint32
-	row       map[uint64]uint32 // DN hash to row
+	row       index             // DN hash to row
 	refRow    map[uint64]uint32 // DN hash to row in Policies
 	policyRow map[uint64]int    // DN hash to row in Overrides
 	unitRow   map[uint64]int    // DN hash to row in Units
@@ -92,7 +92,7 @@ func (b *Builder) authority(name string, kind Kind, platform setting.Platform) *
 	if d == nil {
 		d = &draft{
 			Authority: Authority{Name: name, Kind: kind, Platform: platform, Objects: &Objects{}},
-			parentRow: map[string]uint32{}, row: map[uint64]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
+			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
 			policyRow: map[uint64]int{}, unitRow: map[uint64]int{},
 		}
 		b.byName[name] = d
@@ -214,12 +214,12 @@ func (b *Builder) Object(domain string, r *Record) uint32 {
 	d := b.authority(domain, Domain, setting.WindowsDomain)
 	o := d.Objects
 	key := hashDN(r.DN, &b.scratch)
-	if row, ok := d.row[key]; ok {
+	if row, ok := d.row.get(key); ok {
 		b.join(d, int(row), r)
 		return row
 	}
 	row := uint32(o.Len())
-	d.row[key] = row
+	d.row.put(key, row)
 	first, parent := SplitDN(r.DN)
 	at, ok := d.parentRow[string(parent)]
 	if !ok {
@@ -336,7 +336,7 @@ func (d *draft) finish(b *Builder) {
 		for j := range p.Targets {
 			t := &p.Targets[j]
 			t.Object = NotFound
-			if row, ok := d.row[hashDN([]byte(t.DN), &b.scratch)]; ok {
+			if row, ok := d.row.get(hashDN([]byte(t.DN), &b.scratch)); ok {
 				t.Object = int(row)
 			}
 		}
@@ -461,7 +461,7 @@ func (d *draft) memberRows() [][]uint32 {
 			for i := int(next.Add(1)) - 1; i < len(d.edges); i = int(next.Add(1)) - 1 {
 				rows[i] = make([]uint32, len(d.edges[i]))
 				for k, e := range d.edges[i] {
-					row, ok := d.row[e.member]
+					row, ok := d.row.get(e.member)
 					if !ok {
 						row = looseMember
 					}

@@ -168,3 +168,21 @@ func TestHashesAgree(t *testing.T) {
 		}
 	}
 }
+
+// The index answers as a map would, keys that share their places included.
+func TestIndexIsAMap(t *testing.T) {
+	var x index
+	want := map[uint64]uint32{}
+	for i := range uint64(5000) {
+		key := i * i % 997 << 40 // many share their lowest bits
+		if row, ok := x.get(key); ok != (want[key] != 0) || ok && row != want[key]-1 {
+			t.Fatalf("key %d: %d %v, want %d", key, row, ok, want[key])
+		} else if !ok {
+			x.put(key, uint32(i))
+			want[key] = uint32(i) + 1
+		}
+	}
+	if x.used != len(want) || len(want) < 400 {
+		t.Errorf("%d used of %d", x.used, len(want))
+	}
+}

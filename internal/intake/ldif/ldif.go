@@ -121,16 +121,6 @@ func read(src *intake.Source, into *estate.Builder) error {
 	return nil
 }
 
-// find returns the record's first value of an attribute, or nil.
-func (r *reader) find(a attr) *value {
-	for i := range r.values {
-		if r.values[i].attr == a {
-			return &r.values[i]
-		}
-	}
-	return nil
-}
-
 // text0 returns an attribute's first value, or nothing.
 func (r *reader) text0(a attr) ([]byte, error) {
 	if v := r.find(a); v != nil {

@@ -47,11 +47,12 @@ type scanner struct {
 	kept int // bytes of buf already written to the copy
 	line int
 
-	text   []byte  // values of the current record, one after the other
-	values []value // those values
-	open   state   // what a continuation line continues
-	count  int     // attributes seen in the record, wanted or not
-	first  int     // line of the record's first attribute
+	text   []byte      // values of the current record, one after the other
+	values []value     // those values
+	where  [256]uint32 // 1 + the first value of each attribute in values; 0 none
+	open   state       // what a continuation line continues
+	count  int         // attributes seen in the record, wanted or not
+	first  int         // line of the record's first attribute
 
 	coded     int  // base64 characters of the last value seen, wanted or not
 	codedLine int  // its line; 0: the last value was plain
@@ -86,6 +87,9 @@ func (s *scanner) errorAt(line int, seen, expected, next string) error {
 
 // next reads one record. It returns io.EOF after the last one.
 func (s *scanner) next() error {
+	for i := range s.values {
+		s.where[s.values[i].attr] = 0
+	}
 	s.text, s.values, s.count = s.text[:0], s.values[:0], 0
 	s.open = nothing
 	for {
@@ -257,7 +261,18 @@ func (s *scanner) logical(line []byte) error {
 	s.open = wanted
 	from := len(s.text)
 	s.text = append(s.text, line[start:]...)
+	if s.where[a] == 0 {
+		s.where[a] = uint32(len(s.values)) + 1
+	}
 	s.values = append(s.values, value{attr: a, coded: coded, piece: piece, from: from, to: len(s.text), line: s.line})
+	return nil
+}
+
+// find returns the record's first value of an attribute, or nil.
+func (s *scanner) find(a attr) *value {
+	if i := s.where[a]; i > 0 {
+		return &s.values[i-1]
+	}
 	return nil
 }
 
