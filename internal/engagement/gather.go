@@ -77,11 +77,14 @@ type candidate struct {
 
 // Gather takes exports into evidence: all of them, or nothing.
 func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, error) {
-	away, err := os.MkdirTemp("", "sternledger-live-")
-	if err != nil {
-		return nil, err
+	away := ""
+	if slices.ContainsFunc(sources, live.Is) {
+		var err error
+		if away, err = os.MkdirTemp("", "sternledger-live-"); err != nil {
+			return nil, err
+		}
+		defer os.RemoveAll(away)
 	}
-	defer os.RemoveAll(away)
 	collected, sources, err := collect(sources, opt, away)
 	if err != nil {
 		return nil, err
