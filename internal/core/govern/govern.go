@@ -30,6 +30,11 @@ type Governing struct {
 	Rule   Rule
 	Via    int    // row of the group that carries the policy, else estate.NotFound
 	Why    string // for Unknown: what the evidence lacks
+
+	// For Unknown, which policy is to blame: one that is not in the evidence,
+	// or one that cannot be put in order.
+	Hidden    *estate.Reference
+	Undecided *estate.Policy
 }
 
 // claim is what is known of a row before the account's own turn: no policy,
@@ -254,16 +259,21 @@ func (r *Resolution) Of(row int) Governing {
 	if r.Authority.Kind != estate.Domain {
 		return Governing{Rule: Local, Via: estate.NotFound}
 	}
-	o := r.Authority.Objects
-	if told := o.Resultant.At(row); told > 0 && !r.Authority.Policies[told-1].Known {
-		return Governing{Rule: Unknown, Via: estate.NotFound,
-			Why: "the directory itself names a fine-grained policy that is not in the evidence: " + r.Authority.Policies[told-1].DN}
+	if told := r.Authority.Objects.Resultant.At(row); told > 0 && !r.Authority.Policies[told-1].Known {
+		hidden := &r.Authority.Policies[told-1]
+		return Governing{Rule: Unknown, Via: estate.NotFound, Hidden: hidden,
+			Why: "the directory itself names a fine-grained policy that is not in the evidence: " + hidden.DN}
 	}
 	switch {
 	case c == noClaim:
 		return Governing{Rule: Default, Via: estate.NotFound}
 	case c&undecided != 0:
-		return Governing{Rule: Unknown, Via: via, Why: r.candidates[c&^undecided-1].why}
+		blamed := &r.candidates[c&^undecided-1]
+		g := Governing{Rule: Unknown, Via: via, Why: blamed.why, Undecided: blamed.policy}
+		if blamed.policy == nil {
+			g.Hidden = &r.Authority.Policies[blamed.ref]
+		}
+		return g
 	case via == estate.NotFound:
 		return Governing{Policy: r.candidates[c-1].policy, Rule: Direct, Via: via}
 	}

@@ -154,6 +154,24 @@ func TestTiers(t *testing.T) {
 	}
 }
 
+// Accounts that are undecided for different reasons are blamed on the right
+// policy each, and their scope does not give one's reason for all.
+func TestUndecidedForSeveralReasons(t *testing.T) {
+	a := world(t, "account a\naccount b\npoints a gone\npolicy p - 1 b")
+	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
+	r := survey.Resolutions[0]
+	if g := r.Of(0); g.Hidden != &a.Policies[0] || g.Undecided != nil {
+		t.Errorf("a: %+v", g)
+	}
+	if g := r.Of(1); g.Undecided != &a.Overrides[0] || g.Hidden != nil {
+		t.Errorf("b: %+v", g)
+	}
+	last := survey.Scopes[len(survey.Scopes)-1]
+	if last.Rule != Unknown || last.Accounts != 2 || last.Why != severalReasons {
+		t.Errorf("%s: %d accounts, %q", last.Name(), last.Accounts, last.Why)
+	}
+}
+
 func TestEffective(t *testing.T) {
 	a := world(t, "account a\ngroup g global 1 a\npolicy p 1 1 g")
 	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)

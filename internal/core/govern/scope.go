@@ -157,6 +157,9 @@ func scopesOf(r *Resolution, t *Tiering) ([]*Scope, map[scopeKey]*Scope) {
 		if s == nil {
 			s = add(k, g.Why)
 		}
+		if s.Why != g.Why {
+			s.Why = severalReasons
+		}
 		s.Accounts++
 		if a.Objects.FlagsOf(row)&estate.Disabled == 0 {
 			s.Enabled++
@@ -188,6 +191,10 @@ func scopesOf(r *Resolution, t *Tiering) ([]*Scope, map[scopeKey]*Scope) {
 	})
 	return all, scopes
 }
+
+// severalReasons stands for an undecided scope whose accounts lack different
+// things.
+const severalReasons = "the evidence does not decide, for more than one reason; trace tells it for each account"
 
 // ScopeUnder returns the scope that a policy of an authority would make,
 // whether it governs anybody or not.

@@ -224,14 +224,12 @@ var governanceChecks = []GovernanceCheck{
 		Name: "policy-hidden", Kind: Missing, Severity: baseline.Grave,
 		Doc: "Accounts or groups point at a fine-grained policy that is not in the evidence: whoever made the export may not read such policies.",
 		Run: func(p *Pass) {
-			for _, ref := range p.Authority.Policies {
+			for i := range p.Authority.Policies {
+				ref := &p.Authority.Policies[i]
 				if ref.Known {
 					continue
 				}
-				rows := p.accounts(func(row int) bool {
-					g := p.Resolution.Of(row)
-					return g.Rule == govern.Unknown && strings.Contains(g.Why, ref.DN)
-				})
+				rows := p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref })
 				c := ref.Cite
 				c.Raw = ref.DN
 				p.report(Finding{Reason: fmt.Sprintf("%s is not in the evidence, and %d entries point at it: what governs its accounts is not known, and it is not the default", estate.NameOf(ref.DN), ref.Count),

@@ -244,7 +244,7 @@ func remedy(v *Verdict) string {
 	case e.Missing == govern.NoSuch:
 		return "Nothing here can set it; meet the demand by another measure, and record that."
 	case v.Scope.Why != "":
-		return "Export the fine-grained policies with an account that may read them, and gather again."
+		return "Export the fine-grained policies whole, with an account that may read them, and gather again."
 	case e.Missing == govern.Unreadable:
 		return "Correct the value where it is set, export again, and gather."
 	case e.Missing != govern.Present:
