@@ -84,6 +84,11 @@ func TestRealDirectoryLive(t *testing.T) {
 			t.Errorf("%s: something was left behind", name)
 		}
 	}
+	both := document(t, begin(t), "gather", "ldaps://127.0.0.1/OU=Quays,DC=marrowick,DC=example", "ldaps://127.0.0.1/CN=Users,DC=marrowick,DC=example",
+		"--bind", administrator, "--password-file", password, "--certificate", pin)
+	if files, _ := both["files"].([]any); len(files) != 2 || at(files, 1, "path") != "ldaps://127.0.0.1/CN=Users,DC=marrowick,DC=example" {
+		t.Errorf("two bases of one server: %v", files)
+	}
 	for _, address := range []string{"ldaps://127.0.0.1", "ldap://127.0.0.1/DC=marrowick,DC=example"} {
 		dir := begin(t)
 		doc := document(t, dir, "gather", address, "--bind", administrator, "--password-file", password, "--certificate", pin)

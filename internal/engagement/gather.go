@@ -1,6 +1,7 @@
 package engagement
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -85,7 +86,7 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 		}
 		defer os.RemoveAll(away)
 	}
-	collected, sources, err := collect(sources, opt, away)
+	collected, sources, origins, err := collect(sources, opt, away)
 	if err != nil {
 		return nil, err
 	}
@@ -100,12 +101,8 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	defer tx.Rollback()
 	g := &gathering{Engagement: e, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed, Live: collected}}
 	for i := range candidates {
-		candidates[i].origin = candidates[i].path
-		for _, c := range collected {
-			if filepath.Join(away, live.FileName(c.URL)) == candidates[i].path {
-				candidates[i].origin = c.URL
-			}
-		}
+		c := &candidates[i]
+		c.origin = cmp.Or(origins[c.path], c.path)
 	}
 	if g.staging, err = os.MkdirTemp(filepath.Join(e.Dir, EvidenceDir), stagingPrefix); err != nil {
 		return nil, err
@@ -138,24 +135,29 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 }
 
 // collect reads the live sources into files of a folder, and returns the
-// sources with those files in their place.
-func collect(sources []string, opt GatherOptions, folder string) (all []*live.Collected, files []string, err error) {
+// sources with those files in their place, and which address each file is of.
+func collect(sources []string, opt GatherOptions, folder string) (all []*live.Collected, files []string, origins map[string]string, err error) {
 	asked := false
-	for _, source := range sources {
+	origins = map[string]string{}
+	for i, source := range sources {
 		if !live.Is(source) {
 			files = append(files, source)
 			continue
 		}
 		if opt.Live.Bind != "" && !asked {
 			if opt.Live.Password, err = opt.Password(opt.Live.Bind); err != nil {
-				return nil, nil, err
+				return nil, nil, nil, err
 			}
 			asked = true
 		}
-		name := filepath.Join(folder, live.FileName(source))
+		// A folder for each: one server can be read for several bases.
+		name := filepath.Join(folder, fmt.Sprint(i), live.FileName(source))
+		if err := os.Mkdir(filepath.Dir(name), 0o700); err != nil {
+			return nil, nil, nil, err
+		}
 		f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
-			return nil, nil, fmt.Errorf("gather %s: the same server twice", source)
+			return nil, nil, nil, err
 		}
 		how := opt.Live
 		how.URL = source
@@ -167,11 +169,11 @@ func collect(sources []string, opt GatherOptions, folder string) (all []*live.Co
 			err = closed
 		}
 		if err != nil {
-			return nil, nil, fmt.Errorf("gather %w", err)
+			return nil, nil, nil, fmt.Errorf("gather %w", err)
 		}
-		all, files = append(all, got), append(files, name)
+		all, files, origins[name] = append(all, got), append(files, name), source
 	}
-	return all, files, nil
+	return all, files, origins, nil
 }
 
 // look finds the files that the sources name and the format of each.
