@@ -39,6 +39,9 @@ type Config struct {
 type AuthorityConfig struct {
 	Dialect   strictyaml.Text   `yaml:"dialect"`
 	Baselines []strictyaml.Text `yaml:"baselines"`
+	// DefaultPolicy is the DN of the policy that an LDAP server applies to
+	// accounts that point at none.
+	DefaultPolicy strictyaml.Text `yaml:"default-policy"`
 }
 
 // Tier says which accounts belong to a tier.
@@ -184,6 +187,8 @@ baselines: [cis-windows-server]
 # Choices for single authorities, by name or by pattern (*, ?).
 #   dialect: windows or samba, the way the directory server picks the groups
 #            that carry a fine-grained policy; else it is read off the evidence.
+#   default-policy: the DN of the policy that an LDAP server applies to accounts
+#            that point at none, where its configuration is not in the evidence.
 # authorities:
 #   corp.example:
 #     dialect: windows

@@ -103,7 +103,13 @@ func (e *Engagement) record(kind string, body any) error {
 const (
 	authoritySubject = "authority:"
 	templateSubject  = "template:"
+	tenantSubject    = authoritySubject + string(estate.Tenant) + ":"
 )
+
+// subjectOf names an authority in the ledger.
+func subjectOf(a *estate.Authority) string {
+	return authoritySubject + string(a.Kind) + ":" + a.Name
+}
 
 // Estate loads what the current evidence says, with the named columns of the
 // objects; without names, all columns.
@@ -111,6 +117,9 @@ func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
 	holdings, err := e.Ledger.Current()
 	if err != nil {
 		return nil, err
+	}
+	if len(columns) > 0 && slices.ContainsFunc(holdings, func(h ledger.Holding) bool { return strings.HasPrefix(h.Subject, tenantSubject) }) {
+		columns = append(slices.Clone(columns), "source", "principal", "file", "line") // by which synchronised accounts are joined
 	}
 	var all estate.Estate
 	for _, h := range holdings {
@@ -126,12 +135,32 @@ func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
 		if err := json.Unmarshal([]byte(h.Body), a); err != nil {
 			return nil, fmt.Errorf("%s in the ledger: %w", h.Subject, err)
 		}
+		if err := e.useDefault(a); err != nil {
+			return nil, err
+		}
 		if err := e.Ledger.Load(h.ID, a.Objects, columns...); err != nil {
 			return nil, err
 		}
 		all.Authorities = append(all.Authorities, a)
 	}
 	return &all, nil
+}
+
+// useDefault gives an LDAP directory the default policy that the engagement
+// names, else the one that the evidence does.
+func (e *Engagement) useDefault(a *estate.Authority) error {
+	said := e.Config.forAuthority(a.Name).DefaultPolicy
+	switch {
+	case a.Kind != estate.LDAP:
+	case said.Value != "":
+		a.DefaultPolicy = said.Value
+		if !a.UseDefault(said.Value) {
+			return said.Errorf(filepath.Join(e.Dir, ConfigName), "default-policy %q of %s is not in the evidence; gather its entry", said.Value, a.Name)
+		}
+	case a.DefaultPolicy != "":
+		a.UseDefault(a.DefaultPolicy)
+	}
+	return nil
 }
 
 // ErrNoEvidence says that nothing was gathered yet.

@@ -2,10 +2,10 @@ package engagement
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -20,11 +20,16 @@ import (
 	"sternledger/internal/intake/live"
 	"sternledger/internal/intake/sheet"
 	"sternledger/internal/intake/template"
+	"sternledger/internal/intake/unix"
 	"sternledger/internal/ledger"
 )
 
-// formats are all formats that gather knows, asked in this order.
+// formats are all formats of single files that gather knows, asked in this
+// order.
 var formats = []*intake.Format{&ldif.Format, &template.Format, &sheet.Format}
+
+// treeFormats are those of exports that are made of several files.
+func treeFormats() []*intake.TreeFormat { return []*intake.TreeFormat{&unix.Format} }
 
 // LiveOptions say how live sources are read.
 type LiveOptions = live.Options
@@ -56,6 +61,7 @@ type Gathered struct {
 	Templates   []estate.Template
 	Problems    []estate.Problem
 	Live        []*live.Collected
+	Archives    []Archive
 }
 
 // Taken is one file that was taken, or was in the ledger already.
@@ -66,15 +72,6 @@ type Taken struct {
 
 // PassedOver is one file that was not taken, and why.
 type PassedOver struct{ Path, Why string }
-
-// candidate is one file to look at.
-type candidate struct {
-	path   string
-	origin string // what the auditor named, where the path is not that
-	named  bool   // by the auditor, not found in a folder
-	info   fs.FileInfo
-	format *intake.Format
-}
 
 // Gather takes exports into evidence: all of them, or nothing.
 func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, error) {
@@ -90,7 +87,7 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	if err != nil {
 		return nil, err
 	}
-	candidates, passed, err := e.look(sources)
+	candidates, passed, archives, err := e.look(sources)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +96,7 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 		return nil, fmt.Errorf("the ledger is in use by another program; try again when it is done: %w", err)
 	}
 	defer tx.Rollback()
-	g := &gathering{Engagement: e, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed, Live: collected}}
+	g := &gathering{Engagement: e, tx: tx, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed, Live: collected, Archives: archives}}
 	for i := range candidates {
 		c := &candidates[i]
 		c.origin = cmp.Or(origins[c.path], c.path)
@@ -112,7 +109,11 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 		return nil, err
 	}
 	for _, c := range candidates {
-		if err := g.take(c); err != nil {
+		take := g.take
+		if c.tree != nil {
+			take = g.takeTree
+		}
+		if err := take(c); err != nil {
 			return nil, err
 		}
 	}
@@ -176,111 +177,10 @@ func collect(sources []string, opt GatherOptions, folder string) (all []*live.Co
 	return all, files, origins, nil
 }
 
-// look finds the files that the sources name and the format of each.
-func (e *Engagement) look(sources []string) (found []candidate, passed []PassedOver, err error) {
-	own, _ := filepath.Abs(e.Dir)
-	for _, source := range sources {
-		info, err := os.Stat(source)
-		if err != nil {
-			return nil, nil, fmt.Errorf("gather %s: %w; check the name and that you may read it", source, cause(err))
-		}
-		if !info.IsDir() {
-			found = append(found, candidate{path: source, named: true, info: info})
-			continue
-		}
-		before := len(found)
-		err = filepath.WalkDir(source, func(file string, d fs.DirEntry, err error) error {
-			if err != nil {
-				return err
-			}
-			if abs, _ := filepath.Abs(file); d.IsDir() && abs != own && filepath.Dir(abs) == own && d.Name() == EvidenceDir {
-				return filepath.SkipDir // the engagement's own evidence
-			}
-			switch {
-			case d.IsDir():
-			case d.Type().IsRegular():
-				info, err := d.Info()
-				if err != nil {
-					return err
-				}
-				found = append(found, candidate{path: file, info: info})
-			default:
-				passed = append(passed, PassedOver{file, "not a regular file; links are not followed"})
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, nil, fmt.Errorf("gather %s: %w; check that you may read all of it", source, cause(err))
-		}
-		if len(found) == before {
-			return nil, nil, fmt.Errorf("gather %s: the folder holds no files; expected exports, see docs/sources.md", source)
-		}
-	}
-	var recognised []candidate
-	for _, c := range found {
-		why, err := c.recognise()
-		if err != nil {
-			return nil, nil, err
-		}
-		switch {
-		case why == "":
-			recognised = append(recognised, c)
-		case c.named:
-			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, formatNames())
-		default:
-			passed = append(passed, PassedOver{c.path, why})
-		}
-	}
-	if len(recognised) == 0 {
-		return nil, nil, fmt.Errorf("gather %s: nothing known among %d files; expected %s; see docs/sources.md", strings.Join(sources, " "), len(passed), formatNames())
-	}
-	return recognised, passed, nil
-}
-
-// cause drops the operation and path of a path error: the message has them.
-func cause(err error) error {
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err
-	}
-	return err
-}
-
-func formatNames() string {
-	var names []string
-	for _, f := range formats {
-		names = append(names, f.Name)
-	}
-	return strings.Join(names, ", ")
-}
-
-// recognise finds the file's format, or says why there is none.
-func (c *candidate) recognise() (why string, err error) {
-	if c.info.Size() == 0 {
-		return "the file is empty", nil
-	}
-	f, err := os.Open(c.path)
-	if err != nil {
-		return "", fmt.Errorf("gather %s: %w; check that you may read it", c.path, cause(err))
-	}
-	defer f.Close()
-	head := make([]byte, intake.HeadSize)
-	n, err := io.ReadFull(f, head)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-		return "", fmt.Errorf("gather %s: %w", c.path, cause(err))
-	}
-	for _, format := range formats {
-		if format.Detect(c.path, head[:n]) {
-			c.format = format
-			return "", nil
-		}
-	}
-	return "not a known format (begins with " + intake.Excerpt(head[:min(n, 16)]) + ")", nil
-}
-
 // gathering is one gather under way.
 type gathering struct {
 	*Engagement
+	tx      *ledger.Tx
 	opt     GatherOptions
 	builder *estate.Builder
 	result  *Gathered
@@ -305,13 +205,13 @@ func (g *gathering) take(c candidate) error {
 		}
 		return err
 	}
-	f, err := os.Open(c.path)
+	f, err := c.open()
 	if err != nil {
 		return fmt.Errorf("gather %s: %w", c.path, cause(err))
 	}
 	defer f.Close()
 	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.origin, Format: c.format.Name,
-		Written: c.info.ModTime().UTC().Format(time.RFC3339)}}
+		Written: c.written.UTC().Format(time.RFC3339)}}
 	keep, err := os.OpenFile(filepath.Join(g.staging, s.Name), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
@@ -319,10 +219,10 @@ func (g *gathering) take(c candidate) error {
 	g.builder.StartFile(s.Name)
 	var told func(int64)
 	if g.opt.Progress != nil {
-		told = func(done int64) { g.opt.Progress(c.path, done, c.info.Size()) }
+		told = func(done int64) { g.opt.Progress(c.path, done, c.size) }
 	}
 	in, out := hashingReader(f, told), storedCopy(keep)
-	src := &intake.Source{Path: c.path, In: in, Keep: out, Differs: func() { out.differs.Store(true) }, Beside: besides(c.path)}
+	src := &intake.Source{Path: c.path, In: in, Keep: out, Differs: func() { out.differs.Store(true) }, Beside: c.beside}
 	err = c.format.Read(src, g.builder)
 	in.Close()
 	if closed := out.Close(); err == nil {
@@ -369,19 +269,6 @@ func (g *gathering) synced() error {
 	return g.failed
 }
 
-// besides reads small files that lie near a source; never through a link.
-func besides(source string) func(string) []byte {
-	return func(relative string) []byte {
-		file := filepath.Join(filepath.Dir(source), filepath.FromSlash(relative))
-		info, err := os.Lstat(file)
-		if err != nil || !info.Mode().IsRegular() || info.Size() > 1<<20 {
-			return nil
-		}
-		data, _ := os.ReadFile(file)
-		return data
-	}
-}
-
 // seen returns the evidence that has the file's content already, if any. A
 // file is read twice only when its size makes that likely.
 func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
@@ -389,11 +276,16 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 	for _, s := range g.files {
 		before = append(before, s.Evidence)
 	}
-	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool { return e.Size != c.info.Size() })
+	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool { return e.Size != c.size || e.Tree != "" })
 	if len(before) == 0 {
 		return nil, nil
 	}
-	sum, err := fileSum(c.path)
+	f, err := c.open()
+	if err != nil {
+		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
+	}
+	defer f.Close()
+	sum, err := sumOf(f)
 	if err != nil {
 		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
 	}
@@ -406,37 +298,56 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 // nameFor gives the stored copy a name that is plain on every system and not
 // taken.
 func (g *gathering) nameFor(c candidate) string {
-	name := filepath.Base(c.path)
+	name := path.Base(filepath.ToSlash(c.path))
 	if c.format.Names != nil {
 		name = c.format.Names(filepath.ToSlash(c.path))
 	}
+	return g.free(plainName(name))
+}
+
+// plainName makes a name of letters, digits and the three marks that every
+// system takes.
+func plainName(name string) string {
 	name = strings.Map(func(r rune) rune {
 		if r == '.' || r == '-' || r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' {
 			return r
 		}
 		return '-'
 	}, name)
-	name = strings.TrimLeft(name, ".-")
-	if name == "" {
-		name = "export"
+	if name = strings.TrimLeft(name, ".-"); name == "" {
+		return "export"
 	}
 	ext := path.Ext(name)
 	stem := strings.TrimSuffix(name, ext)
-	stem, ext = stem[:min(len(stem), 60)], ext[:min(len(ext), 12)]
+	return stem[:min(len(stem), 60)] + ext[:min(len(ext), 12)]
+}
+
+// free returns the name, with a number where some evidence, or a folder of it,
+// has it.
+func (g *gathering) free(name string) string {
 	taken := map[string]bool{}
-	for _, e := range g.known {
-		taken[strings.ToLower(e.Name)] = true
+	note := func(e *ledger.Evidence) {
+		top, _, _ := strings.Cut(e.Name, "/")
+		taken[strings.ToLower(top)] = true
 	}
-	for _, s := range g.files {
-		taken[strings.ToLower(s.Name)] = true
+	for i := range g.known {
+		note(&g.known[i])
 	}
+	for i := range g.files {
+		note(&g.files[i].Evidence)
+	}
+	return numbered(name, taken)
+}
+
+func numbered(name string, taken map[string]bool) string {
+	ext := path.Ext(name)
 	for n := 1; ; n++ {
-		name := stem + ext
+		free := name
 		if n > 1 {
-			name = fmt.Sprintf("%s-%d%s", stem, n, ext)
+			free = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext)
 		}
-		if !taken[strings.ToLower(name)] {
-			return name
+		if !taken[strings.ToLower(free)] {
+			return free
 		}
 	}
 }
@@ -455,6 +366,11 @@ func (g *gathering) join(tx *ledger.Tx) error {
 			return err
 		}
 	}
+	for _, a := range found {
+		if err := keepDefault(tx, a); err != nil {
+			return err
+		}
+	}
 	g.result.Authorities, g.result.Templates = found, g.builder.Templates
 	g.result.Problems = g.builder.Problems
 	for _, a := range found {
@@ -469,6 +385,30 @@ func (g *gathering) join(tx *ledger.Tx) error {
 	}
 	if len(damaged) > 0 && !g.opt.WithGaps {
 		return g.refuse(damaged)
+	}
+	return nil
+}
+
+// keepDefault keeps what an earlier gather of a server's configuration said of
+// an LDAP directory's default policy, where the new evidence says nothing.
+func keepDefault(tx *ledger.Tx, a *estate.Authority) error {
+	if a.Kind != estate.LDAP || a.DefaultPolicy != "" || a.Head != nil {
+		return nil
+	}
+	body, err := tx.Latest(subjectOf(a))
+	if err != nil || body == "" {
+		return err
+	}
+	var before estate.Authority
+	if err := json.Unmarshal([]byte(body), &before); err != nil {
+		return err
+	}
+	at := before.DefaultPolicyCite
+	if a.DefaultPolicy, a.DefaultPolicyCite = before.DefaultPolicy, at; before.DefaultPolicy == "" && before.Head != nil {
+		a.Head, at = before.Head, before.Head.Cite
+	}
+	if at.File != "" && !slices.Contains(a.Files, at.File) {
+		a.Files = append(a.Files, at.File)
 	}
 	return nil
 }
@@ -504,10 +444,14 @@ func (g *gathering) refuse(damaged []estate.Problem) error {
 func (g *gathering) complements(tx *ledger.Tx, found []*estate.Authority) ([]ledger.Evidence, error) {
 	var older []ledger.Evidence
 	for _, a := range found {
-		if a.Kind != estate.Domain || len(a.Typed) > 0 || a.Head != nil && a.Listed {
+		whole := a.Kind != estate.Domain || a.Head != nil && a.Listed
+		if a.Kind == estate.LDAP {
+			whole = a.Listed && len(a.Overrides) > 0
+		}
+		if whole || len(a.Typed) > 0 {
 			continue
 		}
-		files, err := tx.FilesOf(authoritySubject + a.Name)
+		files, err := tx.FilesOf(subjectOf(a))
 		if err != nil {
 			return nil, err
 		}
@@ -544,11 +488,11 @@ func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence) ([
 		}
 	}
 	g.builder.Templates = templates
-	names := map[string]bool{}
+	spoken := map[string]bool{}
 	for _, a := range found {
-		names[a.Name] = true
+		spoken[subjectOf(a)] = true
 	}
-	return slices.DeleteFunc(g.builder.Finish(), func(a *estate.Authority) bool { return !names[a.Name] }), nil
+	return slices.DeleteFunc(g.builder.Finish(), func(a *estate.Authority) bool { return !spoken[subjectOf(a)] }), nil
 }
 
 func (g *gathering) reread(stored, given string, format *intake.Format) error {
@@ -572,10 +516,10 @@ func (g *gathering) write(tx *ledger.Tx) error {
 		files = append(files, s.Evidence)
 	}
 	body["files"] = files
-	body["live"] = g.result.Live
+	body["live"], body["archives"] = g.result.Live, g.result.Archives
 	subjects := map[string]any{}
 	for _, a := range g.result.Authorities {
-		subjects[authoritySubject+a.Name] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}
+		subjects[subjectOf(a)] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}
 	}
 	for _, t := range g.result.Templates {
 		subjects[templateSubject+t.GUID] = map[string]int{"settings": len(t.Policy.Settings)}
@@ -599,7 +543,7 @@ func (g *gathering) write(tx *ledger.Tx) error {
 		}
 	}
 	for _, a := range g.result.Authorities {
-		if err := tx.AddHolding(authoritySubject+a.Name, a, a.Objects); err != nil {
+		if err := tx.AddHolding(subjectOf(a), a, a.Objects); err != nil {
 			return err
 		}
 	}

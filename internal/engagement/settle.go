@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 )
@@ -17,15 +18,39 @@ const stagingPrefix = ".incoming-"
 // ledger says they are.
 func (e *Engagement) putInPlace(staging string, files []staged) error {
 	for _, s := range files {
-		to := filepath.Join(e.Dir, EvidenceDir, s.Name)
-		if err := os.Rename(filepath.Join(staging, s.Name), to); err != nil {
+		to := filepath.Join(e.Dir, EvidenceDir, filepath.FromSlash(s.Name))
+		if err := moved(filepath.Join(staging, filepath.FromSlash(s.Name)), to); err != nil {
 			// Another program that was started meanwhile may have settled it.
 			if _, there := os.Lstat(to); there != nil {
 				return err
 			}
 		}
 	}
-	return syncDir(filepath.Join(e.Dir, EvidenceDir))
+	return syncDirs(e.Dir, files)
+}
+
+// moved renames a copy, and makes the folders that it goes into.
+func moved(from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	return os.Rename(from, to)
+}
+
+// syncDirs makes the names of files last that were moved.
+func syncDirs(dir string, files []staged) error {
+	folders := map[string]bool{filepath.Join(dir, EvidenceDir): true}
+	for _, s := range files {
+		for at := path.Dir(s.Name); at != "."; at = path.Dir(at) {
+			folders[filepath.Join(dir, EvidenceDir, filepath.FromSlash(at))] = true
+		}
+	}
+	for folder := range folders {
+		if err := syncDir(folder); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // settle finishes what a program left that was stopped between the ledger's
@@ -48,13 +73,13 @@ func (e *Engagement) settle() error {
 	}
 	for _, staging := range left {
 		for _, k := range known {
-			to := filepath.Join(evidence, k.Name)
+			to := filepath.Join(evidence, filepath.FromSlash(k.Name))
 			if _, err := os.Lstat(to); err == nil {
 				continue
 			}
-			from := filepath.Join(staging, k.Name)
+			from := filepath.Join(staging, filepath.FromSlash(k.Name))
 			if sum, err := fileSum(from); err == nil && strings.EqualFold(sum, k.StoredSHA256) {
-				if err := os.Rename(from, to); err != nil {
+				if err := moved(from, to); err != nil {
 					return err
 				}
 			}
@@ -73,8 +98,12 @@ func fileSum(file string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
+	return sumOf(f)
+}
+
+func sumOf(in io.Reader) (string, error) {
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, in); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

@@ -53,6 +53,54 @@ type Source struct {
 	Struck int
 }
 
+// TreeFormat is one kind of export that is made of several files, which only
+// together say what holds. A new one is a package that defines a TreeFormat,
+// and a line in the table of formats.
+type TreeFormat struct {
+	Name string // as gather prints it
+
+	// Part says whether a file of that path (with slashes) that begins like
+	// this is part of such an export, at which path the export begins, and the
+	// file's place below it.
+	Part func(path string, head []byte) (root, name string, ok bool)
+
+	// Whole says that an export is always complete: a newer one of the same
+	// name takes the place of the older one. Otherwise the older one's files
+	// that the newer one lacks still count.
+	Whole bool
+
+	// Read reads all parts into the builder, and strikes secrets out of their
+	// stored copies.
+	Read func(t *Tree, into *estate.Builder) error
+}
+
+// Tree is one export that is made of several files.
+type Tree struct {
+	Name  string // of the folder or archive it came in
+	Path  string
+	Parts []*Part // sorted by name
+}
+
+// Part is one file of a Tree.
+type Part struct {
+	Name   string // its place in the tree, with slashes
+	Path   string // as the auditor would name it
+	Stored string // the name under which it is stored
+	Data   []byte
+	Kept   []byte // the stored copy; nil: as read
+	Struck int    // secrets struck out of the copy
+}
+
+// Find returns the part of that name, or nil.
+func (t *Tree) Find(name string) *Part {
+	for _, p := range t.Parts {
+		if p.Name == name {
+			return p
+		}
+	}
+	return nil
+}
+
 // ErrDamaged is wrapped by every error about evidence that cannot be read.
 var ErrDamaged = errors.New("damaged evidence")
 

@@ -43,7 +43,9 @@ CREATE TRIGGER entries_stay BEFORE UPDATE ON entries BEGIN SELECT RAISE(ABORT, '
 CREATE TRIGGER entries_last BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'entries are never removed'); END;
 CREATE TABLE evidence (
   name TEXT PRIMARY KEY, entry INTEGER NOT NULL REFERENCES entries, path TEXT NOT NULL, format TEXT NOT NULL,
-  size INTEGER NOT NULL, written TEXT NOT NULL, sha256 TEXT NOT NULL UNIQUE, stored_sha256 TEXT NOT NULL, struck INTEGER NOT NULL) STRICT;
+  size INTEGER NOT NULL, written TEXT NOT NULL, sha256 TEXT NOT NULL, stored_sha256 TEXT NOT NULL, struck INTEGER NOT NULL,
+  tree TEXT NOT NULL, part TEXT NOT NULL) STRICT;
+CREATE INDEX evidence_sha256 ON evidence (sha256);
 CREATE TABLE problems (
   entry INTEGER NOT NULL REFERENCES entries, file TEXT NOT NULL, line INTEGER NOT NULL,
   place TEXT NOT NULL, raw TEXT NOT NULL, text TEXT NOT NULL) STRICT;
@@ -131,6 +133,10 @@ type Evidence struct {
 	StoredSHA256 string `json:"stored_sha256"`
 	Struck       int    `json:"struck"` // secrets struck out of the copy
 	Entry        int64  `json:"-"`
+	// For a file of an export that is made of several: what the export is
+	// called, and the file's place in it.
+	Tree string `json:"tree,omitempty"`
+	Part string `json:"part,omitempty"`
 }
 
 // Evidence returns all evidence, in the order taken.
@@ -141,8 +147,8 @@ func (t *Tx) Evidence() ([]Evidence, error) { return evidence(t.tx) }
 
 func evidence(from querier) ([]Evidence, error) {
 	return rows(from, func(e *Evidence) []any {
-		return []any{&e.Name, &e.Path, &e.Format, &e.Size, &e.Written, &e.SHA256, &e.StoredSHA256, &e.Struck, &e.Entry}
-	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry FROM evidence ORDER BY entry, name")
+		return []any{&e.Name, &e.Path, &e.Format, &e.Size, &e.Written, &e.SHA256, &e.StoredSHA256, &e.Struck, &e.Entry, &e.Tree, &e.Part}
+	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry, tree, part FROM evidence ORDER BY entry, name")
 }
 
 // Holding is the facts about one subject: an authority or a template.
@@ -171,6 +177,15 @@ func (t *Tx) FilesOf(subject string) ([]string, error) {
 	bodies, err := rows(t.tx, func(s *string) []any { return []any{s} },
 		"SELECT f.value FROM holdings h, json_each(h.body, '$.files') f WHERE h.id = (SELECT max(id) FROM holdings WHERE subject = ?)", subject)
 	return bodies, err
+}
+
+// Latest returns the facts found last about a subject; empty if there are none.
+func (t *Tx) Latest(subject string) (body string, err error) {
+	err = t.tx.QueryRow("SELECT body FROM holdings WHERE subject = ? ORDER BY id DESC LIMIT 1", subject).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return body, err
 }
 
 // querier is a database or a change of it.
@@ -265,7 +280,7 @@ func (t *Tx) Rollback() { _ = t.tx.Rollback() }
 
 // AddEvidence records a file under the entry appended before.
 func (t *Tx) AddEvidence(e Evidence) error {
-	_, err := t.tx.Exec("INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", e.Name, t.entry, e.Path, e.Format, e.Size, e.Written, e.SHA256, e.StoredSHA256, e.Struck)
+	_, err := t.tx.Exec("INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.Name, t.entry, e.Path, e.Format, e.Size, e.Written, e.SHA256, e.StoredSHA256, e.Struck, e.Tree, e.Part)
 	return err
 }
 

@@ -107,7 +107,7 @@ func TestHoldingsComeBack(t *testing.T) {
 	for _, name := range []string{"old", "new"} {
 		b := estate.NewBuilder()
 		b.StartFile(name + ".ldif")
-		b.Object("x.example", &estate.Record{Class: estate.Account, DN: []byte("CN=" + name + ",DC=x"), Name: []byte(name), RID: 7, Line: 3})
+		b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: []byte("CN=" + name + ",DC=x"), Name: []byte(name), RID: 7, Line: 3})
 		a := b.Finish()[0]
 		tx, _ := l.Change()
 		if _, err := tx.Append(noon, "a", "gather", nil); err != nil {

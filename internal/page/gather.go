@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
 	"sternledger/internal/engagement"
 )
 
@@ -16,7 +17,26 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 	}
 	s.Title("Gathered", head)
 	var rows [][]string
-	for _, f := range g.Files {
+	for i, f := range g.Files {
+		if f.Tree != "" && !verbose {
+			// One line for an export that is made of several files.
+			if i > 0 && sameTree(&g.Files[i-1], &f) {
+				continue
+			}
+			n, size := 0, int64(0)
+			for _, other := range g.Files[i:] {
+				if sameTree(&other, &f) {
+					n, size = n+1, size+other.Size
+				}
+			}
+			folder, _, _ := strings.Cut(f.Name, "/")
+			state := "taken"
+			if f.Known {
+				state = fmt.Sprintf("known since entry %d", f.Entry)
+			}
+			rows = append(rows, []string{folder + "/", f.Format, Grouped(int(size)), Quantity(n, "file"), state})
+			continue
+		}
 		state := "taken"
 		if f.Known {
 			state = fmt.Sprintf("known since entry %d", f.Entry)
@@ -61,6 +81,11 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 	return s.Err()
 }
 
+func sameTree(x, y *engagement.Taken) bool {
+	folder, _, _ := strings.Cut(x.Name, "/")
+	return x.Tree != "" && x.Tree == y.Tree && strings.HasPrefix(y.Name, folder+"/")
+}
+
 func orAnonymous(name string) string {
 	if name == "" {
 		return "nobody"
@@ -77,7 +102,7 @@ func authorityLine(a *estate.Authority) string {
 		return fmt.Sprintf("%s %s: %s of %s, read off", a.Kind, a.Name, Quantity(n, "setting"), Quantity(len(a.Typed), "policy"))
 	}
 	if a.Kind != estate.Domain {
-		return fmt.Sprintf("%s %s: %s enforced; accounts not listed", a.Kind, a.Name, Quantity(len(a.Head.Settings), "setting"))
+		return placeLine(a)
 	}
 	head := "its head is not in the evidence"
 	if a.Head != nil {
@@ -93,6 +118,32 @@ func authorityLine(a *estate.Authority) string {
 	return fmt.Sprintf("%s %s: %s, %s, %s, %s, %s, %s with templates linked, %s", a.Kind, a.Name, head, policies,
 		Quantity(a.Accounts, "account"), Quantity(a.Groups, "group"), Quantity(a.Computers, "computer"),
 		Quantity(linked, "place"), Quantity(len(a.Containers), "policy container"))
+}
+
+// placeLine is authorityLine for what is no directory domain.
+func placeLine(a *estate.Authority) string {
+	settings := map[setting.ID]bool{}
+	policies := len(a.Overrides)
+	if a.Head != nil {
+		policies++
+		for id := range a.Head.Settings {
+			settings[id] = true
+		}
+	}
+	for _, p := range a.Overrides {
+		for id := range p.Settings {
+			settings[id] = true
+		}
+	}
+	accounts := "accounts not listed"
+	if a.Listed {
+		accounts = Quantity(a.Accounts, "account") + ", " + Quantity(a.Groups, "group")
+	}
+	text := fmt.Sprintf("%s %s: %s enforced, %s, %s", a.Kind, a.Name, Quantity(len(settings), "setting"), Quantity(policies, "policy"), accounts)
+	if a.DefaultPolicy != "" {
+		text += ", by default " + estate.NameOf(a.DefaultPolicy)
+	}
+	return text
 }
 
 // mostShown is how many lines of a list are shown unless asked for all.

@@ -48,7 +48,7 @@ type column struct {
 func byPolicy(scopes []*govern.Scope) []*column {
 	var all []*column
 	for _, scope := range scopes {
-		if n := len(all); n == 0 || all[n-1].Policy != scope.Policy || all[n-1].Rule != scope.Rule {
+		if n := len(all); n == 0 || all[n-1].Policy != scope.Policy || all[n-1].Rule != scope.Rule || all[n-1].Elsewhere != scope.Elsewhere {
 			all = append(all, &column{Scope: scope, byTier: map[string]int{}})
 		}
 		c := all[len(all)-1]
@@ -83,6 +83,9 @@ func aboutAuthority(a *estate.Authority, dialect estate.Dialect) string {
 	}
 	if a.Kind == estate.Domain {
 		return fmt.Sprintf("%s, %s dialect; %s", a.Kind, dialect, Quantity(a.Accounts, "account"))
+	}
+	if a.Listed {
+		return fmt.Sprintf("%s; %s", a.Kind, Quantity(a.Accounts, "account"))
 	}
 	return string(a.Kind) + "; accounts not listed"
 }
@@ -171,7 +174,7 @@ func cell(row *setting.Setting, scope, first *govern.Scope) string {
 		return text + ", dormant"
 	}
 	base := first.Settings[row.ID]
-	if scope == first || base.Missing != govern.Present || base.Value == e.Value {
+	if scope == first || first.Policy != first.Authority.Head || base.Missing != govern.Present || base.Value == e.Value {
 		return text
 	}
 	order, ok := row.Compare(e.Value, base.Value)

@@ -162,8 +162,6 @@ type demandAsWritten struct {
 	Why      string                     `yaml:"why"`
 }
 
-var platforms = []setting.Platform{setting.WindowsDomain, setting.WindowsMachine, setting.CloudDirectory}
-
 // Parse reads a baseline file. Errors name path, line and column.
 func Parse(path string, data []byte) (*Baseline, error) {
 	var f file
@@ -175,8 +173,8 @@ func Parse(path string, data []byte) (*Baseline, error) {
 		return nil, f.ID.Errorf(path, "a baseline needs id, title and version")
 	}
 	for _, p := range f.For.Platforms {
-		if !slices.Contains(platforms, setting.Platform(p.Value)) {
-			return nil, p.Errorf(path, "unknown platform %q; known are %v", p.Value, platforms)
+		if !slices.Contains(setting.Places, setting.Platform(p.Value)) {
+			return nil, p.Errorf(path, "unknown platform %q; known are %v", p.Value, setting.Places)
 		}
 		b.Platforms = append(b.Platforms, setting.Platform(p.Value))
 	}

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"runtime"
@@ -18,7 +19,7 @@ import (
 type Builder struct {
 	Problems  []Problem // that belong to no authority
 	Templates []Template
-	byName    map[string]*draft
+	byPlace   map[Place]*draft
 	last      *draft // asked for last: mostly it is asked for again
 	file      string
 	older     bool // the file is of an earlier gather: it only fills what is not known
@@ -65,11 +66,12 @@ type Record struct {
 	ControlAt                uint8
 	PwdSet, LastLogon        uint32
 	Applied, Resultant       []byte // DNs of policies
+	Source                   []byte // where a synchronised account comes from; see Objects.Source
 	Line                     int
 }
 
 // NewBuilder returns an empty Builder.
-func NewBuilder() *Builder { return &Builder{byName: map[string]*draft{}} }
+func NewBuilder() *Builder { return &Builder{byPlace: map[Place]*draft{}} }
 
 // StartFile says from which stored file the facts that follow come.
 func (b *Builder) StartFile(name string) { b.file, b.older = name, false }
@@ -83,19 +85,33 @@ func (b *Builder) Cite(line int, where, raw string) Cite {
 	return Cite{File: b.file, Line: line, Where: where, Raw: raw}
 }
 
-// authority returns the draft of the authority called name.
-func (b *Builder) authority(name string, kind Kind, platform setting.Platform) *draft {
-	if b.last != nil && b.last.Name == name && b.last.Files[b.last.fileRow] == b.file {
+// Place says which authority is meant. Two of one name are two where their
+// kinds differ.
+type Place struct {
+	Name string
+	Kind Kind
+}
+
+// InDomain is the directory domain of that DNS name.
+func InDomain(name string) Place { return Place{name, Domain} }
+
+// platforms are what an authority of a kind runs on, unless its reader says
+// otherwise.
+var platforms = map[Kind]setting.Platform{Domain: setting.WindowsDomain, Machine: setting.WindowsMachine, LDAP: setting.LDAPDirectory, Tenant: setting.CloudDirectory}
+
+// authority returns the draft of an authority.
+func (b *Builder) authority(at Place) *draft {
+	if b.last != nil && b.last.Name == at.Name && b.last.Kind == at.Kind && b.last.Files[b.last.fileRow] == b.file {
 		return b.last
 	}
-	d := b.byName[name]
+	d := b.byPlace[at]
 	if d == nil {
 		d = &draft{
-			Authority: Authority{Name: name, Kind: kind, Platform: platform, Objects: &Objects{}},
+			Authority: Authority{Name: at.Name, Kind: at.Kind, Platform: platforms[at.Kind], Objects: &Objects{}},
 			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
 			policyRow: map[uint64]int{}, unitRow: map[uint64]int{},
 		}
-		b.byName[name] = d
+		b.byPlace[at] = d
 	}
 	if len(d.Files) == 0 || d.Files[d.fileRow] != b.file {
 		if d.fileRow = slices.Index(d.Files, b.file); d.fileRow < 0 {
@@ -114,40 +130,41 @@ func (d *draft) edgeCount() int {
 	return (len(d.edges)-1)*chunkRows + len(d.edges[len(d.edges)-1])
 }
 
-// Domain says that a directory domain of that DNS name exists.
-func (b *Builder) Domain(name string) *Authority {
-	return &b.authority(name, Domain, setting.WindowsDomain).Authority
+// At says that an authority is there.
+func (b *Builder) At(at Place) *Authority { return &b.authority(at).Authority }
+
+// Knows returns an authority that was spoken of before, or nil.
+func (b *Builder) Knows(at Place) *Authority {
+	if d := b.byPlace[at]; d != nil {
+		return &d.Authority
+	}
+	return nil
 }
 
-// Machine says that a machine of that name exists.
-func (b *Builder) Machine(name string) *Authority {
-	return &b.authority(name, Machine, setting.WindowsMachine).Authority
-}
-
-// Typed says that somebody read settings off an authority of that name.
-func (b *Builder) Typed(name string, kind Kind, platform setting.Platform) *Authority {
-	return &b.authority(name, kind, platform).Authority
-}
-
-// Override returns the fine-grained policy of that DN, a new one for its first
-// piece. It is good until the next call.
-func (b *Builder) Override(domain string, dn []byte, line int) *Policy {
-	d := b.authority(domain, Domain, setting.WindowsDomain)
+// Override returns the policy of that DN or name that goes before the
+// authority's own settings, a new one for its first piece. It is good until
+// the next call.
+func (b *Builder) Override(at Place, dn []byte, line int) *Policy {
+	d := b.authority(at)
 	key := hashDN(dn, &b.scratch)
 	row, ok := d.policyRow[key]
 	if !ok {
 		row = len(d.Overrides)
 		d.policyRow[key] = row
+		platform := d.Platform
+		if d.Kind == Domain {
+			platform = setting.WindowsFineGrained
+		}
 		d.Overrides = append(d.Overrides, Policy{Name: NameOf(string(dn)), Origin: string(dn), Standing: Override,
-			Platform: setting.WindowsFineGrained, Settings: Settings{}, Cite: b.Cite(line, "dn", string(dn))})
+			Platform: platform, Settings: Settings{}, Cite: b.Cite(line, "dn", string(dn))})
 	}
 	return &d.Overrides[row]
 }
 
 // Unit returns the unit of that DN, a new one for its first piece. It is good
 // until the next call.
-func (b *Builder) Unit(domain string, dn []byte, line int) *Unit {
-	d := b.authority(domain, Domain, setting.WindowsDomain)
+func (b *Builder) Unit(at Place, dn []byte, line int) *Unit {
+	d := b.authority(at)
 	key := hashDN(dn, &b.scratch)
 	row, ok := d.unitRow[key]
 	if !ok {
@@ -204,27 +221,27 @@ func (b *Builder) Unreadable(into Settings, id setting.ID, c Cite, why string) {
 }
 
 // PointsAt says that some object points at that policy.
-func (b *Builder) PointsAt(domain string, policy []byte, line int) {
-	b.reference(b.authority(domain, Domain, setting.WindowsDomain), policy, line)
+func (b *Builder) PointsAt(at Place, policy []byte, line int) {
+	b.reference(b.authority(at), policy, line)
 }
 
 // Object adds a record, or joins it to an earlier one of the same DN, and
 // returns its row.
-func (b *Builder) Object(domain string, r *Record) uint32 {
-	d := b.authority(domain, Domain, setting.WindowsDomain)
+func (b *Builder) Object(at Place, r *Record) uint32 {
+	d := b.authority(at)
 	o := d.Objects
 	key := hashDN(r.DN, &b.scratch)
 	if row, ok := d.row.get(key); ok {
-		b.join(d, int(row), r)
+		b.join(at, d, int(row), r)
 		return row
 	}
 	row := uint32(o.Len())
 	d.row.put(key, row)
 	first, parent := SplitDN(r.DN)
-	at, ok := d.parentRow[string(parent)]
+	under, ok := d.parentRow[string(parent)]
 	if !ok {
-		at = uint32(len(d.Parents))
-		d.parentRow[string(parent)] = at
+		under = uint32(len(d.Parents))
+		d.parentRow[string(parent)] = under
 		d.Parents = append(d.Parents, string(parent))
 	}
 	o.Class.Append(uint8(r.Class))
@@ -232,7 +249,7 @@ func (b *Builder) Object(domain string, r *Record) uint32 {
 	o.RID.Append(r.RID)
 	o.Primary.Append(r.Primary)
 	o.GroupType.Append(r.GroupType)
-	o.Parent.Append(at)
+	o.Parent.Append(under)
 	o.File.Append(uint32(d.fileRow))
 	o.Line.Append(uint32(r.Line))
 	o.Control.Append(r.Control)
@@ -245,11 +262,14 @@ func (b *Builder) Object(domain string, r *Record) uint32 {
 	o.Name.Append(r.Name)
 	o.Principal.Append(r.Principal)
 	o.Display.Append(r.Display)
+	if at.Kind == Tenant { // no other kind has synchronised accounts, and a million empty texts cost time
+		o.Source.Append(r.Source)
+	}
 	return row
 }
 
 // join adds what a further piece says of an object to what is known.
-func (b *Builder) join(d *draft, row int, r *Record) {
+func (b *Builder) join(at Place, d *draft, row int, r *Record) {
 	o := d.Objects
 	number := func(c *Numbers[uint32], v uint32) {
 		if c.At(row) == 0 {
@@ -280,6 +300,9 @@ func (b *Builder) join(d *draft, row int, r *Record) {
 	text(&o.Name, r.Name)
 	text(&o.Principal, r.Principal)
 	text(&o.Display, r.Display)
+	if at.Kind == Tenant {
+		text(&o.Source, r.Source)
+	}
 }
 
 // reference returns 1 + the row of the policy that an object points at.
@@ -299,8 +322,8 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 }
 
 // Member says that the group at that row names dn as a member.
-func (b *Builder) Member(domain string, group uint32, dn []byte, line int) {
-	d := b.authority(domain, Domain, setting.WindowsDomain)
+func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
+	d := b.authority(at)
 	if n := len(d.edges); n == 0 || len(d.edges[n-1]) == chunkRows {
 		d.edges = append(d.edges, make([]edge, 0, min(n*chunkRows, chunkRows)))
 	}
@@ -310,20 +333,32 @@ func (b *Builder) Member(domain string, group uint32, dn []byte, line int) {
 
 // MemberRange says that the group's members were exported in pieces and that
 // this piece holds number first to last; last is -1 for the final piece.
-func (b *Builder) MemberRange(domain string, group uint32, first, last int) {
-	d := b.byName[domain]
+func (b *Builder) MemberRange(at Place, group uint32, first, last int) {
+	d := b.byPlace[at]
 	d.ranges[group] = append(d.ranges[group], span{first, last})
 }
 
 // Finish joins everything and returns the authorities, sorted by name.
 func (b *Builder) Finish() []*Authority {
 	var all []*Authority
-	for _, d := range b.byName {
+	for at, d := range b.byPlace {
 		d.finish(b)
+		if at.Kind == Domain && d.bare() && b.byPlace[Place{at.Name, LDAP}] != nil {
+			continue // the units of an LDAP directory, which look like those of a domain
+		}
 		all = append(all, &d.Authority)
 	}
-	slices.SortFunc(all, func(x, y *Authority) int { return strings.Compare(x.Name, y.Name) })
+	slices.SortFunc(all, func(x, y *Authority) int {
+		return cmp.Or(strings.Compare(x.Name, y.Name), strings.Compare(string(x.Kind), string(y.Kind)))
+	})
 	return all
+}
+
+// bare reports whether nothing is known of an authority but units and other
+// objects that govern nothing.
+func (d *draft) bare() bool {
+	linked := slices.ContainsFunc(d.Units, func(u Unit) bool { return len(u.Links) > 0 })
+	return d.Head == nil && d.Accounts+d.Groups+d.Computers+len(d.Overrides)+len(d.Containers) == 0 && !linked
 }
 
 func (d *draft) finish(b *Builder) {
@@ -353,7 +388,7 @@ func (d *draft) finish(b *Builder) {
 	}
 	d.Listed = d.Accounts > 0
 	d.tellApart()
-	if h := d.Head; h != nil && len(h.Settings) == 0 {
+	if h := d.Head; h != nil && d.Kind == Domain && len(h.Settings) == 0 {
 		b.Damaged(h.Cite, "the domain's head holds none of the password and lockout attributes; export it with all its attributes")
 	}
 	for _, group := range slices.Sorted(maps.Keys(d.ranges)) {

@@ -6,6 +6,7 @@ package estate
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 
 	"sternledger/internal/core/setting"
@@ -81,6 +82,7 @@ type Kind string
 const (
 	Domain  Kind = "domain"
 	Machine Kind = "machine"
+	LDAP    Kind = "ldap" // a directory with the password-policy object class
 	Tenant  Kind = "tenant"
 )
 
@@ -105,20 +107,39 @@ type Authority struct {
 	Head        *Policy          `json:"head,omitempty"` // for everyone without another; nil: not in the evidence
 	Overrides   []Policy         `json:"overrides,omitempty"`
 	Typed       []Policy         `json:"typed,omitempty"` // read off by somebody, where there is no export
-	Units       []Unit           `json:"units,omitempty"`
-	Containers  []Container      `json:"containers,omitempty"`
-	Policies    []Reference      `json:"policies,omitempty"` // fine-grained policies that accounts and groups point at
-	Files       []string         `json:"files,omitempty"`    // evidence, in the order read
-	Parents     []string         `json:"parents,omitempty"`  // DNs under which objects stand
-	Problems    []Problem        `json:"problems,omitempty"`
-	AnswerGiven bool             `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
-	PoliciesLie bool             `json:"policies_lie,omitempty"` // the container in which fine-grained policies lie was exported
-	Listed      bool             `json:"listed,omitempty"`       // the evidence names accounts
-	Accounts    int              `json:"accounts"`
-	Groups      int              `json:"groups"`
-	Computers   int              `json:"computers"`
+	// DefaultPolicy names the policy of an LDAP directory that its server
+	// applies to accounts that point at none.
+	DefaultPolicy     string      `json:"default_policy,omitempty"`
+	DefaultPolicyCite Cite        `json:"default_policy_cite"`
+	Units             []Unit      `json:"units,omitempty"`
+	Containers        []Container `json:"containers,omitempty"`
+	Policies          []Reference `json:"policies,omitempty"` // fine-grained policies that accounts and groups point at
+	Files             []string    `json:"files,omitempty"`    // evidence, in the order read
+	Parents           []string    `json:"parents,omitempty"`  // DNs under which objects stand
+	Problems          []Problem   `json:"problems,omitempty"`
+	Remarks           []Remark    `json:"remarks,omitempty"`
+	AnswerGiven       bool        `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
+	PoliciesLie       bool        `json:"policies_lie,omitempty"` // the container in which fine-grained policies lie was exported
+	Listed            bool        `json:"listed,omitempty"`       // the evidence names accounts
+	Accounts          int         `json:"accounts"`
+	Groups            int         `json:"groups"`
+	Computers         int         `json:"computers"`
 
 	Objects *Objects `json:"-"`
+}
+
+// UseDefault takes the policy of that DN out of those that accounts point at,
+// and makes it the one that governs everybody else. It reports whether the
+// evidence holds it.
+func (a *Authority) UseDefault(dn string) bool {
+	i := slices.IndexFunc(a.Overrides, func(p Policy) bool { return NormalDN(p.Origin) == NormalDN(dn) })
+	if i < 0 {
+		return a.Head != nil && NormalDN(a.Head.Origin) == NormalDN(dn)
+	}
+	head := a.Overrides[i]
+	head.Standing = Enforced
+	a.Overrides, a.Head = slices.Delete(slices.Clone(a.Overrides), i, i+1), &head
+	return true
 }
 
 // Reference is a fine-grained policy that an account or group points at.
@@ -159,6 +180,30 @@ type Template struct {
 	GUID   string `json:"guid,omitempty"` // upper case with braces; empty: not known
 	Domain string `json:"domain,omitempty"`
 	Policy Policy `json:"policy"`
+}
+
+// RemarkKind says what a remark is about.
+type RemarkKind string
+
+// The kinds of remarks.
+const (
+	NotCalled       RemarkKind = "not-called"        // a module's file is there, and nothing calls the module
+	NotObeyed       RemarkKind = "not-obeyed"        // a module is called, and its refusal does not count
+	DoorsDiffer     RemarkKind = "doors-differ"      // ways to sign in that lock differently
+	NewAccountsOnly RemarkKind = "new-accounts-only" // what new accounts are given differs from what accounts have
+	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
+)
+
+// Remark is something about how an authority is set up that only its reader
+// can see, and that the weighing reports.
+type Remark struct {
+	Kind     RemarkKind   `json:"kind"`
+	About    string       `json:"about,omitempty"` // tells remarks of one kind apart
+	Text     string       `json:"text"`
+	Remedy   string       `json:"remedy"`
+	Settings []setting.ID `json:"settings,omitempty"`
+	Accounts []string     `json:"accounts,omitempty"` // by name, where not all are concerned
+	Cites    []Cite       `json:"cites"`
 }
 
 // Problem is something in the evidence that was not understood.

@@ -103,13 +103,13 @@ func TestColumnsComeBack(t *testing.T) {
 func TestBuilderJoinsPieces(t *testing.T) {
 	b := NewBuilder()
 	b.StartFile("a.ldif")
-	group := b.Object("x.example", &Record{Class: Group, DN: []byte("CN=G,DC=x,DC=example"), Line: 1})
-	b.Member("x.example", group, []byte("cn=ada,dc=x,dc=example"), 2)
-	b.Member("x.example", group, []byte("CN=Nobody,DC=x,DC=example"), 3)
-	b.MemberRange("x.example", group, 0, 1)
+	group := b.Object(InDomain("x.example"), &Record{Class: Group, DN: []byte("CN=G,DC=x,DC=example"), Line: 1})
+	b.Member(InDomain("x.example"), group, []byte("cn=ada,dc=x,dc=example"), 2)
+	b.Member(InDomain("x.example"), group, []byte("CN=Nobody,DC=x,DC=example"), 3)
+	b.MemberRange(InDomain("x.example"), group, 0, 1)
 	b.StartFile("b.ldif")
-	ada := b.Object("x.example", &Record{Class: Account, DN: []byte("CN=Ada,DC=x,DC=example"), Name: []byte("ada"), Line: 9})
-	again := b.Object("x.example", &Record{Class: Account, DN: []byte("CN=ADA,DC=x,DC=example"), Display: []byte("Ada L."), Flags: Disabled, Line: 20})
+	ada := b.Object(InDomain("x.example"), &Record{Class: Account, DN: []byte("CN=Ada,DC=x,DC=example"), Name: []byte("ada"), Line: 9})
+	again := b.Object(InDomain("x.example"), &Record{Class: Account, DN: []byte("CN=ADA,DC=x,DC=example"), Display: []byte("Ada L."), Flags: Disabled, Line: 20})
 	a := b.Finish()[0]
 	if ada != again || a.Objects.Len() != 2 || a.Accounts != 1 || a.Groups != 1 {
 		t.Fatalf("rows %d %d of %d; %d accounts, %d groups", ada, again, a.Objects.Len(), a.Accounts, a.Groups)

@@ -22,19 +22,25 @@ type Flag uint32
 
 // The flags, from userAccountControl and its neighbours.
 const (
-	Disabled      Flag = 1 << iota
-	NoneRequired       // a password is not required
-	Reversible         // stored so that it can be read back
-	NeverExpires       // the password never expires
-	SmartCard          // a smart card is required; the password is moot
-	NoPreauth          // no Kerberos pre-authentication
-	AdminCount         // was or is in a protected administrative group
-	ServiceName        // has a service principal name
-	LockedNow          // was locked when the export was made
-	NeverOverride      // a kind of account that no fine-grained policy governs
-	BuiltinDomain      // its SID is of the built-in domain, S-1-5-32
-	NoControl          // the evidence lacks userAccountControl: enabled or not, and most flags, are not known
-	NoPrimary          // the evidence lacks primaryGroupID
+	Disabled       Flag = 1 << iota
+	NoneRequired        // a password is not required
+	Reversible          // stored so that it can be read back
+	NeverExpires        // the password never expires
+	SmartCard           // a smart card is required; the password is moot
+	NoPreauth           // no Kerberos pre-authentication
+	AdminCount          // was or is in a protected administrative group
+	ServiceName         // has a service principal name
+	LockedNow           // was locked when the export was made
+	NeverOverride       // a kind of account that no fine-grained policy governs
+	BuiltinDomain       // its SID is of the built-in domain, S-1-5-32
+	NoControl           // the evidence lacks userAccountControl: enabled or not, and most flags, are not known
+	NoPrimary           // the evidence lacks primaryGroupID
+	EmptyPassword       // has an empty password
+	Synced              // synchronised from a domain
+	Federated           // signs in at another place than the tenant
+	Administrator       // holds an administrative role, as the evidence says
+	SecondFactor        // has a second factor
+	NoSecondFactor      // has none
 )
 
 var flagNames = []struct {
@@ -49,6 +55,12 @@ var flagNames = []struct {
 	{LockedNow, "locked"},
 	{ServiceName, "service-name"},
 	{AdminCount, "admin-count"},
+	{EmptyPassword, "empty-password"},
+	{Synced, "synchronised"},
+	{Federated, "federated"},
+	{Administrator, "administrator"},
+	{SecondFactor, "second-factor"},
+	{NoSecondFactor, "no-second-factor"},
 	{NoControl, "flags-not-in-evidence"},
 	{NoPrimary, "primary-group-not-in-evidence"},
 }
@@ -75,6 +87,9 @@ const (
 	groupUniversal = 0x8
 	groupSecurity  = 0x80000000
 )
+
+// SecurityGroup is the type of a group of a place that has only one.
+const SecurityGroup = groupSecurity | groupGlobal
 
 // GroupType is the attribute groupType.
 type GroupType uint32
@@ -124,6 +139,10 @@ type Objects struct {
 	Name      Texts           // sAMAccountName
 	Principal Texts           // userPrincipalName
 	Display   Texts           // displayName
+	// Source says where a synchronised account of a tenant comes from: domain,
+	// account name and SID, as far as the evidence has them, parted by tabs. No
+	// other kind of authority fills it.
+	Source Texts
 
 	// Groups that hold a row: its part of Holds begins where the part of the
 	// row before ends.
@@ -145,7 +164,7 @@ func (o *Objects) Columns() iter.Seq2[string, Column] {
 			yield("pwd-set", &o.PwdSet) && yield("last-logon", &o.LastLogon) &&
 			yield("applied", &o.Applied) && yield("resultant", &o.Resultant) &&
 			yield("rdn", &o.RDN) && yield("name", &o.Name) &&
-			yield("principal", &o.Principal) && yield("display", &o.Display) &&
+			yield("principal", &o.Principal) && yield("display", &o.Display) && yield("source", &o.Source) &&
 			yield("hold-ends", &o.HoldEnds) && yield("holds", &o.Holds) &&
 			yield("loose-group", &o.LooseGroup) && yield("loose-file", &o.LooseFile) && yield("loose-line", &o.LooseLine)
 	}

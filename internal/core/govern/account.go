@@ -1,6 +1,8 @@
 package govern
 
 import (
+	"strings"
+
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 )
@@ -25,9 +27,27 @@ func WithFlags(settings map[setting.ID]Effective, a *estate.Authority, row int) 
 		changed[id] = e
 	}
 	for _, f := range flagEffects {
-		if a.Objects.FlagsOf(row)&f.flag != 0 {
-			changed[f.id] = Effective{Fact: estate.Fact{Value: f.value, Cite: a.ControlCite(row)}, From: "flag " + f.flag.Names()[0]}
+		if a.Objects.FlagsOf(row)&f.flag == 0 || changed[f.id].Missing == NoSuch {
+			continue
+		}
+		at := a.ControlCite(row)
+		if a.Kind != estate.Domain {
+			at = a.CiteOf(row)
+		}
+		changed[f.id] = Effective{Fact: estate.Fact{Value: f.value, Cite: at}, From: "flag " + f.flag.Names()[0]}
+	}
+	return ownLines(changed, a, row)
+}
+
+// ownLines cites, for an account of a Unix machine, its own line of shadow
+// where its scope cites that of the first account.
+func ownLines(settings map[setting.ID]Effective, a *estate.Authority, row int) map[setting.ID]Effective {
+	own := a.CiteOf(row)
+	for id, e := range settings {
+		if a.Kind == estate.Machine && e.Cite.File == own.File && strings.HasPrefix(e.Cite.Where, "shadow field") {
+			e.Cite.Line = own.Line
+			settings[id] = e
 		}
 	}
-	return changed
+	return settings
 }

@@ -70,6 +70,9 @@ func (r *Resolution) Candidates(row int) []Candidate {
 		return nil
 	}
 	g := r.Of(row)
+	if r.Authority.Kind != estate.Domain {
+		return r.others(row, g)
+	}
 	var direct, through []Candidate
 	holders := r.holders(row)
 	for i, reached := range r.reaches() {
@@ -91,6 +94,44 @@ func (r *Resolution) Candidates(row int) []Candidate {
 	all := append(direct, through...)
 	for i := range all {
 		all[i].Why = r.why(&all[i], g, all)
+	}
+	return all
+}
+
+// others returns the candidates where no fine-grained policies are: the one
+// that the account points at, or those of a tenant whose conditions hold.
+func (r *Resolution) others(row int, g Governing) []Candidate {
+	if from, ok := r.sources[row]; ok {
+		return r.survey.Resolutions[from.Authority].Candidates(from.Row)
+	}
+	if r.Authority.Kind != estate.Tenant {
+		if g.Policy == nil {
+			return nil
+		}
+		why := "the account points at it"
+		if r.Authority.Kind == estate.Machine {
+			why = "the account's own lines ask for it"
+		}
+		return []Candidate{{Policy: g.Policy, Direct: true, Won: true, Why: why}}
+	}
+	var all []Candidate
+	for i := range r.candidates {
+		p := r.candidates[i].policy
+		via, matches, _ := r.matches(p, row)
+		if !matches {
+			continue
+		}
+		c := Candidate{Policy: p, Direct: via == estate.NotFound, Won: p == g.Policy, Why: "a policy before it matches"}
+		if via != estate.NotFound {
+			c.Chain = []int{via}
+		}
+		switch {
+		case g.Rule == Unknown:
+			c.Why = "not decided: " + g.Why
+		case c.Won:
+			c.Why = "the first that matches"
+		}
+		all = append(all, c)
 	}
 	return all
 }
@@ -137,6 +178,9 @@ func samePrecedence(x, y *estate.Policy) bool {
 
 // Without returns what would govern an account if the winner went away.
 func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
+	if from, ok := r.sources[row]; ok {
+		return r.survey.Resolutions[from.Authority].Without(from.Row)
+	}
 	g := r.Of(row)
 	if g.Rule == Unknown {
 		return nil, false
@@ -153,6 +197,9 @@ func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
 // or not, in the order of their rows. It takes time for those it reaches, not
 // for all there are.
 func (r *Resolution) Reaches(p *estate.Policy) []int {
+	if r.Authority.Kind != estate.Domain {
+		return r.reachedBy(p)
+	}
 	i := slices.IndexFunc(r.candidates, func(c candidate) bool { return c.policy == p })
 	if i < 0 {
 		return nil
@@ -174,6 +221,24 @@ func (r *Resolution) Reaches(p *estate.Policy) []int {
 	}
 	slices.Sort(rows)
 	return slices.Compact(rows)
+}
+
+// reachedBy is Reaches for the places without fine-grained policies.
+func (r *Resolution) reachedBy(p *estate.Policy) []int {
+	var rows []int
+	for row := range r.Authority.Objects.Len() {
+		if r.Authority.Objects.ClassOf(row) != estate.Account {
+			continue
+		}
+		if r.Authority.Kind == estate.Tenant {
+			if _, matches, _ := r.matches(p, row); matches && r.Authority.Objects.FlagsOf(row)&(estate.Synced|estate.Federated) == 0 {
+				rows = append(rows, row)
+			}
+		} else if r.Of(row).Policy == p {
+			rows = append(rows, row)
+		}
+	}
+	return rows
 }
 
 // accountsIn returns the accounts directly in a group, those of which it is
@@ -236,6 +301,9 @@ func (r *Resolution) Ignored(t estate.Target) string {
 	o := r.Authority.Objects
 	if t.Object == estate.NotFound {
 		return "not in the evidence"
+	}
+	if r.Authority.Kind != estate.Domain {
+		return ""
 	}
 	switch o.ClassOf(t.Object) {
 	case estate.Account:

@@ -17,11 +17,13 @@ type Rule string
 
 // The rules.
 const (
-	Direct  Rule = "direct"  // the fine-grained policy names the account
-	Group   Rule = "group"   // it names a group that holds the account
-	Default Rule = "default" // none applies: the domain's own settings
-	Local   Rule = "machine" // the machine's own settings
-	Unknown Rule = "unknown" // the evidence does not decide
+	Direct   Rule = "direct"  // the fine-grained policy names the account
+	Group    Rule = "group"   // it names a group that holds the account
+	Default  Rule = "default" // none applies: the domain's own settings
+	Local    Rule = "machine" // the machine's own settings
+	Pointer  Rule = "pointer" // the account itself points at a policy
+	OfTenant Rule = "tenant"  // the tenant's own settings, or a policy of it for everybody
+	Unknown  Rule = "unknown" // the evidence does not decide
 )
 
 // Governing is the answer for one account.
@@ -35,6 +37,10 @@ type Governing struct {
 	// or one that cannot be put in order.
 	Hidden    *estate.Reference
 	Undecided *estate.Policy
+
+	// At is the authority that governs the account where that is another one
+	// than the account's own: the domain that it is synchronised from.
+	At *estate.Authority
 }
 
 // claim is what is known of a row before the account's own turn: no policy,
@@ -70,6 +76,11 @@ type Resolution struct {
 	named      [][]int          // rows that each candidate names, made when asked for
 	members    []uint32         // accounts by group, made when asked for
 	memberEnds []uint32         // where each group's part of members ends
+
+	named2policy []*estate.Policy  // by row of the authority's Policies
+	survey       *Survey           // for accounts that another authority governs
+	sources      map[int]Elsewhere // the accounts that synchronised ones come from
+	unjoined     map[int]string    // why there is none in the evidence
 }
 
 // Resolve prepares the answers for an authority. Time and memory are linear in
@@ -78,7 +89,12 @@ type Resolution struct {
 // again.
 func Resolve(a *estate.Authority, dialect estate.Dialect) *Resolution {
 	r := &Resolution{Authority: a, Dialect: dialect, direct: map[int]claim{}}
-	if a.Kind != estate.Domain {
+	switch a.Kind {
+	case estate.Machine, estate.LDAP:
+		r.indexPolicies()
+		return r
+	case estate.Tenant:
+		r.rank()
 		return r
 	}
 	r.rank()
@@ -255,10 +271,13 @@ func (r *Resolution) namedBy(c *candidate) []int {
 
 // Of returns what governs the account at row.
 func (r *Resolution) Of(row int) Governing {
-	c, via := r.claimOf(row)
-	if r.Authority.Kind != estate.Domain {
-		return Governing{Rule: Local, Via: estate.NotFound}
+	switch r.Authority.Kind {
+	case estate.Machine, estate.LDAP:
+		return r.byPointer(row)
+	case estate.Tenant:
+		return r.byPriority(row)
 	}
+	c, via := r.claimOf(row)
 	if told := r.Authority.Objects.Resultant.At(row); told > 0 && !r.Authority.Policies[told-1].Known {
 		hidden := &r.Authority.Policies[told-1]
 		return Governing{Rule: Unknown, Via: estate.NotFound, Hidden: hidden,

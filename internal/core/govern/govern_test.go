@@ -21,7 +21,7 @@ func world(t testing.TB, lines string) *estate.Authority {
 	b.StartFile("x.ldif")
 	dn := func(name string) []byte { return []byte("CN=" + name + ",DC=x,DC=example") }
 	types := map[string]uint32{"global": 0x80000002, "local": 0x80000004, "universal": 0x80000008, "list": 0x2}
-	a := b.Domain("x.example")
+	a := b.At(estate.InDomain("x.example"))
 	a.Head = &estate.Policy{Name: "domain default", Standing: estate.Enforced, Platform: setting.WindowsDomain,
 		Settings: estate.Settings{"min-length": {Value: setting.Number(7)}, "lockout-threshold": {Value: setting.Of(setting.Never)}}}
 	a.SID = "S-1-5-21-1-2-3"
@@ -42,13 +42,13 @@ func world(t testing.TB, lines string) *estate.Authority {
 			if f[0] == "trust" {
 				r.Flags = estate.NeverOverride
 			}
-			b.Object("x.example", r)
+			b.Object(estate.InDomain("x.example"), r)
 		case "points": // points ACCOUNT POLICY: the directory's own back-link
-			b.Object("x.example", &estate.Record{DN: dn(f[1]), Applied: dn(f[2]), Line: i + 1})
+			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: dn(f[2]), Line: i + 1})
 		case "group":
-			row := b.Object("x.example", &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]), GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
+			row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]), GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
 			for _, m := range f[4:] {
-				b.Member("x.example", row, dn(m), i+1)
+				b.Member(estate.InDomain("x.example"), row, dn(m), i+1)
 			}
 		case "policy":
 			p := estate.Policy{Name: f[1], Origin: string(dn(f[1])), Standing: estate.Override, Platform: setting.WindowsFineGrained,
@@ -213,18 +213,18 @@ func million(b *testing.B) *estate.Authority {
 	rows := make([]uint32, groups)
 	name := func(kind string, i int) []byte { return fmt.Appendf(nil, "CN=%s%d,DC=x,DC=example", kind, i) }
 	for i := range rows {
-		rows[i] = build.Object("x.example", &estate.Record{Class: estate.Group, DN: name("g", i), GroupType: 0x80000002, RID: uint32(i + 1000)})
+		rows[i] = build.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: name("g", i), GroupType: 0x80000002, RID: uint32(i + 1000)})
 		if i > 0 {
-			build.Member("x.example", rows[rnd.IntN(i)], name("g", i), i)
+			build.Member(estate.InDomain("x.example"), rows[rnd.IntN(i)], name("g", i), i)
 		}
 	}
 	for i := range accounts {
-		build.Object("x.example", &estate.Record{Class: estate.Account, DN: name("a", i), Primary: 513})
+		build.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: name("a", i), Primary: 513})
 		for range 4 {
-			build.Member("x.example", rows[rnd.IntN(groups)], name("a", i), i)
+			build.Member(estate.InDomain("x.example"), rows[rnd.IntN(groups)], name("a", i), i)
 		}
 	}
-	a := build.Domain("x.example")
+	a := build.At(estate.InDomain("x.example"))
 	for i := range policies {
 		n := int64(i + 1)
 		a.Overrides = append(a.Overrides, estate.Policy{Origin: fmt.Sprint(i), Precedence: &n, Targets: []estate.Target{{DN: string(name("g", rnd.IntN(groups)))}}})

@@ -234,12 +234,12 @@ func TestLongChain(t *testing.T) {
 	b.StartFile("x.ldif")
 	dn := func(i int) []byte { return fmt.Appendf(nil, "CN=g%d,DC=x,DC=example", i) }
 	for i := range length {
-		row := b.Object("x.example", &estate.Record{Class: estate.Group, DN: dn(i), GroupType: 0x80000002, RID: uint32(i + 1)})
-		b.Member("x.example", row, dn((i+1)%length), i)
+		row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(i), GroupType: 0x80000002, RID: uint32(i + 1)})
+		b.Member(estate.InDomain("x.example"), row, dn((i+1)%length), i)
 	}
-	account := b.Object("x.example", &estate.Record{Class: estate.Account, DN: []byte("CN=a,DC=x,DC=example"), Primary: length})
+	account := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: []byte("CN=a,DC=x,DC=example"), Primary: length})
 	one := int64(1)
-	b.Domain("x.example").Overrides = []estate.Policy{{Name: "p", Precedence: &one, Targets: []estate.Target{{DN: string(dn(0))}}}}
+	b.At(estate.InDomain("x.example")).Overrides = []estate.Policy{{Name: "p", Precedence: &one, Targets: []estate.Target{{DN: string(dn(0))}}}}
 	a := b.Finish()[0]
 	r := Resolve(a, estate.Windows)
 	if g := r.Of(int(account)); g.Policy == nil || len(r.Candidates(int(account))[0].Chain) != length {

@@ -44,6 +44,9 @@ type Scope struct {
 	Enabled   int
 	Examples  []int // rows of the first few accounts
 	Settings  map[setting.ID]Effective
+	// Elsewhere is the domain that governs the accounts of a tenant's scope
+	// that are synchronised from it; else nil.
+	Elsewhere *estate.Authority
 }
 
 // Name is how the scope is written: "authority / policy", and behind it the
@@ -59,6 +62,10 @@ func (s *Scope) Name() string {
 // PolicyName names the governing policy, or says that it is not known.
 func (s *Scope) PolicyName() string {
 	switch {
+	case s.Elsewhere != nil && s.Policy != nil:
+		return s.Policy.Name + " of " + s.Elsewhere.Name
+	case s.Elsewhere != nil:
+		return "not known, of " + s.Elsewhere.Name
 	case s.Policy != nil:
 		return s.Policy.Name
 	case s.Rule == Unknown:
@@ -94,6 +101,7 @@ func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, t
 		s.Tierings = append(s.Tierings, NewTiering(a, tiers))
 		s.Templates = append(s.Templates, NewTemplates(e, a))
 	}
+	s.joinSources()
 	return s
 }
 
@@ -101,7 +109,7 @@ func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, t
 func NewSurvey(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, tiers []TierRule) *Survey {
 	s := Prepare(e, dialect, tiers)
 	for i := range e.Authorities {
-		scopes, byKey := scopesOf(s.Resolutions[i], s.Tierings[i])
+		scopes, byKey := s.scopesOf(i)
 		s.fillConfigured(i, scopes)
 		s.Scopes = append(s.Scopes, scopes...)
 		s.of = append(s.of, byKey)
@@ -113,78 +121,115 @@ func NewSurvey(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect,
 // stands, and what governs it.
 func (s *Survey) ScopeOf(authority, row int) (*Scope, Governing) {
 	g := s.Resolutions[authority].Of(row)
-	tier, _ := s.Tierings[authority].Of(row)
+	tier, _ := s.TierOf(authority, row)
 	return s.of[authority][keyOf(s.Resolutions[authority], g, tier)], g
+}
+
+// TierOf returns an account's tier and the rule that gave it. A synchronised
+// account for which the tenant has none stands in the tier that its domain
+// account has.
+func (s *Survey) TierOf(authority, row int) (tier, why string) {
+	tier, why = s.Tierings[authority].Of(row)
+	if from, ok := s.Resolutions[authority].sources[row]; ok && tier == Standard {
+		if tier, why = s.Tierings[from.Authority].Of(from.Row); tier != Standard {
+			why += ", in " + s.Estate.Authorities[from.Authority].Name
+		}
+	}
+	return tier, why
 }
 
 type scopeKey struct {
 	policy *estate.Policy
 	rule   Rule
 	tier   string
+	at     *estate.Authority
 }
 
 // keyOf says which accounts share a scope: those of one policy and tier,
 // however the policy came to them.
 func keyOf(r *Resolution, g Governing, tier string) scopeKey {
-	switch g.Rule {
-	case Direct, Group:
-		return scopeKey{g.Policy, Group, tier}
-	case Unknown:
-		return scopeKey{nil, Unknown, tier}
+	k := scopeKey{g.Policy, g.Rule, tier, g.At}
+	switch {
+	case g.Rule == Direct || g.Rule == Group:
+		k.rule = Group
+	case g.Rule == Unknown || g.Policy != nil:
+	case g.At != nil:
+		k.policy = g.At.Head
+	default:
+		k.policy = r.Authority.Head
 	}
-	return scopeKey{r.Authority.Head, g.Rule, tier}
+	return k
 }
 
-func scopesOf(r *Resolution, t *Tiering) ([]*Scope, map[scopeKey]*Scope) {
-	a := r.Authority
+// ownRules are the rules by which an authority's own settings govern.
+var ownRules = map[estate.Kind]Rule{estate.Domain: Default, estate.LDAP: Default, estate.Machine: Local, estate.Tenant: OfTenant}
+
+func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
+	r, a := s.Resolutions[authority], s.Estate.Authorities[authority]
 	scopes := map[scopeKey]*Scope{}
-	tiersUnder := map[*estate.Policy]int{}
-	add := func(k scopeKey, why string) *Scope {
-		s := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier}
-		s.Settings = effective(a, s)
-		scopes[k] = s
-		tiersUnder[k.policy]++
-		return s
+	type under struct {
+		policy *estate.Policy
+		rule   Rule
 	}
+	tiersUnder := map[under]int{}
+	ruleOf := func(rule Rule) Rule { // undecided is a policy of its own
+		if rule == Unknown {
+			return rule
+		}
+		return ""
+	}
+	add := func(k scopeKey, why string) *Scope {
+		scope := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier, Elsewhere: k.at}
+		s.settle(scope)
+		scopes[k] = scope
+		tiersUnder[under{k.policy, ruleOf(k.rule)}]++
+		return scope
+	}
+	factors := map[*Scope]*factorCount{}
 	for row := range a.Objects.Len() {
 		if a.Objects.ClassOf(row) != estate.Account {
 			continue
 		}
 		g := r.Of(row)
-		tier, _ := t.Of(row)
+		tier, _ := s.TierOf(authority, row)
 		k := keyOf(r, g, tier)
-		s := scopes[k]
-		if s == nil {
-			s = add(k, g.Why)
+		scope := scopes[k]
+		if scope == nil {
+			scope = add(k, g.Why)
+			factors[scope] = &factorCount{}
 		}
-		if s.Why != g.Why {
-			s.Why = severalReasons
+		if scope.Why != g.Why {
+			scope.Why = severalReasons
 		}
-		s.Accounts++
+		scope.Accounts++
 		if a.Objects.FlagsOf(row)&estate.Disabled == 0 {
-			s.Enabled++
+			scope.Enabled++
 		}
-		if len(s.Examples) < mostExamples {
-			s.Examples = append(s.Examples, row)
+		if len(scope.Examples) < mostExamples {
+			scope.Examples = append(scope.Examples, row)
+		}
+		if a.Kind == estate.Tenant {
+			factors[scope].add(a, row)
 		}
 	}
-	own := scopeKey{a.Head, Default, Standard}
-	if a.Kind != estate.Domain {
-		own.rule = Local
+	for scope, f := range factors {
+		f.into(scope)
 	}
+	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil}
 	for i := range a.Typed {
-		s := add(scopeKey{&a.Typed[i], Local, Standard}, "")
+		scope := add(scopeKey{&a.Typed[i], Local, Standard, nil}, "")
 		if n := a.Typed[i].Covers; n != nil {
-			s.Accounts = *n
+			scope.Accounts = *n
 		}
 	}
-	if tiersUnder[a.Head] == 0 && (a.Head != nil || len(a.Typed) == 0) {
+	governsNobody := len(a.Typed) == 0 && len(a.Overrides) == 0 || a.Kind == estate.Domain
+	if tiersUnder[under{a.Head, ""}] == 0 && (a.Head != nil || governsNobody) && !(a.Kind == estate.Machine && a.Listed) {
 		add(own, "") // it governs nobody, and is there all the same
 	}
 	var all []*Scope
-	for _, s := range scopes {
-		s.Split = tiersUnder[s.Policy] > 1
-		all = append(all, s)
+	for _, scope := range scopes {
+		scope.Split = tiersUnder[under{scope.Policy, ruleOf(scope.Rule)}] > 1
+		all = append(all, scope)
 	}
 	slices.SortFunc(all, func(x, y *Scope) int {
 		return cmp.Or(orderOf(x)-orderOf(y), strings.Compare(x.sortKey(), y.sortKey()), strings.Compare(x.Tier, y.Tier))
@@ -201,18 +246,20 @@ const severalReasons = "the evidence does not decide, for more than one reason; 
 func (s *Survey) ScopeUnder(authority int, p *estate.Policy) *Scope {
 	a := s.Estate.Authorities[authority]
 	scope := &Scope{Authority: a, Policy: p, Rule: Group, Tier: Standard}
-	scope.Settings = effective(a, scope)
+	s.settle(scope)
 	s.fillConfigured(authority, []*Scope{scope})
 	return scope
 }
 
 // orderOf puts the authority's own scope first and the undecided one last.
 func orderOf(s *Scope) int {
-	switch s.Rule {
-	case Default, Local:
-		return 0
-	case Unknown:
+	switch {
+	case s.Rule == Unknown:
+		return 3
+	case s.Elsewhere != nil:
 		return 2
+	case s.Policy == s.Authority.Head, s.Rule == Local && s.Policy.Standing == estate.Enforced && s.Authority.Head == nil:
+		return 0
 	}
 	return 1
 }
@@ -226,6 +273,75 @@ func (s *Scope) sortKey() string {
 		precedence = *s.Policy.Precedence
 	}
 	return fmt.Sprintf("%012d %s", precedence, s.Policy.Origin)
+}
+
+// settle fills in a scope's settings.
+func (s *Survey) settle(scope *Scope) {
+	scope.Settings = effective(scope.Authority, scope)
+	if scope.Elsewhere == nil {
+		return
+	}
+	// The domain's settings govern; what a domain has no setting for, such as a
+	// second factor, stays the tenant's own.
+	i := slices.Index(s.Estate.Authorities, scope.Elsewhere)
+	there := &Scope{Authority: scope.Elsewhere, Policy: scope.Policy, Rule: scope.Rule, Why: scope.Why}
+	there.Settings = effective(scope.Elsewhere, there)
+	s.fillConfigured(i, []*Scope{there})
+	own := effective(scope.Authority, &Scope{Authority: scope.Authority, Policy: scope.Authority.Head})
+	for id, e := range there.Settings {
+		if e.Missing == NoSuch {
+			e = own[id]
+		}
+		scope.Settings[id] = e
+	}
+}
+
+// OwnSettings returns the settings of an authority itself, whoever they govern.
+func (s *Survey) OwnSettings(authority int) map[setting.ID]Effective {
+	return s.ScopeUnder(authority, s.Estate.Authorities[authority].Head).Settings
+}
+
+// factorCount counts who of a scope has a second factor.
+type factorCount struct {
+	with, without, unknown int
+	at                     estate.Cite
+}
+
+func (f *factorCount) add(a *estate.Authority, row int) {
+	flags := a.Objects.FlagsOf(row)
+	if flags&estate.Disabled != 0 {
+		return
+	}
+	switch {
+	case flags&estate.SecondFactor != 0:
+		f.with++
+	case flags&estate.NoSecondFactor != 0:
+		f.without++
+		if f.without == 1 {
+			f.at = a.CiteOf(row)
+		}
+	default:
+		f.unknown++
+	}
+	if f.at.File == "" && flags&estate.SecondFactor != 0 {
+		f.at = a.CiteOf(row)
+	}
+}
+
+// into sets what the counts come to, where every account's is known.
+func (f *factorCount) into(scope *Scope) {
+	if scope.Settings["mfa"].Missing == NoSuch || f.unknown > 0 || f.with+f.without == 0 {
+		return
+	}
+	word := "some"
+	switch {
+	case f.with == 0:
+		word = "none"
+	case f.without == 0:
+		word = "all"
+	}
+	f.at.Note = fmt.Sprintf("%d of %d enabled accounts have a second factor", f.with, f.with+f.without)
+	scope.Settings["mfa"] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: f.at}, From: "the accounts"}
 }
 
 // effective works out every setting of a scope. A fine-grained policy supplies

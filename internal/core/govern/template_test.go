@@ -30,14 +30,14 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 		return strings.Join(parts, ",") + "," + root
 	}
 	guid := func(letter string) string { return fmt.Sprintf("{%s}", letter) }
-	a := b.Domain("x.example")
+	a := b.At(estate.InDomain("x.example"))
 	a.Head = &estate.Policy{Origin: root, Settings: estate.Settings{}}
 	e := &estate.Estate{}
 	for line := range strings.Lines(lines) {
 		f := strings.Fields(line)
 		switch f[0] {
 		case "unit":
-			u := b.Unit("x.example", []byte(place(f[1])), 1)
+			u := b.Unit(estate.InDomain("x.example"), []byte(place(f[1])), 1)
 			u.Root = f[1] == "root"
 			for _, word := range f[2:] {
 				if word == "blocked" {
@@ -53,7 +53,7 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 			e.Templates = append(e.Templates, estate.Template{GUID: guid(f[1]), Policy: estate.Policy{Name: f[1],
 				Settings: estate.Settings{"min-length": {Value: setting.Number(int64(n))}, "length-limit-relaxed": {Value: setting.On}, "clock-skew": {Value: setting.Number(int64(n * 60))}}}})
 		case "machine":
-			b.Object("x.example", &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])), Name: []byte(f[1] + "$")})
+			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])), Name: []byte(f[1] + "$")})
 		}
 	}
 	return NewTemplates(e, b.Finish()[0])

@@ -34,6 +34,10 @@ var administrative = map[uint32]string{
 	544: "Administrators", 548: "Account Operators", 549: "Server Operators", 550: "Print Operators", 551: "Backup Operators",
 }
 
+// unixAdministrators are the groups whose members Unix machines let act as
+// root, as distributions ship them.
+var unixAdministrators = []string{"sudo", "wheel", "admin"}
+
 const builtinAdministrator = 500
 
 // Tiering sorts one authority's accounts into tiers.
@@ -60,9 +64,7 @@ func NewTiering(a *estate.Authority, written []TierRule) *Tiering {
 	if !named(Service) {
 		t.rules = append(t.rules, TierRule{Name: Service})
 	}
-	if a.Kind == estate.Domain {
-		t.prepare()
-	}
+	t.prepare()
 	return t
 }
 
@@ -123,8 +125,10 @@ func (t *Tiering) named(rule *TierRule, row int) string {
 	o := t.a.Objects
 	rid := o.RID.At(row)
 	builtin := o.FlagsOf(row)&estate.BuiltinDomain != 0
-	if rule.Name == Privileged && builtin == (rid >= 544) && administrative[rid] != "" {
+	if domain := t.a.Kind == estate.Domain; rule.Name == Privileged && domain && builtin == (rid >= 544) && administrative[rid] != "" {
 		return "member of " + administrative[rid]
+	} else if rule.Name == Privileged && t.a.Kind == estate.Machine && slices.Contains(unixAdministrators, o.Name.At(row)) {
+		return "member of " + o.Name.At(row)
 	}
 	name, dn := estate.NameOf(o.RDN.At(row)), ""
 	for _, word := range rule.Groups {
@@ -189,9 +193,6 @@ func (t *Tiering) Of(row int) (tier, why string) {
 }
 
 func (t *Tiering) match(i, row int) string {
-	if t.a.Kind != estate.Domain {
-		return ""
-	}
 	o, rule := t.a.Objects, &t.rules[i]
 	if len(t.groups[i]) > 0 {
 		for group := range o.GroupsOf(row) {
@@ -219,8 +220,10 @@ func (t *Tiering) match(i, row int) string {
 		}
 	}
 	switch {
-	case rule.Name == Privileged && o.RID.At(row) == builtinAdministrator:
+	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.RID.At(row) == builtinAdministrator:
 		return "the built-in administrator"
+	case rule.Name == Privileged && o.FlagsOf(row)&estate.Administrator != 0:
+		return "holds an administrative role"
 	case rule.Name == Service && o.FlagsOf(row)&estate.ServiceName != 0:
 		return "has a service principal name"
 	}

@@ -1,5 +1,7 @@
 package setting
 
+import "slices"
+
 const (
 	second = int64(1)
 	minute = 60 * second
@@ -13,9 +15,17 @@ const (
 	WindowsFineGrained Platform = "windows-fine-grained" // a fine-grained policy of a domain
 	WindowsMachine     Platform = "windows-machine"      // one machine's local accounts
 	WindowsTemplate    Platform = "windows-template"     // a group-policy template
+	UnixMachine        Platform = "unix-machine"         // one Unix machine's own accounts
+	LDAPDirectory      Platform = "ldap-directory"       // a directory with the password-policy object class
 	CloudDirectory     Platform = "cloud-directory"      // the directory tenant of a cloud
+	CloudInfra         Platform = "cloud-infrastructure" // the accounts of an infrastructure cloud
+	WorkplaceSuite     Platform = "workplace-suite"      // a suite of office programs
+	IdentityProvider   Platform = "identity-provider"    // a service that signs people in to other services
 	Other              Platform = "other"                // a place that the program knows only by what somebody read off
 )
+
+// Places are the platforms that an authority can run on.
+var Places = []Platform{WindowsDomain, WindowsMachine, UnixMachine, LDAPDirectory, CloudDirectory, CloudInfra, WorkplaceSuite, IdentityProvider}
 
 // groupPolicy is a limit that holds wherever group policy sets the value.
 func groupPolicy(low, high int64) map[Platform]Range {
@@ -36,8 +46,16 @@ var (
 	windowsWide   = []Platform{WindowsDomain, WindowsMachine, WindowsTemplate}
 	windowsDomain = []Platform{WindowsDomain, WindowsTemplate}
 	cloud         = []Platform{CloudDirectory}
-	windowsCloud  = append(cloud[:1:1], windows...)
+	unix          = []Platform{UnixMachine}
+	ldap          = []Platform{LDAPDirectory}
+	infra         = []Platform{CloudInfra}
+	suite         = []Platform{WorkplaceSuite}
+	provider      = []Platform{IdentityProvider}
+	tenants       = slices.Concat(cloud, infra, suite, provider)
 )
+
+// also joins lists of platforms.
+func also(lists ...[]Platform) []Platform { return slices.Concat(lists...) }
 
 var onOff = []string{"off", "on"}
 var offAuditOn = []string{"off", "audit", "on"}
@@ -47,13 +65,13 @@ var offAuditOn = []string{"off", "audit", "on"}
 // driven from it; a new setting is one more row.
 var table = []Setting{
 	{
-		ID: "min-length", Title: "Minimum length", Kind: Length, On: windowsCloud, Stronger: Higher, Noun: "characters",
+		ID: "min-length", Title: "Minimum length", Kind: Length, On: also(windows, unix, ldap, tenants), Stronger: Higher, Noun: "characters",
 		Limits:   alsoFineGrained(groupPolicy(0, 128), 0, 255),
 		Defaults: map[Platform]Value{WindowsDomain: Number(7), WindowsMachine: Number(0), CloudDirectory: Number(8)},
 		Meaning:  "Least number of characters of a new password; 0 allows an empty one.",
 	},
 	{
-		ID: "max-length", Title: "Maximum length", Kind: Length, On: cloud, Stronger: Higher, Noun: "characters",
+		ID: "max-length", Title: "Maximum length", Kind: Length, On: also(cloud, ldap, suite), Stronger: Higher, Noun: "characters",
 		Specials: []Known{{Unlimited, Strongest, "no upper limit"}},
 		Meaning:  "Greatest number of characters that is accepted; a low cap shuts out long phrases.",
 	},
@@ -72,57 +90,57 @@ var table = []Setting{
 		Meaning:  "Three of the character categories, and no account name inside.",
 	},
 	{
-		ID: "classes-required", Title: "Character classes", Kind: Count, On: cloud, Stronger: Higher, Noun: "classes",
+		ID: "classes-required", Title: "Character classes", Kind: Count, On: also(unix, cloud), Stronger: Higher, Noun: "classes",
 		Defaults: map[Platform]Value{CloudDirectory: Number(3)},
 		Meaning:  "How many of lower case, upper case, digits, symbols and other letters must occur.",
 	},
-	{ID: "require-lower", Title: "Lower-case letters", Kind: Count, Stronger: Higher, Noun: "characters",
+	{ID: "require-lower", Title: "Lower-case letters", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of lower-case letters."},
-	{ID: "require-upper", Title: "Upper-case letters", Kind: Count, Stronger: Higher, Noun: "characters",
+	{ID: "require-upper", Title: "Upper-case letters", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of upper-case letters."},
-	{ID: "require-digit", Title: "Digits", Kind: Count, Stronger: Higher, Noun: "characters",
+	{ID: "require-digit", Title: "Digits", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of digits."},
-	{ID: "require-symbol", Title: "Symbols", Kind: Count, Stronger: Higher, Noun: "characters",
+	{ID: "require-symbol", Title: "Symbols", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of characters that are neither letters nor digits."},
-	{ID: "name-check", Title: "Name check", Kind: Toggle, Choices: onOff, Stronger: Higher,
+	{ID: "name-check", Title: "Name check", Kind: Toggle, On: also(unix, provider), Choices: onOff, Stronger: Higher,
 		Meaning: "Refuses a password that holds the account's or the person's name."},
-	{ID: "dictionary-check", Title: "Dictionary check", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
+	{ID: "dictionary-check", Title: "Dictionary check", Kind: Choice, On: also(unix, cloud, suite, provider), Choices: offAuditOn, Stronger: Higher,
 		Meaning: "Refuses common passwords; audit only logs them."},
 	{ID: "blocklist", Title: "Banned words", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
 		Meaning: "Refuses the organisation's own banned words; audit only logs them."},
 	{ID: "blocklist-size", Title: "Banned words listed", Kind: Count, On: cloud, Stronger: Higher, Noun: "words",
 		Meaning: "How many words the organisation's own list holds."},
-	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, Stronger: Lower, Noun: "characters",
+	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, On: unix, Stronger: Lower, Noun: "characters",
 		Specials: []Known{{Unlimited, Weakest, "any repeat"}},
 		Meaning:  "Longest run of one and the same character."},
-	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, Stronger: Lower, Noun: "characters",
+	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, On: unix, Stronger: Lower, Noun: "characters",
 		Specials: []Known{{Unlimited, Weakest, "any sequence"}},
 		Meaning:  "Longest run such as 1234 or abcd."},
-	{ID: "min-changed", Title: "Changed characters", Kind: Count, Stronger: Higher, Noun: "characters",
+	{ID: "min-changed", Title: "Changed characters", Kind: Count, On: unix, Stronger: Higher, Noun: "characters",
 		Meaning: "How many characters must differ from the old password."},
 	{
-		ID: "history", Title: "Password history", Kind: Count, On: windows, Stronger: Higher, Noun: "passwords",
+		ID: "history", Title: "Password history", Kind: Count, On: also(windows, unix, ldap, infra, suite, provider), Stronger: Higher, Noun: "passwords",
 		Limits:   alsoFineGrained(groupPolicy(0, 24), 0, 1024),
 		Defaults: map[Platform]Value{WindowsDomain: Number(24), WindowsMachine: Number(0)},
 		Meaning:  "How many former passwords are refused.",
 	},
 	{
-		ID: "max-age", Title: "Maximum age", Kind: Duration, On: windowsCloud,
+		ID: "max-age", Title: "Maximum age", Kind: Duration, On: also(windows, unix, ldap, tenants),
 		Specials: []Known{{Never, Undecided, "never expires"}},
 		Limits:   alsoFineGrained(groupPolicy(0, 999*day), 0, 999*day),
 		Defaults: map[Platform]Value{WindowsDomain: Number(42 * day), WindowsMachine: Number(42 * day)},
 		Meaning:  "After this time a password must be changed; whether sooner is better depends on the baseline.",
 	},
 	{
-		ID: "min-age", Title: "Minimum age", Kind: Duration, On: windows, Stronger: Higher,
+		ID: "min-age", Title: "Minimum age", Kind: Duration, On: also(windows, unix, ldap, provider), Stronger: Higher,
 		Specials: []Known{{AtOnce, Weakest, "change at once"}},
 		Limits:   alsoFineGrained(groupPolicy(0, 998*day), 0, 998*day),
 		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
 		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
 	},
-	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration,
+	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(unix, ldap, provider),
 		Meaning: "How long before expiry the user is warned."},
-	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, Stronger: Lower,
+	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, On: unix, Stronger: Lower,
 		Specials: []Known{{Never, Weakest, "never disabled"}},
 		Meaning:  "How long after expiry the account is disabled."},
 	{
@@ -130,7 +148,7 @@ var table = []Setting{
 		Defaults: map[Platform]Value{WindowsDomain: Off, WindowsMachine: Off},
 		Meaning:  "Passwords are stored so that they can be read back.",
 	},
-	{ID: "hash-method", Title: "Hash method", Kind: Choice, Stronger: Higher,
+	{ID: "hash-method", Title: "Hash method", Kind: Choice, On: unix, Stronger: Higher,
 		Choices: []string{"des", "md5", "sha256", "sha512", "bcrypt", "yescrypt"},
 		Meaning: "How a local Unix password is hashed; the choices are ordered from weak to strong."},
 	{ID: "lm-hash-stored", Title: "LM hash stored", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Lower,
@@ -138,27 +156,27 @@ var table = []Setting{
 	{ID: "blank-password-console-only", Title: "Blank passwords at the console only", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
 		Meaning: "An account with an empty password cannot be used over the network."},
 	{
-		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: windowsCloud, Stronger: Lower, Noun: "failed tries",
+		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, cloud, provider), Stronger: Lower, Noun: "failed tries",
 		Specials: []Known{{Never, Weakest, "never locks"}},
 		Limits:   alsoFineGrained(groupPolicy(0, 999), 0, 65535),
 		Defaults: map[Platform]Value{WindowsDomain: Of(Never), WindowsMachine: Number(10), CloudDirectory: Number(10)},
 		Meaning:  "Failed tries before the account locks.",
 	},
 	{
-		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: windowsCloud, Stronger: Higher,
+		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: also(windows, unix, ldap, cloud, provider), Stronger: Higher,
 		Specials: []Known{{UntilAdmin, Strongest, "locks until an administrator unlocks"}},
 		Limits:   alsoFineGrained(groupPolicy(0, 99999*minute), 0, 99999*minute),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute), CloudDirectory: Number(60)},
 		Meaning:  "How long a locked account stays locked.",
 	},
 	{
-		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: windows, Stronger: Higher,
+		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: also(windows, unix, ldap), Stronger: Higher,
 		Specials: []Known{{Never, Strongest, "only a success clears the count"}},
 		Limits:   alsoFineGrained(groupPolicy(0, 99999*minute), 0, 99999*minute),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute)},
 		Meaning:  "Quiet time after which the count of failed tries starts again.",
 	},
-	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
+	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: also(windowsWide, unix), Choices: onOff, Stronger: Higher,
 		Meaning: "The lockout reaches the built-in administrator, or root, too."},
 	{ID: "logoff-at-hours-end", Title: "Log-off at the end of hours", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
 		Meaning: "Sessions are ended when the account's permitted hours end."},
@@ -176,6 +194,6 @@ var table = []Setting{
 		Limits: groupPolicy(0, 99999*minute), Meaning: "How far clocks may differ before Kerberos refuses."},
 	{ID: "ticket-checks-logon", Title: "Tickets check log-on rights", Kind: Toggle, On: windowsDomain, Choices: onOff, Stronger: Higher,
 		Meaning: "Every request for a service ticket is checked against the account's rights."},
-	{ID: "mfa", Title: "Second factor", Kind: Choice, On: cloud, Choices: []string{"none", "some", "all"}, Stronger: Higher,
+	{ID: "mfa", Title: "Second factor", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"}, Stronger: Higher,
 		Meaning: "Which of the scope's accounts need a second factor, where the evidence says."},
 }

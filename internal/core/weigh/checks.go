@@ -46,7 +46,7 @@ func (h Held) Text(id setting.ID) string { return setting.Get(id).Text(h.Value(i
 // caps at 14 unless the limit is relaxed. A fine-grained policy is not.
 func (h Held) LengthLimited() bool {
 	p := h.scope.Policy
-	return p != nil && p.Standing != estate.Override
+	return p != nil && p.Standing != estate.Override && setting.Get("length-limit-relaxed").Exists(h.scope.Authority.Platform)
 }
 
 const shortLimit = 14 // characters; more needs the relaxed limit on Windows
@@ -137,7 +137,7 @@ type Described struct {
 // settings.
 func Describe() []Described {
 	all := slices.Clone(completenessChecks)
-	for _, c := range governanceChecks {
+	for _, c := range onGovernance {
 		all = append(all, Described{c.Name, "governance", c.Kind, c.Severity, nil, c.Doc})
 	}
 	for _, c := range checks {

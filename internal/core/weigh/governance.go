@@ -20,7 +20,16 @@ type GovernanceCheck struct {
 	Doc      string
 	Kind     Kind
 	Severity baseline.Severity
+	On       []estate.Kind // of authorities; nil: directory domains
 	Run      func(p *Pass)
+}
+
+// looksAt reports whether the check looks at authorities of that kind.
+func (c *GovernanceCheck) looksAt(kind estate.Kind) bool {
+	if c.On == nil {
+		return kind == estate.Domain
+	}
+	return slices.Contains(c.On, kind)
 }
 
 // Pass gives a check one authority with everything known of it.
@@ -106,6 +115,10 @@ func cites(targets []estate.Target, p *estate.Policy) []estate.Cite {
 	return all
 }
 
+// onGovernance are all checks on the governance.
+var onGovernance = slices.Concat(governanceChecks, placeChecks)
+
+// governanceChecks look at directory domains.
 var governanceChecks = []GovernanceCheck{
 	{
 		Name: "policy-without-target", Kind: Conflicting, Severity: baseline.Minor,
@@ -435,7 +448,7 @@ var governanceChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			machines := map[string]bool{}
 			for _, a := range p.Estate.Authorities {
-				machines[a.Name] = a.Kind == estate.Machine
+				machines[a.Name] = machines[a.Name] || a.Kind == estate.Machine
 			}
 			unseen := map[string][]int{}
 			name := map[string]govern.Linked{}
@@ -496,12 +509,12 @@ var governanceChecks = []GovernanceCheck{
 func runGovernance(s *govern.Survey) []Finding {
 	var found []Finding
 	for i, a := range s.Estate.Authorities {
-		if a.Kind != estate.Domain {
-			continue
-		}
 		var byDefault []int
-		for k := range governanceChecks {
-			c := &governanceChecks[k]
+		for k := range onGovernance {
+			c := &onGovernance[k]
+			if !c.looksAt(a.Kind) {
+				continue
+			}
 			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found, byDefault: &byDefault})
 		}
 	}

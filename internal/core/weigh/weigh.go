@@ -103,12 +103,18 @@ func Run(survey *govern.Survey, chosen func(*estate.Authority) []*baseline.Basel
 	r := &Result{Scopes: survey.Scopes}
 	r.Findings = append(runExpectation(survey, expect), runGovernance(survey)...)
 	for _, scope := range survey.Scopes {
-		found := runChecks(scope)
+		var found []Finding
+		if scope.Elsewhere == nil { // else they were looked at where they are set
+			found = runChecks(scope)
+		}
 		for _, b := range chosen(scope.Authority) {
 			if !b.Covers(scope.Authority.Platform) {
 				continue
 			}
 			for i := range b.Demands {
+				if scope.Elsewhere != nil && setting.Get(b.Demands[i].Setting).Exists(scope.Elsewhere.Platform) {
+					continue // the domain's own scope has the verdict
+				}
 				r.Verdicts = append(r.Verdicts, judge(scope, b, &b.Demands[i], found))
 			}
 		}

@@ -38,6 +38,27 @@ const (
 	aOEM
 	aVendor
 	aNaming
+	// Of the password-policy object class, and of an LDAP server's entries:
+	aUID
+	aNumber
+	aSubentry
+	aPwdChanged
+	aPwdLocked
+	aPwdReset
+	aPwdAttribute
+	aPwdMinLength
+	aPwdMaxLength
+	aPwdMaxAge
+	aPwdMinAge
+	aPwdInHistory
+	aPwdCheckQuality
+	aPwdMaxFailure
+	aPwdLockout
+	aPwdLockoutDuration
+	aPwdFailureInterval
+	aPwdExpireWarning
+	aSuffix
+	aDefault
 	aResult
 	aMeta    // ldapsearch's own closing lines, and version
 	aSetting // the first of the settings' attributes; see readings
@@ -51,10 +72,15 @@ var named = map[attr][]string{
 	aPwdSet: {"pwdLastSet"}, aLockoutTime: {"lockoutTime"}, aAdminCount: {"adminCount"},
 	aServiceName: {"servicePrincipalName"}, aLastLogon: {"lastLogonTimestamp"},
 	aResultant: {"msDS-ResultantPSO"}, aApplied: {"msDS-PSOApplied"}, aKrbNumber: {"msDS-SecondaryKrbTgtNumber"},
-	aGroupType: {"groupType"}, aMember: {"member"},
+	aGroupType: {"groupType"}, aMember: {"member", "uniqueMember"},
 	aPrecedence: {"msDS-PasswordSettingsPrecedence"}, aAppliesTo: {"msDS-PSOAppliesTo"},
 	aLink: {"gPLink"}, aLinkOptions: {"gPOptions"}, aFlags: {"flags"},
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
+	aUID: {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"}, aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
+	aPwdAttribute: {"pwdAttribute"}, aPwdMinLength: {"pwdMinLength"}, aPwdMaxLength: {"pwdMaxLength"}, aPwdMaxAge: {"pwdMaxAge"}, aPwdMinAge: {"pwdMinAge"},
+	aPwdInHistory: {"pwdInHistory"}, aPwdCheckQuality: {"pwdCheckQuality"}, aPwdMaxFailure: {"pwdMaxFailure"}, aPwdLockout: {"pwdLockout"},
+	aPwdLockoutDuration: {"pwdLockoutDuration"}, aPwdFailureInterval: {"pwdFailureCountInterval"}, aPwdExpireWarning: {"pwdExpireWarning"},
+	aSuffix: {"olcSuffix"}, aDefault: {"olcPPolicyDefault"},
 	aResult: {"result"},
 	aMeta:   {"version", "search", "ref", "control", "pagedresults", "matchedDN", "text"},
 }

@@ -40,15 +40,29 @@ const (
 	cContainer
 	cOther    // may be named as a member or a target
 	cPolicies // the container of fine-grained policies
+
+	// Of an LDAP directory that is no Windows domain:
+	cPerson    // may sign in
+	cNames     // a group
+	cPwdPolicy // a policy of the password-policy object class
+	cDatabase  // a database of a server's configuration
+	cOverlay   // its password-policy overlay
 )
+
+// ofDomain are the classes that only a Windows domain's entries have.
+const ofDomain = cHead | cPolicy | cGroup | cAccount | cComputer | cManaged | cContainer | cOther | cPolicies
 
 var classes = map[string]class{
 	"domaindns": cHead, "msds-passwordsettings": cPolicy, "msds-passwordsettingscontainer": cPolicies, "group": cGroup,
-	"user": cAccount, "inetorgperson": cAccount, "computer": cComputer,
+	"user": cAccount, "computer": cComputer,
 	"msds-managedserviceaccount": cManaged, "msds-groupmanagedserviceaccount": cManaged, "msds-delegatedmanagedserviceaccount": cManaged,
 	"organizationalunit": cUnit, "grouppolicycontainer": cContainer,
 	"foreignsecurityprincipal": cOther, "contact": cOther,
-	"top": 0, "person": 0, "organizationalPerson": 0, // on every account: known to say nothing
+	"top": 0, "organizationalPerson": 0, // on every account: known to say nothing
+	"person": cPerson, "inetorgperson": cPerson, "inetOrgPerson": cPerson, "posixaccount": cPerson, "account": cPerson, "simplesecurityobject": cPerson,
+	"groupofnames": cNames, "groupofuniquenames": cNames, "posixgroup": cNames, "pwdpolicy": cPwdPolicy,
+	"olcdatabaseconfig": cDatabase, "olcmdbconfig": cDatabase, "olchdbconfig": cDatabase, "olcbdbconfig": cDatabase, "olcldifconfig": cDatabase,
+	"olcppolicyconfig": cOverlay,
 }
 
 // classOf finds a class by its name, whatever its case; as directories write
@@ -91,6 +105,7 @@ type reader struct {
 	got     int               // records that held something known
 	rec     estate.Record     // reused
 	class   class
+	server  serverConfig
 }
 
 func read(src *intake.Source, into *estate.Builder) error {
@@ -108,13 +123,14 @@ func read(src *intake.Source, into *estate.Builder) error {
 		}
 	}
 	if r.got == 0 {
-		return &intake.Error{Path: src.Path, Seen: "an LDIF file without a domain's head, fine-grained policy, group, account, unit or policy container",
+		return &intake.Error{Path: src.Path, Seen: "an LDIF file without a domain's head, policy, group, account, unit or policy container",
 			Expected: "a directory export", Next: "see docs/sources.md for how to make one"}
 	}
 	if r.samba.File != "" && r.naming != "" {
-		a := into.Domain(estate.DomainOf(r.naming))
+		a := into.At(estate.InDomain(estate.DomainOf(r.naming)))
 		a.Dialect, a.DialectCite = estate.Samba, r.samba
 	}
+	r.serverDefaults()
 	if r.noNewline {
 		into.NotUnderstood(into.Cite(r.line, "", ""), "the file's last line has no end; if the export was cut there, its last record is not whole")
 	}
@@ -194,29 +210,36 @@ func (r *reader) record() error {
 		}
 		return nil
 	}
+	if r.class&(cDatabase|cOverlay) != 0 {
+		return r.configuration(name)
+	}
+	if r.ofLDAP() {
+		return r.ldap(name)
+	}
 	domain := r.domainOf(name)
 	if domain == "" {
 		r.into.NotUnderstood(r.into.Cite(r.first, "dn", string(name)), "the entry's name has no domain (DC=…) part")
 		return nil
 	}
 	r.got++
+	at := estate.InDomain(domain)
 	switch {
 	case r.class&cHead != 0:
-		return r.head(domain, name)
+		return r.head(at, name)
 	case r.class&cPolicy != 0:
-		return r.policy(domain, name)
+		return r.policy(at, name)
 	case r.class&cContainer != 0:
-		return r.container(domain)
+		return r.container(at)
 	case r.class&cPolicies != 0:
-		r.into.Domain(domain).PoliciesLie = true
+		r.into.At(at).PoliciesLie = true
 		return nil
 	}
 	if r.class&cUnit != 0 {
-		if err := r.unit(domain, name, false); err != nil {
+		if err := r.unit(at, name, false); err != nil {
 			return err
 		}
 	}
-	return r.object(domain, name)
+	return r.object(at, name)
 }
 
 // outside takes a block without dn: the version line, referrals, and the
@@ -291,11 +314,11 @@ func (r *reader) settingsInto(facts estate.Settings, p setting.Platform) error {
 	return nil
 }
 
-func (r *reader) head(domain string, dn []byte) error {
-	if r.find(aSID) == nil && !r.anySetting() && (strings.HasPrefix(domain, "domaindnszones.") || strings.HasPrefix(domain, "forestdnszones.")) {
+func (r *reader) head(at estate.Place, dn []byte) error {
+	if r.find(aSID) == nil && !r.anySetting() && (strings.HasPrefix(at.Name, "domaindnszones.") || strings.HasPrefix(at.Name, "forestdnszones.")) {
 		return nil // the DNS partitions have the same class and no accounts
 	}
-	a := r.into.Domain(domain)
+	a := r.into.At(at)
 	if a.Head == nil {
 		a.Head = &estate.Policy{Name: "domain default", Origin: string(dn), Standing: estate.Enforced, Platform: setting.WindowsDomain,
 			Settings: estate.Settings{}, Cite: r.into.Cite(r.first, "dn", string(dn))}
@@ -326,7 +349,7 @@ func (r *reader) head(domain string, dn []byte) error {
 			a.Dialect, a.DialectCite = estate.Samba, r.cite(v, raw)
 		}
 	}
-	return r.unit(domain, dn, true)
+	return r.unit(at, dn, true)
 }
 
 func (r *reader) anySetting() bool {
@@ -338,8 +361,8 @@ func (r *reader) anySetting() bool {
 	return false
 }
 
-func (r *reader) policy(domain string, dn []byte) error {
-	p := r.into.Override(domain, dn, r.first)
+func (r *reader) policy(at estate.Place, dn []byte) error {
+	p := r.into.Override(at, dn, r.first)
 	if err := r.settingsInto(p.Settings, p.Platform); err != nil {
 		return err
 	}
@@ -373,8 +396,8 @@ func (r *reader) policy(domain string, dn []byte) error {
 var linkForm = regexp.MustCompile(`(?i)\[LDAP://[^\];]*?(\{[0-9a-f-]{36}\})[^\];]*;(\d+)\]`)
 
 // unit notes where templates are linked (MS-GPOL 2.2.2).
-func (r *reader) unit(domain string, dn []byte, root bool) error {
-	u := r.into.Unit(domain, dn, r.first)
+func (r *reader) unit(at estate.Place, dn []byte, root bool) error {
+	u := r.into.Unit(at, dn, r.first)
 	u.Root = root
 	if v := r.find(aLink); v != nil && len(u.Links) == 0 {
 		raw, err := r.textOf(v)
@@ -401,7 +424,7 @@ func (r *reader) unit(domain string, dn []byte, root bool) error {
 
 var guidForm = regexp.MustCompile(`(?i)^\{[0-9a-f-]{36}\}$`)
 
-func (r *reader) container(domain string) error {
+func (r *reader) container(at estate.Place) error {
 	dn, err := r.textOf(r.find(aDN))
 	if err != nil {
 		return err
@@ -421,13 +444,13 @@ func (r *reader) container(domain string) error {
 		return err
 	}
 	c.Name, c.MachineOff = string(name), flags&2 != 0
-	a := r.into.Domain(domain)
+	a := r.into.At(at)
 	a.Containers = append(a.Containers, c)
 	return nil
 }
 
 // object adds an account, group, computer or other thing that can be named.
-func (r *reader) object(domain string, dn []byte) error {
+func (r *reader) object(at estate.Place, dn []byte) error {
 	rec := &r.rec
 	*rec = estate.Record{DN: dn, Line: r.first}
 	var numbers [aSetting]int64
@@ -466,10 +489,10 @@ func (r *reader) object(domain string, dn []byte) error {
 				rec.Display = raw
 			case aResultant:
 				rec.Resultant = raw
-				r.into.Domain(domain).AnswerGiven = true
+				r.into.At(at).AnswerGiven = true
 			case aApplied:
 				if rec.Applied != nil {
-					r.into.PointsAt(domain, rec.Applied, v.line)
+					r.into.PointsAt(at, rec.Applied, v.line)
 				}
 				rec.Applied = raw
 			}
@@ -512,7 +535,7 @@ func (r *reader) object(domain string, dn []byte) error {
 		rec.Class = estate.Managed
 	case r.class&cComputer != 0 || r.class&cAccount != 0 && control&ucMachines != 0:
 		rec.Class = estate.Computer
-	case r.class&cAccount != 0:
+	case r.class&cAccount != 0, r.class&(cPerson|cOther) == cPerson:
 		rec.Class = estate.Account
 	case r.class&cGroup != 0:
 		rec.Class = estate.Group
@@ -525,14 +548,14 @@ func (r *reader) object(domain string, dn []byte) error {
 			rec.Flags |= estate.NoPrimary
 		}
 	}
-	row := r.into.Object(domain, rec)
+	row := r.into.Object(at, rec)
 	if rec.Class == estate.Group {
-		return r.members(domain, row)
+		return r.members(at, row)
 	}
 	return nil
 }
 
-func (r *reader) members(domain string, group uint32) error {
+func (r *reader) members(at estate.Place, group uint32) error {
 	var last span
 	for i := range r.values {
 		v := &r.values[i]
@@ -540,7 +563,7 @@ func (r *reader) members(domain string, group uint32) error {
 			continue
 		}
 		if v.piece != last {
-			r.into.MemberRange(domain, group, v.piece.first, v.piece.last)
+			r.into.MemberRange(at, group, v.piece.first, v.piece.last)
 			last = v.piece
 		}
 		if v.from == v.to {
@@ -550,7 +573,7 @@ func (r *reader) members(domain string, group uint32) error {
 		if err != nil {
 			return err
 		}
-		r.into.Member(domain, group, dn, v.line)
+		r.into.Member(at, group, dn, v.line)
 	}
 	return nil
 }

@@ -272,7 +272,9 @@ func ids() []string {
 // platforms are those that a sheet can name, and the kind of authority that
 // each is.
 var platforms = map[setting.Platform]estate.Kind{
-	setting.WindowsMachine: estate.Machine, setting.WindowsDomain: estate.Domain, setting.CloudDirectory: estate.Tenant, setting.Other: estate.Machine,
+	setting.WindowsMachine: estate.Machine, setting.WindowsDomain: estate.Domain, setting.UnixMachine: estate.Machine, setting.LDAPDirectory: estate.LDAP,
+	setting.CloudDirectory: estate.Tenant, setting.CloudInfra: estate.Tenant, setting.WorkplaceSuite: estate.Tenant, setting.IdentityProvider: estate.Tenant,
+	setting.Other: estate.Machine,
 }
 
 // policy returns the policy that a row speaks of, a new one for its first row.
@@ -292,11 +294,16 @@ func (r *reader) policy(w *row) (*estate.Policy, error) {
 	}
 	if w.kind.Value != "" {
 		kind = estate.Kind(strings.ToLower(w.kind.Value))
-		if !slices.Contains([]estate.Kind{estate.Machine, estate.Domain, estate.Tenant}, kind) {
-			return nil, r.wrong(w.kind, fmt.Sprintf("an unknown kind %q", w.kind.Value), "domain, machine, tenant", "")
+		if !slices.Contains([]estate.Kind{estate.Machine, estate.Domain, estate.LDAP, estate.Tenant}, kind) {
+			return nil, r.wrong(w.kind, fmt.Sprintf("an unknown kind %q", w.kind.Value), "domain, machine, ldap, tenant", "")
 		}
 	}
-	a := r.into.Typed(strings.ToLower(w.authority.Value), kind, p)
+	at := estate.Place{Name: strings.ToLower(w.authority.Value), Kind: kind}
+	first := r.into.Knows(at) == nil
+	a := r.into.At(at)
+	if first {
+		a.Platform = p
+	}
 	if a.Platform != p {
 		return nil, r.wrong(w.platform, fmt.Sprintf("%s is %s here and %s before", w.authority.Value, p, a.Platform), "one platform for an authority", "")
 	}

@@ -95,7 +95,7 @@ func TestWrongSheets(t *testing.T) {
 	for _, c := range []struct{ text, at, say string }{
 		{row("a,,max-age,42,,Q,2026-11-20"), "s.csv:2", "a time with its unit"},
 		{row("a,,min-lenght,4,,Q,2026-11-20"), "s.csv:2", `"min-length", the nearest known one`},
-		{row("a,windows,min-length,4,,Q,2026-11-20"), "s.csv:2", "cloud-directory, other, windows-domain, windows-machine"},
+		{row("a,windows,min-length,4,,Q,2026-11-20"), "s.csv:2", "cloud-directory, cloud-infrastructure, identity-provider, ldap-directory, other, unix-machine, windows-domain, windows-machine, workplace-suite"},
 		{row(",,min-length,4,,Q,2026-11-20"), "s.csv:2", "a value without an authority"},
 		{row("a,,min-length,4,,,2026-11-20"), "s.csv:2", "nobody who read it off"},
 		{row("a,,min-length,4,,Q,"), "s.csv:2", "the day it was read off"},

@@ -332,7 +332,7 @@ func (t *reader) machine() error {
 	}
 	base := path.Base(slashes(t.src.Path))
 	name := strings.ToLower(strings.TrimSuffix(base, path.Ext(base)))
-	m := t.into.Machine(name)
+	m := t.into.At(estate.Place{Name: name, Kind: estate.Machine})
 	if m.Head != nil {
 		return &intake.Error{Path: t.src.Path, Seen: fmt.Sprintf("a second export of the machine %s", name),
 			Expected: "one export for each machine in one gather", Next: "a machine is named by its file: rename one of the two"}

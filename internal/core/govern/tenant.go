@@ -1,0 +1,187 @@
+package govern
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+)
+
+// Elsewhere is the account of another authority that an account is a copy of.
+type Elsewhere struct {
+	Authority int // its place in the estate
+	Row       int
+}
+
+// byPriority answers for an account of a tenant: what governs it in the domain
+// that it is synchronised from; else the first of the prioritised policies
+// that matches it; else the tenant's own settings.
+func (r *Resolution) byPriority(row int) Governing {
+	o := r.Authority.Objects
+	flags := o.FlagsOf(row)
+	switch {
+	case flags&estate.Synced != 0:
+		return r.bySource(row)
+	case flags&estate.Federated != 0:
+		return Governing{Rule: Unknown, Via: estate.NotFound, Why: "the account signs in at another place (its domain is federated), which is not in the evidence"}
+	}
+	for i := range r.candidates {
+		c := &r.candidates[i]
+		via, matches, sure := r.matches(c.policy, row)
+		switch {
+		case !sure:
+			return Governing{Rule: Unknown, Via: estate.NotFound, Why: fmt.Sprintf("%s applies to a group that is not in the evidence", c.policy.Name), Undecided: c.policy}
+		case !matches:
+		case c.why != "":
+			return Governing{Rule: Unknown, Via: via, Why: c.why, Undecided: c.policy}
+		case via == estate.NotFound && len(c.policy.Targets) > 0:
+			return Governing{Policy: c.policy, Rule: Direct, Via: via}
+		case via == estate.NotFound:
+			return Governing{Policy: c.policy, Rule: OfTenant, Via: via}
+		default:
+			return Governing{Policy: c.policy, Rule: Group, Via: via}
+		}
+	}
+	return Governing{Rule: OfTenant, Via: estate.NotFound}
+}
+
+// matches reports whether a prioritised policy's conditions hold for an
+// account, and through which group. A policy without conditions holds for
+// everybody. sure is false where a group that decides is not in the evidence.
+func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches, sure bool) {
+	if len(p.Targets) == 0 {
+		return estate.NotFound, true, true
+	}
+	sure = true
+	for _, t := range p.Targets {
+		if t.Object == row {
+			return estate.NotFound, true, true
+		}
+		if t.Object == estate.NotFound {
+			sure = false
+			continue
+		}
+		for group := range r.Authority.Objects.GroupsOf(row) {
+			if group == t.Object {
+				return group, true, true
+			}
+		}
+	}
+	return estate.NotFound, false, sure
+}
+
+// bySource answers for a synchronised account: the domain governs it.
+func (r *Resolution) bySource(row int) Governing {
+	from, ok := r.sources[row]
+	if !ok {
+		return Governing{Rule: Unknown, Via: estate.NotFound, Why: r.unjoined[row]}
+	}
+	other := r.survey.Resolutions[from.Authority]
+	g := other.Of(from.Row)
+	g.At = other.Authority
+	return g
+}
+
+// Source returns the account that an account of a tenant is synchronised from.
+func (r *Resolution) Source(row int) (Elsewhere, bool) {
+	from, ok := r.sources[row]
+	return from, ok
+}
+
+// Unjoined returns the synchronised accounts whose domain account is not in
+// the evidence, in the order of their rows.
+func (r *Resolution) Unjoined() []int {
+	var rows []int
+	for row := range r.unjoined {
+		rows = append(rows, row)
+	}
+	slices.Sort(rows)
+	return rows
+}
+
+// joinSources finds, for every synchronised account of the tenants, its
+// account in a domain: by SID, else by the domain's name and the account's,
+// else by principal name.
+func (s *Survey) joinSources() {
+	var indexed bool
+	bySID, byAccount, byPrincipal := map[string]Elsewhere{}, map[string]Elsewhere{}, map[string]Elsewhere{}
+	index := func() {
+		indexed = true
+		for i, a := range s.Estate.Authorities {
+			if a.Kind != estate.Domain {
+				continue
+			}
+			o := a.Objects
+			short, _, _ := strings.Cut(a.Name, ".")
+			for row := range o.Len() {
+				if o.ClassOf(row) != estate.Account {
+					continue
+				}
+				at := Elsewhere{i, row}
+				if a.SID != "" && o.RID.At(row) != 0 {
+					bySID[fmt.Sprintf("%s-%d", a.SID, o.RID.At(row))] = at
+				}
+				name := strings.ToLower(o.Name.At(row))
+				byAccount[a.Name+"\t"+name] = at
+				if _, taken := byAccount[short+"\t"+name]; !taken {
+					byAccount[short+"\t"+name] = at
+				}
+				if p := o.Principal.At(row); p != "" {
+					byPrincipal[strings.ToLower(p)] = at
+				}
+			}
+		}
+	}
+	for i, a := range s.Estate.Authorities {
+		if a.Kind != estate.Tenant {
+			continue
+		}
+		r := s.Resolutions[i]
+		r.survey, r.sources, r.unjoined = s, map[int]Elsewhere{}, map[int]string{}
+		for row := range a.Objects.Len() {
+			if a.Objects.ClassOf(row) != estate.Account || a.Objects.FlagsOf(row)&estate.Synced == 0 {
+				continue
+			}
+			if !indexed {
+				index()
+			}
+			domain, name, sid := sourceOf(a.Objects.Source.At(row))
+			at, ok := bySID[sid]
+			if !ok {
+				at, ok = byAccount[domain+"\t"+name]
+			}
+			if !ok && domain == "" && sid == "" {
+				at, ok = byPrincipal[strings.ToLower(a.Objects.Principal.At(row))]
+			}
+			if ok {
+				r.sources[row] = at
+			} else {
+				r.unjoined[row] = s.whyUnjoined(domain)
+			}
+		}
+	}
+}
+
+// sourceOf takes the text of the column Source apart.
+func sourceOf(text string) (domain, name, sid string) {
+	parts := strings.SplitN(text, "\t", 3)
+	for len(parts) < 3 {
+		parts = append(parts, "")
+	}
+	return strings.ToLower(parts[0]), strings.ToLower(parts[1]), parts[2]
+}
+
+func (s *Survey) whyUnjoined(domain string) string {
+	known := slices.ContainsFunc(s.Estate.Authorities, func(a *estate.Authority) bool {
+		short, _, _ := strings.Cut(a.Name, ".")
+		return a.Kind == estate.Domain && (a.Name == domain || short == domain)
+	})
+	switch {
+	case domain == "":
+		return "the account is synchronised from a domain that the evidence does not name, and no account of its name is in the domains that were gathered"
+	case known:
+		return "the account is synchronised from " + domain + ", and the export of that domain does not hold it"
+	}
+	return "the account is synchronised from " + domain + ", which is not in the evidence"
+}

@@ -1,0 +1,271 @@
+package weigh
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+var (
+	onMachines   = []estate.Kind{estate.Machine}
+	onLDAP       = []estate.Kind{estate.LDAP}
+	onTenants    = []estate.Kind{estate.Tenant}
+	onEveryPlace = []estate.Kind{estate.Domain, estate.Machine, estate.LDAP, estate.Tenant}
+)
+
+// placeChecks look at machines, LDAP directories and tenants.
+var placeChecks = []GovernanceCheck{
+	{
+		Name: "module-not-called", Kind: Conflicting, Severity: baseline.Grave, On: onMachines,
+		Doc: "A module's file sets something, and no stack calls the module: the file enforces nothing.",
+		Run: remarks(estate.NotCalled),
+	},
+	{
+		Name: "module-not-obeyed", Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
+		Doc: "A stack calls a module in such a way that its refusal does not count.",
+		Run: remarks(estate.NotObeyed),
+	},
+	{
+		Name: "doors-differ", Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
+		Doc: "Services of one machine lock failed sign-ins differently; the weakest counts.",
+		Run: remarks(estate.DoorsDiffer),
+	},
+	{
+		Name: "new-accounts-only", Kind: Conflicting, Severity: baseline.Minor, On: onMachines,
+		Doc: "What new accounts are given differs from what the accounts that are there have.",
+		Run: remarks(estate.NewAccountsOnly),
+	},
+	{
+		Name: "old-hash", Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
+		Doc: "Passwords are stored in a weaker way than new ones are.",
+		Run: remarks(estate.OldHash),
+	},
+	{
+		Name: "empty-password", Kind: Weak, Severity: baseline.Grave, On: onEveryPlace,
+		Doc: "An account has an empty password.",
+		Run: func(p *Pass) {
+			rows := p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&estate.EmptyPassword != 0 })
+			if len(rows) > 0 {
+				p.report(Finding{Settings: []setting.ID{"min-length"}, Observed: "empty", Reason: number(len(rows), "account") + " with an empty password: whatever the minimum length is, nothing has to be guessed",
+					Remedy: "Lock the accounts, or give them passwords.", Evidence: p.lines(rows)}, "", rows)
+			}
+		},
+	},
+	{
+		Name: "shadow-unseen", Kind: Missing, Severity: baseline.Serious, On: onMachines,
+		Doc: "Accounts of a Unix machine whose line of shadow is not in the evidence: locked or not, and how they age, is not known.",
+		Run: func(p *Pass) {
+			rows := p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&estate.NoControl != 0 })
+			if len(rows) > 0 {
+				p.report(Finding{Reason: number(len(rows), "account") + " without a line of shadow in the evidence", Remedy: "Copy etc/shadow as root, and gather the tree again; hashes are struck out.",
+					Evidence: p.lines(rows)}, "", rows)
+			}
+		},
+	},
+	{
+		Name: "pointer-broken", Kind: Missing, Severity: baseline.Grave, On: onLDAP,
+		Doc: "Accounts of an LDAP directory point at a policy that is not in the evidence.",
+		Run: func(p *Pass) {
+			for i := range p.Authority.Policies {
+				ref := &p.Authority.Policies[i]
+				if ref.Known {
+					continue
+				}
+				rows := p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref })
+				c := ref.Cite
+				c.Raw = ref.DN
+				p.report(Finding{Reason: ref.DN + " is not in the evidence, and " + number(len(rows), "account") + " point at it: what governs them is not known",
+					Remedy: "Export the policies too, with an account that may read them; if the policy is gone, the server applies none to these accounts.", Evidence: []estate.Cite{c}}, ref.DN, rows)
+			}
+		},
+	},
+	{
+		Name: "default-unknown", Kind: Missing, Severity: baseline.Serious, On: onLDAP,
+		Doc: "Accounts of an LDAP directory point at no policy, and which one the server applies to them is not in the evidence.",
+		Run: func(p *Pass) {
+			rows := p.accounts(func(row int) bool { g := p.Resolution.Of(row); return g.Rule == govern.Unknown && g.Hidden == nil })
+			if len(rows) > 0 {
+				p.report(Finding{Reason: number(len(rows), "account") + " point at no policy, and the server's default is not in the evidence",
+					Remedy: "Export the server's configuration too (olcPPolicyDefault), or name the policy in engagement.yaml (authorities: default-policy).", Evidence: p.lines(rows)}, "", rows)
+			}
+		},
+	},
+	{
+		Name: "policy-unused", Kind: Conflicting, Severity: baseline.Minor, On: []estate.Kind{estate.LDAP, estate.Tenant},
+		Doc: "A policy governs no account: nothing points at it, or others come before it everywhere.",
+		Run: func(p *Pass) {
+			if !p.Authority.Listed {
+				return
+			}
+			governs := map[*estate.Policy]bool{p.Authority.Head: true}
+			p.accounts(func(row int) bool {
+				g := p.Resolution.Of(row)
+				governs[g.Policy], governs[g.Undecided] = true, true
+				return false
+			})
+			for _, policy := range p.policies() {
+				if !governs[policy] {
+					p.report(Finding{Reason: policy.Name + " governs no account", Remedy: "Give it the accounts it was meant for, or remove it.", Evidence: []estate.Cite{policy.Cite}}, policy.Name, nobody)
+				}
+			}
+		},
+	},
+	{
+		Name: "synchronised-unseen", Kind: Missing, Severity: baseline.Serious, On: onTenants,
+		Doc: "Accounts of a tenant are synchronised from a domain, and their domain account is not in the evidence.",
+		Run: func(p *Pass) {
+			byReason := map[string][]int{}
+			for _, row := range p.Resolution.Unjoined() {
+				why := p.Resolution.Of(row).Why
+				byReason[why] = append(byReason[why], row)
+			}
+			for _, why := range sortedKeys(byReason) {
+				rows := byReason[why]
+				p.report(Finding{Reason: number(len(rows), "account") + ": " + why, Remedy: "Export that domain and gather it: its settings govern these accounts, not the tenant's.", Evidence: p.lines(rows)}, why, rows)
+			}
+		},
+	},
+	{
+		Name: "federated-unseen", Kind: Missing, Severity: baseline.Serious, On: onTenants,
+		Doc: "Accounts of a tenant sign in at another place, which is not in the evidence.",
+		Run: func(p *Pass) {
+			rows := p.accounts(func(row int) bool {
+				return p.Authority.Objects.FlagsOf(row)&(estate.Federated|estate.Synced) == estate.Federated
+			})
+			if len(rows) > 0 {
+				p.report(Finding{Reason: number(len(rows), "account") + " in a federated domain: the tenant's settings do not govern them", Remedy: "Collect the settings of the place where they sign in.", Evidence: p.lines(rows)}, "", rows)
+			}
+		},
+	},
+	{
+		Name: "synchronised-never-expire", Kind: Conflicting, Severity: baseline.Serious, On: onTenants,
+		Doc: "Passwords expire in the domain, and the tenant goes on accepting them: it does not apply an expiry to synchronised accounts.",
+		Run: func(p *Pass) {
+			own := p.OwnSettings(p.index)
+			rule := own["expiry-for-synced"]
+			for _, s := range p.scopes() {
+				age, finite := s.Settings["max-age"].Value.Number()
+				if s.Elsewhere == nil || !finite || rule.Value != setting.Off {
+					continue
+				}
+				p.report(Finding{Scope: s, Settings: []setting.ID{"expiry-for-synced", "max-age"}, Observed: "expiry-for-synced off",
+					Reason:   fmt.Sprintf("the domain lets a password expire after %s; in the cloud it works on, because the tenant applies no expiry to synchronised accounts", setting.Span(age)),
+					Remedy:   "Switch the tenant's expiry for synchronised accounts on, or record that expiry is meant for the domain only.",
+					Evidence: []estate.Cite{rule.Cite, s.Settings["max-age"].Cite}}, "", nil)
+			}
+		},
+	},
+	{
+		Name: "cloud-lock-looser", Kind: Conflicting, Severity: baseline.Serious, On: onTenants,
+		Doc: "Synchronised accounts lock later in the cloud than in their domain: guesses are made at the cloud's door.",
+		Run: func(p *Pass) {
+			own := p.OwnSettings(p.index)
+			for _, s := range p.scopes() {
+				if s.Elsewhere == nil || s.Policy == nil {
+					continue
+				}
+				var ids []setting.ID
+				for _, id := range []setting.ID{"lockout-threshold", "lockout-duration"} {
+					x, y := own[id], s.Settings[id]
+					if x.Missing != govern.Present || y.Missing != govern.Present {
+						continue
+					}
+					if order, ok := setting.Get(id).Compare(x.Value, y.Value); ok && order < 0 {
+						ids = append(ids, id)
+					}
+				}
+				if len(ids) == 0 {
+					continue
+				}
+				var words []string
+				var lines []estate.Cite
+				for _, id := range ids {
+					row := setting.Get(id)
+					words = append(words, fmt.Sprintf("%s: %s in the cloud, %s in the domain", strings.ToLower(row.Title), row.Text(own[id].Value), row.Text(s.Settings[id].Value)))
+					lines = append(lines, own[id].Cite, s.Settings[id].Cite)
+				}
+				p.report(Finding{Scope: s, Settings: ids, Reason: strings.Join(words, "; "), Remedy: "Bring the tenant's lockout down to the domain's: below it, so that the cloud locks before the domain does.", Evidence: lines}, "", nil)
+			}
+		},
+	},
+	{
+		Name: "weaker-door", Kind: Conflicting, Severity: baseline.Serious, On: []estate.Kind{estate.Machine, estate.LDAP, estate.Tenant},
+		Doc: "An account of the same name as a domain account lives under weaker settings: the person's weaker door.",
+		Run: weakerDoor,
+	},
+}
+
+// remarks reports what a reader remarked on.
+func remarks(kind estate.RemarkKind) func(*Pass) {
+	return func(p *Pass) {
+		for _, m := range p.Authority.Remarks {
+			if m.Kind != kind {
+				continue
+			}
+			var rows []int
+			if len(m.Accounts) > 0 {
+				rows = p.accounts(func(row int) bool { return slices.Contains(m.Accounts, p.Authority.Objects.Name.At(row)) })
+			}
+			p.report(Finding{Settings: m.Settings, Reason: m.Text, Remedy: m.Remedy, Evidence: m.Cites}, m.About, rows)
+		}
+	}
+}
+
+// lines are the first few accounts' places in the evidence.
+func (p *Pass) lines(rows []int) []estate.Cite {
+	var all []estate.Cite
+	for _, row := range rows[:min(len(rows), mostExamples)] {
+		all = append(all, p.Authority.CiteOf(row))
+	}
+	return all
+}
+
+// weakerDoor compares accounts with the domain account of the same name, where
+// they are not the same account, and tells of the doors that are weaker, by
+// scope.
+func weakerDoor(p *Pass) {
+	type pair struct{ here, there *govern.Scope }
+	rows := map[pair][]int{}
+	var pairs []pair
+	o := p.Authority.Objects
+	for i, domain := range p.Estate.Authorities {
+		if domain.Kind != estate.Domain {
+			continue
+		}
+		byName := map[string]int{}
+		for row := range domain.Objects.Len() {
+			if domain.Objects.ClassOf(row) == estate.Account && domain.Objects.FlagsOf(row)&estate.Disabled == 0 {
+				byName[strings.ToLower(domain.Objects.Name.At(row))] = row
+			}
+		}
+		for _, row := range p.accounts(func(row int) bool { return o.FlagsOf(row)&(estate.Disabled|estate.Synced) == 0 }) {
+			name, _, _ := strings.Cut(strings.ToLower(o.Name.At(row)), "@")
+			there, ok := byName[name]
+			if !ok {
+				continue
+			}
+			here, _ := p.ScopeOf(p.index, row)
+			other, _ := p.ScopeOf(i, there)
+			if len(weakerIn(here, other)) == 0 {
+				continue
+			}
+			k := pair{here, other}
+			if rows[k] == nil {
+				pairs = append(pairs, k)
+			}
+			rows[k] = append(rows[k], row)
+		}
+	}
+	for _, k := range pairs {
+		ids := weakerIn(k.here, k.there)
+		p.report(Finding{Settings: ids, Observed: observed(k.here, ids),
+			Reason:   fmt.Sprintf("%s, named like domain accounts under %s, under weaker settings here: %s", number(len(rows[k]), "account"), k.there.Name(), compared(k.here, k.there, ids)),
+			Remedy:   "Bring the settings here up to the domain's, or do away with the second account.",
+			Evidence: append(p.lines(rows[k][:1]), evidenceOf(k.here, ids)...)}, k.here.Name()+" against "+k.there.Name(), rows[k])
+	}
+}

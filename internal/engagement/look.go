@@ -1,0 +1,284 @@
+package engagement
+
+import (
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"sternledger/internal/intake"
+)
+
+// candidate is one file to look at, or, with parts, an export made of several.
+type candidate struct {
+	path    string // as the auditor would name it: a member stands behind its archive's path
+	origin  string // what the auditor named, where the path is not that
+	named   bool   // by the auditor, not found in a folder or archive
+	size    int64
+	written time.Time
+	open    func() (io.ReadCloser, error)
+	beside  func(relative string) []byte
+	link    string // for a link: where it points
+	linked  string // for a link within an archive: the path it stands for
+	format  *intake.Format
+	// Of an export made of several files:
+	tree  *intake.TreeFormat
+	root  string
+	part  string // this file's place in it
+	parts []candidate
+}
+
+// look finds the files that the sources name, and what each is.
+func (e *Engagement) look(sources []string) (found []candidate, passed []PassedOver, archives []Archive, err error) {
+	own, _ := filepath.Abs(e.Dir)
+	for _, source := range sources {
+		info, err := os.Stat(source)
+		if err != nil {
+			return nil, nil, nil, fmt.Errorf("gather %s: %w; check the name and that you may read it", source, cause(err))
+		}
+		if !info.IsDir() {
+			found = append(found, onDisk(source, info, true))
+			continue
+		}
+		before := len(found)
+		err = filepath.WalkDir(source, func(file string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			if abs, _ := filepath.Abs(file); d.IsDir() && abs != own && filepath.Dir(abs) == own && d.Name() == EvidenceDir {
+				return filepath.SkipDir // the engagement's own evidence
+			}
+			if d.IsDir() {
+				return nil
+			}
+			info, err := d.Info()
+			if err != nil {
+				return err
+			}
+			found = append(found, onDisk(file, info, false))
+			return nil
+		})
+		if err != nil {
+			return nil, nil, nil, fmt.Errorf("gather %s: %w; check that you may read all of it", source, cause(err))
+		}
+		if len(found) == before {
+			return nil, nil, nil, fmt.Errorf("gather %s: the folder holds no files; expected exports, see docs/sources.md", source)
+		}
+	}
+	if found, archives, err = unpacked(found); err != nil {
+		return nil, nil, nil, err
+	}
+	found, passed, err = recognised(found)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("gather %s: nothing known among %d files; expected %s; see docs/sources.md", strings.Join(sources, " "), len(passed), formatNames())
+	}
+	return found, passed, archives, err
+}
+
+// onDisk is a file as a folder shows it.
+func onDisk(file string, info fs.FileInfo, named bool) candidate {
+	c := candidate{path: file, named: named, size: info.Size(), written: info.ModTime(), beside: besides(file)}
+	switch {
+	case info.Mode().IsRegular():
+		c.open = func() (io.ReadCloser, error) { return os.Open(file) }
+	case info.Mode()&fs.ModeSymlink != 0:
+		c.link, _ = os.Readlink(file)
+	}
+	return c
+}
+
+// besides reads small files that lie near a source; never through a link.
+func besides(source string) func(string) []byte {
+	return func(relative string) []byte {
+		file := filepath.Join(filepath.Dir(source), filepath.FromSlash(relative))
+		info, err := os.Lstat(file)
+		if err != nil || !info.Mode().IsRegular() || info.Size() > 1<<20 {
+			return nil
+		}
+		data, _ := os.ReadFile(file)
+		return data
+	}
+}
+
+// cause drops the operation and path of a path error: the message has them.
+func cause(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+func formatNames() string {
+	var names []string
+	for _, f := range formats {
+		names = append(names, f.Name)
+	}
+	for _, f := range treeFormats() {
+		names = append(names, f.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// head returns a file's first bytes.
+func (c *candidate) head() ([]byte, error) {
+	f, err := c.open()
+	if err != nil {
+		return nil, fmt.Errorf("gather %s: %w; check that you may read it", c.path, cause(err))
+	}
+	defer f.Close()
+	head := make([]byte, intake.HeadSize)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
+	}
+	return head[:n], nil
+}
+
+// recognised gives each file its format, and puts the files of an export that
+// is made of several together.
+func recognised(found []candidate) (known []candidate, passed []PassedOver, err error) {
+	trees := map[string]int{} // by format and root: its place in known
+	others := map[string]int{}
+	var links []candidate
+	for _, c := range found {
+		if root := wholeRoot(&c); root != "" {
+			if c.link != "" {
+				links = append(links, c)
+				continue
+			}
+			if _, _, ok := c.partOf(nil); !ok || c.open == nil {
+				others[root]++
+				continue
+			}
+		}
+		why, err := c.recognise()
+		switch {
+		case err != nil:
+			return nil, nil, err
+		case why != "" && c.named:
+			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, formatNames())
+		case why != "":
+			passed = append(passed, PassedOver{c.path, why})
+		case c.tree == nil:
+			known = append(known, c)
+		default:
+			key := c.tree.Name + "\x00" + c.root
+			at, ok := trees[key]
+			if !ok {
+				at = len(known)
+				trees[key] = at
+				known = append(known, candidate{path: c.root, tree: c.tree, root: c.root})
+			}
+			known[at].parts = append(known[at].parts, c)
+		}
+	}
+	for _, c := range links {
+		if why := followed(known, c); why != "" {
+			passed = append(passed, PassedOver{c.path, why})
+		}
+	}
+	for root, n := range others {
+		// Not a line for each: a machine has thousands.
+		passed = append(passed, PassedOver{root, fmt.Sprintf("%d further files, which hold no password setting", n)})
+	}
+	for i := range known {
+		slices.SortFunc(known[i].parts, func(x, y candidate) int { return cmp.Compare(x.part, y.part) })
+	}
+	slices.SortStableFunc(passed, func(x, y PassedOver) int { return cmp.Compare(x.Path, y.Path) })
+	return known, passed, nil
+}
+
+// wholeRoot returns the root of the machine's tree in which a file lies,
+// whatever the file is; empty if it lies in none.
+func wholeRoot(c *candidate) string {
+	for _, f := range treeFormats() {
+		if f.Whole {
+			if root, _, _ := f.Part(filepath.ToSlash(c.path), nil); root != "" {
+				return root
+			}
+		}
+	}
+	return ""
+}
+
+// followed puts a symbolic link's target into its tree under the link's name.
+// Only links that stay inside the tree are followed.
+func followed(known []candidate, c candidate) string {
+	root, name, ok := c.partOf(nil)
+	if !ok {
+		return "" // nothing that would be read
+	}
+	to := c.link
+	switch {
+	case c.linked != "":
+		to = c.linked
+	case strings.HasPrefix(to, "/"):
+		to = path.Join(root, to)
+	default:
+		to = path.Join(path.Dir(filepath.ToSlash(c.path)), to)
+	}
+	for i := range known {
+		if known[i].root != root || known[i].tree == nil {
+			continue
+		}
+		for _, p := range known[i].parts {
+			if filepath.ToSlash(p.path) == to {
+				p.path, p.part = c.path, name
+				known[i].parts = append(known[i].parts, p)
+				return ""
+			}
+		}
+	}
+	return "a link to " + intake.Excerpt([]byte(c.link)) + ", which is not in the tree; links out of it are not followed"
+}
+
+// partOf asks the tree formats whether a file is theirs.
+func (c *candidate) partOf(head []byte) (root, name string, ok bool) {
+	for _, f := range treeFormats() {
+		if root, name, ok = f.Part(filepath.ToSlash(c.path), head); ok {
+			c.tree, c.root, c.part = f, root, name
+			return root, name, true
+		}
+	}
+	return "", "", false
+}
+
+// recognise finds the file's format, or says why there is none.
+func (c *candidate) recognise() (why string, err error) {
+	if c.open == nil {
+		return "not a regular file; links are not followed", nil
+	}
+	head, err := c.head()
+	if err != nil {
+		return "", err
+	}
+	if _, _, ok := c.partOf(head); ok {
+		return "", nil
+	}
+	if len(head) == 0 {
+		return "the file is empty", nil
+	}
+	for _, format := range formats {
+		if format.Detect(c.path, head) {
+			c.format = format
+			return "", nil
+		}
+	}
+	return "not a known format (begins with " + intake.Excerpt(head[:min(len(head), 16)]) + ")", nil
+}
+
+// inMemory is a file that was unpacked.
+func inMemory(name string, data []byte, written time.Time) candidate {
+	return candidate{path: name, size: int64(len(data)), written: written,
+		open:   func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+		beside: func(string) []byte { return nil }}
+}

@@ -1,0 +1,206 @@
+package engagement
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/intake"
+	"sternledger/internal/ledger"
+)
+
+// mostPart bounds one file of an export that is made of several: it is read
+// whole.
+const mostPart = 256 << 20
+
+// takeTree reads an export that is made of several files, unless it is known.
+// The copies are stored in a folder of its own.
+func (g *gathering) takeTree(c candidate) error {
+	t := &intake.Tree{Name: treeName(c.root), Path: c.root}
+	sums, sizes := map[string]string{}, map[string]int64{}
+	for _, p := range c.parts {
+		if t.Find(p.part) != nil {
+			return fmt.Errorf("gather %s: it is named twice as %s; gather it once", p.path, p.part)
+		}
+		data, err := p.whole()
+		if err != nil {
+			return err
+		}
+		sums[p.part], sizes[p.part] = hexSum(data), int64(len(data))
+		t.Parts = append(t.Parts, &intake.Part{Name: p.part, Path: p.path, Data: data})
+	}
+	if before := g.knownTree(t.Name, sums); before != nil {
+		for _, e := range before {
+			g.result.Files = append(g.result.Files, Taken{Evidence: e, Known: true})
+		}
+		return nil
+	}
+	fresh := len(t.Parts)
+	if !c.tree.Whole {
+		if err := g.addOlder(t, c.tree); err != nil {
+			return err
+		}
+	}
+	g.nameParts(t, fresh)
+	if err := c.tree.Read(t, g.builder); err != nil {
+		return fmt.Errorf("gather %w", err)
+	}
+	written := map[string]candidate{}
+	for _, p := range c.parts {
+		written[p.part] = p
+	}
+	for _, p := range t.Parts {
+		from, isNew := written[p.Name]
+		if !isNew {
+			continue
+		}
+		kept := p.Data
+		if p.Kept != nil {
+			kept = p.Kept
+		}
+		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.path, Format: c.tree.Name, Size: sizes[p.Name],
+			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: hexSum(kept), Struck: p.Struck, Tree: t.Name, Part: p.Name}}
+		if err := g.stage(p.Stored, kept); err != nil {
+			return err
+		}
+		g.files = append(g.files, s)
+		g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
+	}
+	return nil
+}
+
+// treeName is what an export is called: the folder or archive it begins at.
+func treeName(root string) string {
+	name := path.Base(filepath.ToSlash(root))
+	if abs, err := filepath.Abs(root); err == nil && (name == "." || name == "..") {
+		name = filepath.Base(abs)
+	}
+	for _, ext := range []string{".gz", ".tgz", ".tar", ".zip"} {
+		name = strings.TrimSuffix(name, ext)
+	}
+	return strings.ToLower(name)
+}
+
+// whole reads one part.
+func (c *candidate) whole() ([]byte, error) {
+	f, err := c.open()
+	if err != nil {
+		return nil, fmt.Errorf("gather %s: %w; check that you may read it", c.path, cause(err))
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, mostPart+1))
+	if err != nil {
+		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
+	}
+	if len(data) > mostPart {
+		return nil, fmt.Errorf("gather %s: more than %d MiB; expected a file of settings; check which file this is", c.path, mostPart>>20)
+	}
+	return data, nil
+}
+
+func hexSum(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// knownTree returns the evidence of an export of that name with exactly these
+// files, if one was taken.
+func (g *gathering) knownTree(name string, sums map[string]string) []ledger.Evidence {
+	before := slices.Clone(g.known)
+	for _, s := range g.files {
+		before = append(before, s.Evidence)
+	}
+	byEntry := map[int64][]ledger.Evidence{}
+	for _, e := range before {
+		if e.Tree == name {
+			byEntry[e.Entry] = append(byEntry[e.Entry], e)
+		}
+	}
+	for _, files := range byEntry {
+		same := len(files) == len(sums)
+		for _, f := range files {
+			same = same && sums[f.Part] == f.SHA256
+		}
+		if same {
+			return files
+		}
+	}
+	return nil
+}
+
+// addOlder adds stored parts of the same authority that the new ones lack,
+// where the new ones hold no settings or no accounts.
+func (g *gathering) addOlder(t *intake.Tree, format *intake.TreeFormat) error {
+	alone := *t
+	alone.Parts = nil
+	for _, p := range t.Parts {
+		alone.Parts = append(alone.Parts, &intake.Part{Name: p.Name, Path: p.Path, Stored: p.Name, Data: p.Data})
+	}
+	b := estate.NewBuilder()
+	if err := format.Read(&alone, b); err != nil {
+		return fmt.Errorf("gather %w", err)
+	}
+	for _, a := range b.Finish() {
+		if a.Head != nil && a.Listed {
+			continue
+		}
+		files, err := g.tx.FilesOf(subjectOf(a))
+		if err != nil {
+			return err
+		}
+		for _, e := range g.known {
+			if e.Part == "" || !slices.Contains(files, e.Name) || t.Find(e.Part) != nil {
+				continue
+			}
+			data, err := os.ReadFile(filepath.Join(g.Dir, EvidenceDir, filepath.FromSlash(e.Name)))
+			if err != nil {
+				return err
+			}
+			t.Parts = append(t.Parts, &intake.Part{Name: e.Part, Path: e.Path, Stored: e.Name, Data: data})
+		}
+	}
+	return nil
+}
+
+// nameParts gives the new parts their stored names, in a folder that no other
+// evidence has.
+func (g *gathering) nameParts(t *intake.Tree, fresh int) {
+	folder := g.free(plainName(t.Name))
+	taken := map[string]bool{}
+	for _, p := range t.Parts[:fresh] {
+		var plain []string
+		for step := range strings.SplitSeq(p.Name, "/") {
+			plain = append(plain, plainName(step))
+		}
+		p.Stored = numbered(folder+"/"+strings.Join(plain, "/"), taken)
+		taken[strings.ToLower(p.Stored)] = true
+	}
+	slices.SortFunc(t.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
+}
+
+// stage writes a stored copy into the staging folder.
+func (g *gathering) stage(name string, data []byte) error {
+	file := filepath.Join(g.staging, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	keep, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(keep, bytes.NewReader(data)); err != nil {
+		keep.Close()
+		return err
+	}
+	g.sync(keep)
+	return nil
+}

@@ -1,0 +1,483 @@
+package unix
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+const day = 24 * 60 * 60
+
+// forever is from how many days on chage(1) says "never".
+const forever = 10000
+
+// loginDefs reads login.defs: a name and a value to a line.
+func (r *reader) loginDefs() options {
+	all := options{}
+	p := r.tree.Find("etc/login.defs")
+	if p == nil {
+		return all
+	}
+	for i, text := range strings.Split(string(p.Data), "\n") {
+		text = strings.TrimSpace(text)
+		if f := strings.Fields(text); len(f) >= 2 && f[0][0] != '#' {
+			all[f[0]] = option{strings.Trim(f[1], `"`), cite(p, i+1, f[0], text)}
+		}
+	}
+	return all
+}
+
+// age is one field of shadow.
+type age struct {
+	id    setting.ID
+	field int // of shadow, from 0
+	given string
+	file  string // other than login.defs
+	value func(days int64) setting.Value
+}
+
+// ageing are the settings that stand in an account's own line of shadow, and
+// what gives them to new accounts.
+var ageing = []age{
+	{"max-age", 4, "PASS_MAX_DAYS", "", func(n int64) setting.Value {
+		if n < 0 || n >= forever {
+			return setting.Of(setting.Never)
+		}
+		return setting.Number(n * day)
+	}},
+	{"min-age", 3, "PASS_MIN_DAYS", "", func(n int64) setting.Value {
+		if n <= 0 {
+			return setting.Of(setting.AtOnce)
+		}
+		return setting.Number(n * day)
+	}},
+	{"expiry-warning", 5, "PASS_WARN_AGE", "", func(n int64) setting.Value { return setting.Number(max(n, 0) * day) }},
+	{"inactive-disable", 6, "INACTIVE", "etc/default/useradd", func(n int64) setting.Value {
+		if n < 0 || n >= forever {
+			return setting.Of(setting.Never)
+		}
+		return setting.Number(n * day)
+	}},
+}
+
+// defaults makes the machine's own policy: what holds for everybody, and the
+// ageing that a new account is given.
+func (r *reader) defaults() {
+	defs := r.loginDefs()
+	useradd := r.fileOptions("etc/default/useradd")
+	r.here.Head = &estate.Policy{Name: "machine", Origin: r.tree.Name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine, Settings: r.rules,
+		Cite: estate.Cite{File: r.tree.Parts[0].Stored, Line: 1, Where: "etc"}}
+	for _, a := range ageing {
+		file, of := "etc/login.defs", defs
+		if a.file != "" {
+			file, of = a.file, useradd
+		}
+		given, ok := of[a.given]
+		if !ok {
+			given, ok = of[strings.ToLower(a.given)]
+		}
+		if p := r.tree.Find(file); !ok && p != nil {
+			at := cite(p, 1, a.given, "")
+			at.Note = "not set: the default"
+			r.set(a.id, a.value(-1), at, r.rules)
+		}
+		if !ok {
+			continue
+		}
+		n, err := strconv.ParseInt(given.value, 10, 32)
+		if err != nil {
+			r.unreadable(given.cite, a.given+" is not a whole number of days", a.id)
+			continue
+		}
+		r.set(a.id, a.value(n), given.cite, r.rules)
+	}
+}
+
+// person is one line of passwd with its line of shadow.
+type person struct {
+	name     string
+	uid, gid uint32
+	gecos    string
+	part     *intake.Part // where the account's password stands
+	line     int
+	raw      string
+	secret   string // the password field, struck out
+	method   string // of the hash; empty: none
+	aged     []string
+	changed  int64 // days since 1970; -1 not known
+}
+
+// accounts reads passwd, shadow and group.
+func (r *reader) accounts() {
+	shadow := r.shadow()
+	p := r.tree.Find("etc/passwd")
+	if p == nil {
+		if len(shadow) > 0 {
+			r.into.NotUnderstood(cite(r.tree.Find("etc/shadow"), 1, "", ""), "shadow without passwd: whose accounts these are cannot be told; copy both")
+		}
+		return
+	}
+	least := int64(1000)
+	if given, ok := r.loginDefs()["UID_MIN"]; ok {
+		if n, err := strconv.ParseInt(given.value, 10, 32); err == nil {
+			least = n
+		}
+	}
+	var people []person
+	r.into.StartFile(p.Stored)
+	rows := strings.Split(string(p.Data), "\n")
+	for i, text := range rows {
+		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
+		if text == "" || text[0] == '#' || text[0] == '+' || text[0] == '-' {
+			continue
+		}
+		if len(f) < 7 || f[0] == "" {
+			r.into.NotUnderstood(cite(p, i+1, "passwd", ""), "a line of %d fields; expected 7", len(f))
+			continue
+		}
+		uid, errU := strconv.ParseUint(f[2], 10, 32)
+		gid, errG := strconv.ParseUint(f[3], 10, 32)
+		if errU != nil || errG != nil {
+			r.into.NotUnderstood(cite(p, i+1, "passwd", f[0]+":…:"+f[2]+":"+f[3]), "a user or group number that is none")
+			continue
+		}
+		who := person{name: f[0], uid: uint32(uid), gid: uint32(gid), gecos: f[4], part: p, line: i + 1, changed: -1}
+		if f[1] == "x" {
+			if at, ok := shadow[f[0]]; ok {
+				who.part, who.line, who.secret, who.method, who.aged, who.changed, who.raw = at.part, at.line, at.secret, at.method, at.aged, at.changed, at.raw
+			} else {
+				who.secret = "?"
+			}
+		} else {
+			who.secret, who.method = struckHash(f[1])
+			if who.secret != f[1] {
+				f[1], rows[i] = who.secret, strings.Join(append([]string{f[0], who.secret}, f[2:]...), ":")
+				p.Struck++
+			}
+		}
+		locked := strings.HasPrefix(who.secret, "!") || strings.HasPrefix(who.secret, "*")
+		if locked && uid != 0 && (int64(uid) < least || uid == nobody) {
+			continue // nobody ever had a password for it
+		}
+		people = append(people, who)
+	}
+	if p.Struck > 0 {
+		p.Kept = []byte(strings.Join(rows, "\n"))
+	}
+	for i := range people {
+		r.person(&people[i])
+	}
+	r.groups()
+	r.newAccounts(people)
+	r.oldHashes(people)
+}
+
+const nobody = 65534
+
+// person adds one account, under the policy that its ageing makes.
+func (r *reader) person(who *person) {
+	rec := &estate.Record{Class: estate.Account, DN: []byte(who.name), Name: []byte(who.name), RID: who.uid, Primary: who.gid, Line: who.line}
+	display, _, _ := strings.Cut(who.gecos, ",")
+	rec.Display = []byte(display)
+	switch {
+	case who.secret == "":
+		rec.Flags |= estate.EmptyPassword
+	case who.secret == "?":
+		rec.Flags |= estate.NoControl
+	case strings.HasPrefix(who.secret, "!"), strings.HasPrefix(who.secret, "*"), r.expired(who):
+		rec.Flags |= estate.Disabled
+	}
+	if who.uid == 0 {
+		rec.Flags |= estate.Administrator
+	}
+	if who.changed > 0 && who.changed < 1<<15 {
+		rec.PwdSet = uint32(who.changed * day)
+	}
+	r.into.StartFile(who.part.Stored)
+	if policy := r.policyOf(who); policy != "" {
+		rec.Applied = []byte(policy)
+	}
+	r.into.Object(r.at, rec)
+}
+
+// expired reports whether an account had ended when the newest password of
+// shadow was set: then it had ended when the file was copied, too.
+func (r *reader) expired(who *person) bool {
+	if len(who.aged) < 8 || who.aged[7] == "" {
+		return false
+	}
+	end, err := strconv.ParseInt(who.aged[7], 10, 32)
+	return err == nil && end <= r.newest
+}
+
+// policyOf returns the origin of the policy that governs an account; empty for
+// the machine's own.
+func (r *reader) policyOf(who *person) string {
+	settings, own := r.rules, "machine"
+	if who.uid == 0 {
+		settings = r.root
+		if r.sameAsRules() {
+			settings = r.rules
+		} else {
+			own = "root"
+		}
+	}
+	aged := estate.Settings{}
+	for id, f := range settings {
+		aged[id] = f
+	}
+	differs := false
+	for _, a := range ageing {
+		delete(aged, a.id)
+		if who.aged == nil {
+			continue // not collected: login.defs says nothing of an account that is there
+		}
+		v, text := a.value(-1), ""
+		if a.field < len(who.aged) {
+			text = who.aged[a.field]
+		}
+		at := cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text)
+		n, err := strconv.ParseInt(text, 10, 32)
+		switch {
+		case text != "" && err != nil:
+			r.into.Unreadable(aged, a.id, at, fmt.Sprintf("%q is not a whole number of days", text))
+			continue
+		case text != "":
+			v = a.value(n)
+		}
+		if a.id == "max-age" && len(who.aged) > 2 && who.aged[2] == "" {
+			v, at = setting.Of(setting.Never), cite(who.part, who.line, "shadow field 3", "")
+			at.Note = "empty: ageing is switched off for the account"
+		}
+		aged[a.id] = estate.Fact{Value: v, Cite: at}
+		given, ok := r.rules[a.id]
+		differs = differs || given.Value != v && (ok || v != a.value(-1))
+	}
+	if own == "machine" && !differs && who.aged != nil {
+		for _, a := range ageing {
+			// The accounts' own fields are what counts for them.
+			if r.rules[a.id].Cite.File == aged[a.id].Cite.File {
+				continue
+			}
+			r.rules[a.id] = aged[a.id]
+		}
+		return ""
+	}
+	name := own
+	if differs || who.aged == nil {
+		text := "not in the evidence"
+		if who.aged != nil {
+			text = strings.TrimRight(strings.Join(who.aged[3:7], ":"), ":")
+			if who.aged[2] == "" {
+				text = "no ageing"
+			}
+		}
+		if own == "machine" {
+			name = "shadow " + text
+		} else {
+			name += ", shadow " + text
+		}
+	}
+	origin := []byte(r.tree.Name + "/etc/shadow#" + name)
+	p := r.into.Override(r.at, origin, who.line)
+	if p.Name != name {
+		p.Name, p.Standing, p.Settings = name, estate.Enforced, aged
+	}
+	return string(origin)
+}
+
+// sameAsRules reports whether root is spared nothing.
+func (r *reader) sameAsRules() bool {
+	for id, f := range r.root {
+		if r.rules[id].Value != f.Value {
+			return false
+		}
+	}
+	for id := range r.rules {
+		aged := slices.ContainsFunc(ageing, func(a age) bool { return a.id == id })
+		if _, ok := r.root[id]; !ok && !aged {
+			return false
+		}
+	}
+	return true
+}
+
+// shadow reads the accounts' password fields and ageing, and strikes the
+// hashes out of the stored copy.
+func (r *reader) shadow() map[string]person {
+	p := r.tree.Find("etc/shadow")
+	if p == nil {
+		return nil
+	}
+	all := map[string]person{}
+	rows := strings.Split(string(p.Data), "\n")
+	for i, text := range rows {
+		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
+		if len(f) < 2 {
+			if strings.TrimSpace(text) != "" {
+				rows[i] = intake.Struck
+				p.Struck++
+				r.into.NotUnderstood(cite(p, i+1, "shadow", ""), "a line that is none of shadow's")
+			}
+			continue
+		}
+		who := person{name: f[0], part: p, line: i + 1, changed: -1}
+		who.secret, who.method = struckHash(f[1])
+		if who.secret != f[1] {
+			p.Struck++
+		}
+		f[1] = who.secret
+		rows[i] = strings.Join(f, ":")
+		who.raw = rows[i]
+		if len(f) < 8 {
+			r.into.NotUnderstood(cite(p, i+1, "shadow", rows[i]), "a line of %d fields; expected 9", len(f))
+			f = append(f, "", "", "", "", "", "", "")
+		}
+		who.aged = f[:8]
+		if n, err := strconv.ParseInt(f[2], 10, 32); err == nil {
+			who.changed = n
+			r.newest = max(r.newest, n)
+		}
+		all[f[0]] = who
+	}
+	if p.Struck > 0 {
+		p.Kept = []byte(strings.Join(rows, "\n"))
+	}
+	p.Data = nil // nothing reads the hashes again
+	if p.Kept == nil {
+		p.Kept = []byte(strings.Join(rows, "\n"))
+	}
+	return all
+}
+
+// hashForm takes a password field apart: locked or not, the method's prefix,
+// the rest.
+var hashForm = regexp.MustCompile(`^(!*)(\$[0-9a-z]+\$|_)?(.*)$`)
+
+// prefixes of crypt(5).
+var prefixes = map[string]string{"$1$": "md5", "$2$": "bcrypt", "$2a$": "bcrypt", "$2b$": "bcrypt", "$2x$": "bcrypt", "$2y$": "bcrypt",
+	"$5$": "sha256", "$6$": "sha512", "$y$": "yescrypt", "$gy$": "yescrypt", "$7$": "bcrypt", "_": "des", "": "des"}
+
+// struckHash returns a password field without what is secret in it, and the
+// method of its hash.
+func struckHash(field string) (kept, method string) {
+	m := hashForm.FindStringSubmatch(field)
+	if m == nil {
+		return intake.Struck, ""
+	}
+	switch rest := m[3]; {
+	case m[2] == "" && (rest == "" || strings.HasPrefix(rest, "*") && len(rest) <= 4 || rest == "x"):
+		return field, ""
+	case rest == "":
+		return field, ""
+	}
+	return m[1] + m[2] + intake.Struck, prefixes[m[2]]
+}
+
+// groups reads who is in which group, for the tiers.
+func (r *reader) groups() {
+	p := r.tree.Find("etc/group")
+	if p == nil {
+		return
+	}
+	r.into.StartFile(p.Stored)
+	rows := strings.Split(string(p.Data), "\n")
+	for i, text := range rows {
+		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
+		if len(f) != 4 {
+			continue
+		}
+		if kept, _ := struckHash(f[1]); kept != f[1] {
+			f[1], rows[i] = kept, strings.Join(append([]string{f[0], kept}, f[2:]...), ":")
+			p.Struck++
+		}
+		gid, err := strconv.ParseUint(f[2], 10, 32)
+		if err != nil {
+			r.into.NotUnderstood(cite(p, i+1, "group", f[0]), "a group number that is none")
+			continue
+		}
+		row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: []byte("group " + f[0]), Name: []byte(f[0]), RID: uint32(gid), GroupType: estate.SecurityGroup, Line: i + 1})
+		for _, m := range strings.Split(f[3], ",") {
+			if m = strings.TrimSpace(m); m != "" {
+				r.into.Member(r.at, row, []byte(m), i+1)
+			}
+		}
+	}
+	if p.Struck > 0 {
+		p.Kept = []byte(strings.Join(rows, "\n"))
+	}
+}
+
+// newAccounts remarks where the accounts that are there age otherwise than
+// login.defs gives new ones.
+func (r *reader) newAccounts(people []person) {
+	defs := r.loginDefs()
+	for _, a := range ageing[:3] {
+		given, ok := defs[a.given]
+		n, err := strconv.ParseInt(given.value, 10, 32)
+		if !ok || err != nil {
+			continue
+		}
+		var names []string
+		at := []estate.Cite{given.cite}
+		for _, who := range people {
+			if who.aged == nil || strings.HasPrefix(who.secret, "!") || strings.HasPrefix(who.secret, "*") {
+				continue
+			}
+			text := who.aged[a.field]
+			own, err := strconv.ParseInt(text, 10, 32)
+			if text == "" {
+				own = -1
+			}
+			if (text == "" || err == nil) && a.value(own) != a.value(n) {
+				names = append(names, who.name)
+				at = append(at, cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text))
+			}
+		}
+		if len(names) > 0 {
+			row := setting.Get(a.id)
+			r.remark(estate.NewAccountsOnly, string(a.id), fmt.Sprintf("login.defs gives new accounts %s %s, and %d accounts that are there have another in shadow: %s",
+				strings.ToLower(row.Title), row.Text(a.value(n)), len(names), strings.Join(names[:min(len(names), 5)], ", ")),
+				"Set the accounts' own fields with chage; login.defs reaches new accounts only.", []setting.ID{a.id}, at[:min(len(at), 6)]...)
+			r.here.Remarks[len(r.here.Remarks)-1].Accounts = names
+		}
+	}
+}
+
+// oldHashes remarks on passwords that are stored in a weaker way than new ones
+// are.
+func (r *reader) oldHashes(people []person) {
+	f, ok := r.rules["hash-method"]
+	if !ok || !f.Value.IsSet() {
+		return
+	}
+	var names []string
+	at := []estate.Cite{f.Cite}
+	row := setting.Get("hash-method")
+	for _, who := range people {
+		if who.method == "" {
+			continue
+		}
+		if order, ok := row.Compare(setting.Word(who.method), f.Value); ok && order < 0 {
+			names = append(names, who.name+" ("+who.method+")")
+			at = append(at, cite(who.part, who.line, "shadow field 2", who.secret))
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	method, _ := f.Value.Word()
+	r.remark(estate.OldHash, "", fmt.Sprintf("new passwords are hashed with %s, and %d stored ones are weaker: %s", method, len(names), strings.Join(names[:min(len(names), 5)], ", ")),
+		"Have these passwords changed; only then are they hashed anew.", []setting.ID{"hash-method"}, at[:min(len(at), 6)]...)
+	for _, n := range names {
+		name, _, _ := strings.Cut(n, " ")
+		last := &r.here.Remarks[len(r.here.Remarks)-1]
+		last.Accounts = append(last.Accounts, name)
+	}
+}

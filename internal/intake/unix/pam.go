@@ -1,0 +1,230 @@
+package unix
+
+import (
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/intake"
+)
+
+// call is one line of a stack: a module that Linux-PAM calls, and what it
+// makes of the answer (pam.conf(5)).
+type call struct {
+	control map[string]string // return code to action; "default" for the rest
+	module  string            // without directory and ".so"
+	args    []string
+	level   int // 1 and more within a substack
+	cite    estate.Cite
+}
+
+// has reports whether the module got an argument.
+func (c *call) has(arg string) bool {
+	for _, a := range c.args {
+		if a == arg {
+			return true
+		}
+	}
+	return false
+}
+
+// Actions for the control words, as pam.conf(5) spells them out.
+var controls = map[string]map[string]string{
+	"required":   {"success": "ok", "new_authtok_reqd": "ok", "ignore": "ignore", "default": "bad"},
+	"requisite":  {"success": "ok", "new_authtok_reqd": "ok", "ignore": "ignore", "default": "die"},
+	"sufficient": {"success": "done", "new_authtok_reqd": "done", "default": "ignore"},
+	"optional":   {"success": "ok", "new_authtok_reqd": "ok", "default": "ignore"},
+}
+
+// deepestStack is how many files may include one another.
+const deepestStack = 32
+
+// stacks reads the pam.d folder of a tree.
+type stacks struct{ tree *intake.Tree }
+
+// line is one logical line of a stack file.
+type line struct {
+	text string
+	at   int
+}
+
+// logical joins lines that end in a backslash and drops comments.
+func logical(data []byte) []line {
+	var all []line
+	var held string
+	from := 0
+	for i, text := range strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n") {
+		text, _, _ = strings.Cut(text, "#")
+		if from == 0 {
+			from = i + 1
+		}
+		if cut, ok := strings.CutSuffix(strings.TrimRight(text, " \t"), `\`); ok {
+			held += cut + " "
+			continue
+		}
+		if text = strings.TrimSpace(held + text); text != "" {
+			all = append(all, line{text, from})
+		}
+		held, from = "", 0
+	}
+	if held = strings.TrimSpace(held); held != "" {
+		all = append(all, line{held, from})
+	}
+	return all
+}
+
+// words splits a line; what stands in brackets is one word.
+func words(text string) []string {
+	var all []string
+	for text = strings.TrimSpace(text); text != ""; text = strings.TrimSpace(text) {
+		if text[0] == '[' {
+			if end := strings.IndexByte(text, ']'); end > 0 {
+				all = append(all, text[1:end])
+				text = text[end+1:]
+				continue
+			}
+		}
+		end := strings.IndexAny(text, " \t")
+		if end < 0 {
+			end = len(text)
+		}
+		all = append(all, text[:end])
+		text = text[end:]
+	}
+	return all
+}
+
+// load returns the calls of one kind ("auth", "account", "password") that a
+// service makes, with everything included. A file that is not there is an
+// error: Linux-PAM then refuses the service.
+func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
+	part := s.tree.Find(pamFolder + service)
+	if part == nil {
+		return nil, fmt.Errorf("%s%s is not in the tree", pamFolder, service)
+	}
+	if depth > deepestStack {
+		return nil, fmt.Errorf("%s includes itself", part.Name)
+	}
+	var all []call
+	for _, l := range logical(part.Data) {
+		w := words(l.text)
+		if strings.EqualFold(w[0], "@include") {
+			if len(w) < 2 {
+				return nil, fmt.Errorf("%s:%d: @include without a file", part.Name, l.at)
+			}
+			more, err := s.load(path.Base(w[1]), kind, level, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, more...)
+			continue
+		}
+		if !strings.EqualFold(strings.TrimPrefix(w[0], "-"), kind) {
+			continue
+		}
+		if len(w) < 3 {
+			return nil, fmt.Errorf("%s:%d: %s: expected a type, a control and a module", part.Name, l.at, intake.Excerpt([]byte(l.text)))
+		}
+		control := strings.ToLower(w[1])
+		if control == "include" || control == "substack" {
+			inner := level
+			if control == "substack" {
+				inner++
+			}
+			more, err := s.load(path.Base(w[2]), kind, inner, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, more...)
+			continue
+		}
+		c := call{control: controls[control], module: strings.TrimSuffix(path.Base(w[2]), ".so"), args: w[3:], level: level,
+			cite: estate.Cite{File: part.Stored, Line: l.at, Where: service + " " + kind, Raw: l.text}}
+		if c.control == nil {
+			c.control = map[string]string{}
+			for _, pair := range strings.Fields(control) {
+				code, action, ok := strings.Cut(pair, "=")
+				if !ok {
+					return nil, fmt.Errorf("%s:%d: unknown control %s", part.Name, l.at, intake.Excerpt([]byte(w[1])))
+				}
+				c.control[code] = action
+			}
+		}
+		all = append(all, c)
+	}
+	return all, nil
+}
+
+// action is what a call's control makes of a return code. What it does not
+// mention is bad.
+func (c *call) action(code string) string {
+	if a, ok := c.control[code]; ok {
+		return a
+	}
+	if a, ok := c.control["default"]; ok {
+		return a
+	}
+	return "bad"
+}
+
+// Return codes of modules that matter here.
+const (
+	success    = "success"
+	ignored    = "ignore"
+	refused    = "auth_err"
+	badToken   = "authtok_err"
+	unknown    = "user_unknown"
+	permDenied = "perm_denied"
+)
+
+// play runs a stack as Linux-PAM does: answer says what each module returns;
+// called are the places of those that are asked, in order, and ok says whether
+// the stack as a whole succeeds.
+func play(stack []call, answer func(*call) string) (called []int, ok bool) {
+	const undecided, positive, negative = 0, 1, 2
+	impression, status := undecided, permDenied
+	for i := 0; i < len(stack); i++ {
+		c := &stack[i]
+		called = append(called, i)
+		code := answer(c)
+		action := c.action(code)
+		switch action {
+		case "ignore":
+		case "ok", "done":
+			if impression == undecided || impression == positive && status == success {
+				impression, status = positive, code
+			}
+		case "bad", "die":
+			if impression != negative {
+				impression, status = negative, code
+			}
+		case "reset":
+			impression, status = undecided, permDenied
+		default:
+			n, err := strconv.Atoi(action)
+			if err != nil || n < 1 {
+				return called, false // a control that Linux-PAM refuses
+			}
+			for ; n > 0 && i+1 < len(stack) && stack[i+1].level >= c.level; n-- {
+				i++
+				for i+1 < len(stack) && stack[i+1].level > c.level {
+					i++
+				}
+			}
+			if n > 0 {
+				impression, status = negative, permDenied
+			}
+		}
+		if action == "die" || action == "done" && impression == positive {
+			if c.level == 0 {
+				break
+			}
+			for i+1 < len(stack) && stack[i+1].level >= c.level {
+				i++
+			}
+		}
+	}
+	return called, impression == positive && status == success
+}

@@ -1,0 +1,204 @@
+// Package unix reads a Unix machine's etc tree: the stacks of Linux-PAM and
+// the files of the modules that they call, login.defs, and the accounts with
+// their ageing fields (pam.conf(5), pwquality.conf(5), faillock.conf(5),
+// pwhistory.conf(5), login.defs(5), shadow(5)).
+//
+// The stacks decide. What a module's file says counts only if a stack calls
+// the module in a way that makes its refusal count; what the stack passes as
+// arguments goes before the file.
+package unix
+
+import (
+	"cmp"
+	"path"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+// Format is the etc tree.
+var Format = intake.TreeFormat{Name: "Unix machine (etc tree)", Part: part, Whole: true, Read: read}
+
+const pamFolder = "etc/pam.d/"
+
+// wanted are the files that are read, by their place in the tree. Those that
+// end in a slash are folders.
+var wanted = []string{
+	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version",
+	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",
+	pamFolder, "etc/authselect/",
+}
+
+// part finds the place of a file below the last folder called etc in which it
+// is known.
+func part(file string, _ []byte) (root, name string, ok bool) {
+	for end := len(file); ; {
+		at := strings.LastIndex("/"+file[:end], "/etc/")
+		if at < 0 {
+			return root, name, false
+		}
+		rest, above := file[at:], file[:at]
+		if above != "/" {
+			above = cmp.Or(strings.TrimSuffix(above, "/"), ".")
+		}
+		if root == "" {
+			root = above
+		}
+		for _, w := range wanted {
+			folder := strings.HasSuffix(w, "/")
+			below := strings.TrimPrefix(rest, w)
+			if rest == w || folder && below != rest && below != "" && !strings.Contains(below, "/") && !spare(below) {
+				return above, rest, true
+			}
+		}
+		end = max(at-1, 0)
+	}
+}
+
+// spare reports whether a file in a folder of settings is one that the modules
+// pass over: what editors and package tools leave.
+func spare(name string) bool {
+	switch path.Ext(name) {
+	case ".dpkg-old", ".dpkg-dist", ".dpkg-new", ".rpmsave", ".rpmnew", ".bak", ".orig", ".swp":
+		return true
+	}
+	return strings.HasSuffix(name, "~") || strings.HasPrefix(name, ".")
+}
+
+// reader turns one machine's tree into facts.
+type reader struct {
+	tree  *intake.Tree
+	into  *estate.Builder
+	at    estate.Place
+	here  *estate.Authority
+	pam   stacks
+	rules estate.Settings // what holds for everybody but root
+	root  estate.Settings // what holds for root
+
+	newest int64 // day on which the newest password of shadow was set, from 1970
+}
+
+func read(t *intake.Tree, into *estate.Builder) error {
+	if !slices.ContainsFunc(t.Parts, func(p *intake.Part) bool {
+		return strings.HasPrefix(p.Name, pamFolder) || p.Name == "etc/passwd" || p.Name == "etc/shadow" || p.Name == "etc/login.defs"
+	}) {
+		return &intake.Error{Path: t.Path, Seen: "an etc tree without pam.d, passwd, shadow and login.defs", Expected: "at least one of them", Next: "see docs/sources.md for what to copy"}
+	}
+	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: stacks{t}, rules: estate.Settings{}, root: estate.Settings{}}
+	into.StartFile(t.Parts[0].Stored)
+	if known := into.Knows(r.at); known != nil {
+		return &intake.Error{Path: t.Path, Seen: "a second export of the machine " + t.Name, Expected: "one export for each machine in one gather",
+			Next: "a machine is named by the folder or archive its etc lies in: rename one of the two"}
+	}
+	r.here = into.At(r.at)
+	r.here.Platform = setting.UnixMachine
+	for _, p := range t.Parts {
+		into.StartFile(p.Stored)
+		into.At(r.at) // every part is evidence of the machine
+		strikeArguments(p)
+	}
+	r.passwordRules()
+	r.lockout()
+	r.defaults()
+	r.accounts()
+	return nil
+}
+
+// cite is a place in a part.
+func cite(p *intake.Part, line int, where, raw string) estate.Cite {
+	return estate.Cite{File: p.Stored, Line: line, Where: where, Raw: raw}
+}
+
+// set puts a fact into the settings of everybody, or of root, or both.
+func (r *reader) set(id setting.ID, v setting.Value, c estate.Cite, into ...estate.Settings) {
+	for _, s := range into {
+		r.into.Set(s, setting.UnixMachine, id, v, c)
+	}
+}
+
+// unreadable notes that settings stand in the evidence and cannot be told.
+func (r *reader) unreadable(c estate.Cite, why string, ids ...setting.ID) {
+	for _, id := range ids {
+		for _, s := range []estate.Settings{r.rules, r.root} {
+			s[id] = estate.Fact{Cite: c, Problem: why}
+		}
+	}
+	r.into.NotUnderstood(c, "%s", why)
+}
+
+// remark notes something about how the machine is set up that a check reports.
+func (r *reader) remark(kind estate.RemarkKind, about, text, remedy string, settings []setting.ID, cites ...estate.Cite) {
+	r.here.Remarks = append(r.here.Remarks, estate.Remark{Kind: kind, About: about, Text: text, Remedy: remedy, Settings: settings, Cites: cites})
+}
+
+// option is one "name = value" of a module's file or one argument of a call.
+type option struct {
+	value string
+	cite  estate.Cite
+}
+
+// options are a module's, the last one standing.
+type options map[string]option
+
+// fileOptions reads files of "name = value" lines, in order.
+func (r *reader) fileOptions(names ...string) options {
+	all := options{}
+	for _, name := range names {
+		p := r.tree.Find(name)
+		if p == nil {
+			continue
+		}
+		for i, text := range strings.Split(string(p.Data), "\n") {
+			text, _, _ = strings.Cut(text, "#")
+			name, value, _ := strings.Cut(strings.TrimSpace(text), "=")
+			if name = strings.ToLower(strings.TrimSpace(name)); name != "" {
+				all[name] = option{strings.TrimSpace(value), cite(p, i+1, name, strings.TrimSpace(text))}
+			}
+		}
+	}
+	return all
+}
+
+// withArguments lays a call's arguments over the options of the module's file.
+func (o options) withArguments(c *call) options {
+	all := options{}
+	for name, v := range o {
+		all[name] = v
+	}
+	for _, arg := range c.args {
+		name, value, _ := strings.Cut(arg, "=")
+		at := c.cite
+		at.Where = name
+		all[strings.ToLower(name)] = option{value, at}
+	}
+	return all
+}
+
+// hidden are arguments of modules that sign in elsewhere with a secret.
+var hidden = []string{"passwd=", "password=", "secret=", "bindpw=", "bind_pw=", "key=", "token="}
+
+// strikeArguments strikes secrets out of the stored copy of a stack.
+func strikeArguments(p *intake.Part) {
+	if !strings.HasPrefix(p.Name, pamFolder) {
+		return
+	}
+	rows := strings.Split(string(p.Data), "\n")
+	for i, row := range rows {
+		fields := strings.Fields(row)
+		for _, f := range fields {
+			for _, h := range hidden {
+				if len(f) > len(h) && strings.EqualFold(f[:len(h)], h) {
+					rows[i] = strings.Replace(rows[i], f, f[:len(h)]+intake.Struck, 1)
+					p.Struck++
+				}
+			}
+		}
+	}
+	if p.Struck > 0 {
+		p.Kept = []byte(strings.Join(rows, "\n"))
+		p.Data = p.Kept // what is cited must not hold it either
+	}
+}
