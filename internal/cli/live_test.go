@@ -142,7 +142,7 @@ func TestRealServerLimits(t *testing.T) {
 	}
 	home := t.TempDir()
 	certificate := selfSigned(t, home)
-	port := 20000 + os.Getpid()%20000
+	port := freePort(t)
 	config := func(limit string) string {
 		return fmt.Sprintf("include /etc/ldap/schema/core.schema\ninclude /etc/ldap/schema/cosine.schema\ninclude /etc/ldap/schema/inetorgperson.schema\n"+
 			"modulepath /usr/lib/ldap\nmoduleload back_mdb\nTLSCertificateFile %s\nTLSCertificateKeyFile %s\npidfile %s/pid\n"+
@@ -183,6 +183,17 @@ func TestRealServerLimits(t *testing.T) {
 		server.Process.Kill()
 		server.Wait()
 	}
+}
+
+// freePort returns a port of loopback that nobody listens on.
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
 }
 
 func waitFor(t *testing.T, address string) {

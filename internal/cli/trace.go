@@ -8,7 +8,7 @@ import (
 )
 
 func newTrace(s *shared) *cobra.Command {
-	var policy string
+	var policy, authority string
 	cmd := &cobra.Command{
 		Use:   "trace ACCOUNT",
 		Short: "Why a policy governs an account: every candidate, who won, by which rule",
@@ -18,11 +18,15 @@ and the settings side by side: what governs (the account's own flags included),
 what the domain's default says, what the templates at the domain's root
 configure, each with its line of evidence.
 
-ACCOUNT is a name, a principal name, a DN or a SID. --policy turns the question
+ACCOUNT is a name, a principal name, a DN or a SID. Where a person has accounts
+in several places, the domain's is traced, and the others are listed as further
+doors, with the settings in which they are weaker: the cloud account that is
+synchronised from it, and accounts of the same name on machines. --policy turns the question
 round: whom a policy reaches, whom it loses to which other policy, and which of
 its targets do nothing.`,
 		Example: `  sternledger trace w.lowe
   sternledger trace w.lowe@marrowick.example --format json
+  sternledger trace n.farrow --authority gate1
   sternledger trace --policy "Control Room"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if policy != "" {
@@ -43,7 +47,7 @@ its targets do nothing.`,
 						document: func() any { return d },
 					})
 				}
-				d, err := e.Trace(args[0])
+				d, err := e.Trace(args[0], authority)
 				if err != nil {
 					return err
 				}
@@ -56,6 +60,7 @@ its targets do nothing.`,
 		},
 	}
 	cmd.Flags().StringVar(&policy, "policy", "", "trace this fine-grained policy instead of an account")
+	cmd.Flags().StringVar(&authority, "authority", "", "look for the account in this authority only")
 	s.addFormat(cmd)
 	return cmd
 }

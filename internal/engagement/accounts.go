@@ -121,7 +121,11 @@ func accountRow(r *AccountRow, s *govern.Survey, authority, row int) {
 		r.Origin = g.Policy.Origin
 	}
 	if g.Via != estate.NotFound {
-		r.Via = groupName(a, g.Via)
+		there := a
+		if g.At != nil {
+			there = g.At
+		}
+		r.Via = groupName(there, g.Via)
 	}
 }
 

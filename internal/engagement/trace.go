@@ -23,6 +23,7 @@ type TraceDocument struct {
 	Default    map[string]*SettingDocument `json:"default_settings"`
 	Configured map[string]*SettingDocument `json:"configured_settings"`
 	Notes      []string                    `json:"notes"`
+	Doors      []DoorDocument              `json:"doors"` // the person's other accounts
 }
 
 // TracedAccount is who the account is.
@@ -74,9 +75,9 @@ type SeveralError struct {
 
 func (e *SeveralError) Error() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%d accounts are called %q; name one by its DN or SID:", len(e.Matches), e.Name)
+	fmt.Fprintf(&b, "%d accounts are called %q; name one by its DN or SID, or its place with --authority:", len(e.Matches), e.Name)
 	for _, m := range e.Matches[:min(len(e.Matches), 20)] {
-		fmt.Fprintf(&b, "\n  %s  (%s, %s)", m.DN, m.Account, m.Evidence)
+		fmt.Fprintf(&b, "\n  %s  (%s of %s, %s)", m.DN, m.Account, m.Authority, m.Evidence)
 	}
 	if more := len(e.Matches) - 20; more > 0 {
 		fmt.Fprintf(&b, "\n  and %d more", more)
@@ -86,26 +87,38 @@ func (e *SeveralError) Error() string {
 
 // Trace finds an account by name, principal name, DN or SID and tells what
 // governs it and why.
-func (e *Engagement) Trace(name string) (*TraceDocument, error) {
+//
+// Where a person has accounts in several authorities, the domain's is traced,
+// and the others are its doors; in names one authority to look in.
+func (e *Engagement) Trace(name, in string) (*TraceDocument, error) {
 	s, err := e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at", "pwd-set")
 	if err != nil {
 		return nil, err
 	}
 	var matches []Match
-	authority, row := 0, 0
+	var found []place
+	var known []string
 	for i, a := range s.Estate.Authorities {
-		for _, found := range find(a, name) {
-			authority, row = i, found
-			matches = append(matches, Match{a.Name, a.Objects.Name.At(found), a.DN(found), a.CiteOf(found).String()})
+		known = append(known, a.Name)
+		if in != "" && !strings.EqualFold(a.Name, in) {
+			continue
+		}
+		for _, row := range find(a, name) {
+			found = append(found, place{i, row})
+			matches = append(matches, Match{a.Name, a.Objects.Name.At(row), a.DN(row), a.CiteOf(row).String()})
 		}
 	}
-	switch len(matches) {
-	case 0:
-		return nil, fmt.Errorf("no account %q in the evidence; give its name, principal name, DN or SID, or look for it with \"sternledger accounts '*%s*'\"", name, name)
-	case 1:
-		return e.trace(s, authority, row), nil
+	if in != "" && !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, in) }) {
+		return nil, fmt.Errorf("no authority %q in the evidence; the nearest is %q", in, strictyaml.Nearest(in, known))
 	}
-	return nil, &SeveralError{name, matches}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("no account %q in the evidence; give its name, principal name, DN or SID, or look for it with \"sternledger accounts '*%s*'\"", name, name)
+	}
+	p, ok := mainOf(s, found)
+	if !ok {
+		return nil, &SeveralError{name, matches}
+	}
+	return e.trace(s, p.authority, p.row), nil
 }
 
 // find returns the accounts of an authority that a name means: an account name
@@ -148,10 +161,15 @@ func accountsWhere(o *estate.Objects, means func(row int) bool) []int {
 
 func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument {
 	a, r := s.Estate.Authorities[authority], s.Resolutions[authority]
-	o, g := a.Objects, r.Of(row)
-	tier, why := s.Tierings[authority].Of(row)
+	o := a.Objects
+	scope, g, settings := effectiveFor(s, place{authority, row})
+	there := a // who governs it
+	if g.At != nil {
+		there = g.At
+	}
+	tier, why := s.TierOf(authority, row)
 	flags := o.FlagsOf(row)
-	d := &TraceDocument{Schema: "sternledger/trace/1", Candidates: []CandidateDocument{}, Notes: []string{}}
+	d := &TraceDocument{Schema: "sternledger/trace/1", Candidates: []CandidateDocument{}, Notes: []string{}, Doors: []DoorDocument{}}
 	d.Account = TracedAccount{Authority: a.Name, Kind: string(a.Kind), Account: o.Name.At(row), Principal: o.Principal.At(row), Display: o.Display.At(row), DN: a.DN(row),
 		Enabled: flags&estate.Disabled == 0, Tier: tier, TierRule: why, Flags: append([]string{}, flags.Names()...), Evidence: a.CiteOf(row).String()}
 	if rid := o.RID.At(row); rid != 0 && a.SID != "" {
@@ -160,12 +178,6 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 	if set := o.PwdSet.At(row); set != 0 {
 		d.Account.PwdSet = time.Unix(int64(set), 0).UTC().Format(time.RFC3339)
 	}
-	policy := g.Policy
-	if policy == nil && g.Rule != govern.Unknown {
-		policy = a.Head
-	}
-	scope := s.ScopeUnder(authority, policy)
-	scope.Rule, scope.Why = g.Rule, g.Why
 	d.Governing = GoverningDocument{Policy: scope.PolicyName(), Origin: "-", Rule: string(g.Rule), Via: "-", Dialect: string(r.Dialect), From: a.DialectCite.String()}
 	if e.Config.forAuthority(a.Name).Dialect.Value != "" {
 		d.Governing.From = ConfigName
@@ -174,16 +186,16 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 		d.Governing.Origin = g.Policy.Origin
 	}
 	if g.Via != estate.NotFound {
-		d.Governing.Via = groupName(a, g.Via)
+		d.Governing.Via = groupName(there, g.Via)
 	}
 	for _, c := range r.Candidates(row) {
 		cd := CandidateDocument{Policy: c.Policy.Name, Origin: c.Policy.Origin, Precedence: c.Policy.Precedence, Via: []string{}, Won: c.Won, Why: c.Why, Evidence: c.Policy.Cite.String()}
 		for _, group := range c.Chain {
-			cd.Via = append(cd.Via, groupName(a, group))
+			cd.Via = append(cd.Via, groupName(there, group))
 		}
 		d.Candidates = append(d.Candidates, cd)
 	}
-	d.Settings = settingDocuments(govern.WithFlags(scope.Settings, a, row))
+	d.Settings = settingDocuments(settings)
 	d.Default = settingDocuments(s.ScopeUnder(authority, a.Head).Settings)
 	configured := map[setting.ID]govern.Effective{}
 	for id, c := range govern.Configured(s.Templates[authority].Root()) {
@@ -191,6 +203,7 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 	}
 	d.Configured = settingDocuments(configured)
 	d.notes(s, authority, row, g)
+	d.addDoors(s, place{authority, row})
 	return d
 }
 
@@ -214,14 +227,22 @@ func (d *TraceDocument) notes(s *govern.Survey, authority, row int, g govern.Gov
 	} else if g.Policy != nil {
 		if next, decided := r.Without(row); !decided {
 			note("If %s went away, the evidence does not decide what would govern.", g.Policy.Name)
-		} else if next != nil {
+		} else if next != nil && a.Kind == estate.Domain {
 			note("If %s went away, %s would govern.", g.Policy.Name, next.Name)
 		}
+	}
+	if g.At != nil {
+		note("It is synchronised from %s, whose settings govern it; the tenant's own stand beside them.", g.At.Name)
+	}
+	if flags&estate.EmptyPassword != 0 {
+		note("Its password is empty.")
 	}
 	if flags&estate.NeverOverride != 0 {
 		note("It is a kind of account that no fine-grained policy governs.")
 	}
-	if flags&estate.NoControl != 0 {
+	if flags&estate.NoControl != 0 && a.Kind == estate.Machine {
+		note("Its line of shadow is not in the evidence: locked or not, and how it ages, is not known.")
+	} else if flags&estate.NoControl != 0 {
 		note("Its userAccountControl is not in the evidence: whether it is enabled, and the flags that switch settings off, are not known.")
 	}
 	if flags&estate.NoPrimary != 0 {

@@ -43,7 +43,7 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 	if err != nil {
 		t.Fatal(err)
 	}
-	trace, err := e.Trace("w.lowe")
+	trace, err := e.Trace("w.lowe", "")
 	if err != nil {
 		t.Fatal(err)
 	}

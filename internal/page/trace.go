@@ -2,6 +2,7 @@ package page
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"sternledger/internal/core/setting"
@@ -36,32 +37,91 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 		s.Note(word, note)
 	}
 	s.Blank()
-	s.Title("Policies that reach the account", fmt.Sprintf("%s dialect (%s)", d.Governing.Dialect, d.Governing.From))
+	reach := ""
+	if d.Account.Kind == "domain" {
+		reach = fmt.Sprintf("%s dialect (%s)", d.Governing.Dialect, d.Governing.From)
+	}
+	s.Title("Policies that reach the account", reach)
 	for _, c := range d.Candidates {
 		word := "loses"
 		if c.Won {
 			word = "governs"
 		}
-		s.Entry(word, "", fmt.Sprintf("%s, precedence %s", c.Policy, precedence(c.Precedence)), reached(c.Via, who.Account), c.Why, "evidence: "+c.Evidence)
+		title := c.Policy
+		if c.Precedence != nil || who.Kind == "domain" {
+			title += ", precedence " + precedence(c.Precedence)
+		}
+		lines := []string{c.Why, "evidence: " + c.Evidence}
+		if len(c.Via) > 0 || who.Kind == "domain" {
+			lines = append([]string{reached(c.Via, who.Account)}, lines...)
+		}
+		s.Entry(word, "", title, lines...)
 	}
 	if len(d.Candidates) == 0 {
-		s.Text("No fine-grained policy in the evidence reaches it.")
+		s.Text(noCandidates[who.Kind])
 	}
 	s.Blank()
 	s.Title("Settings", "")
 	sides(s, d)
+	otherDoors(s, d)
 	return s.Err()
+}
+
+// noCandidates says what it means that no policy reaches an account.
+var noCandidates = map[string]string{
+	"domain":  "No fine-grained policy in the evidence reaches it.",
+	"machine": "The machine's own settings hold for it.",
+	"ldap":    "It points at no policy; the server's default holds for it.",
+	"tenant":  "No policy of the tenant goes before the tenant's own settings.",
+}
+
+// otherDoors draws the person's other accounts.
+func otherDoors(s *Sheet, d *engagement.TraceDocument) {
+	if len(d.Doors) == 0 {
+		return
+	}
+	s.Blank()
+	s.Title("Further doors", Quantity(len(d.Doors), "other account"))
+	for _, door := range d.Doors {
+		word, joined := "as strong", "of the same name"
+		if len(door.Weaker) > 0 {
+			word = "weaker"
+		}
+		if !door.Enabled {
+			word = "disabled"
+		}
+		if door.Joined == "synchronised" {
+			joined = "synchronised"
+		}
+		var weak []string
+		for _, id := range door.Weaker {
+			row := setting.Get(setting.ID(id))
+			weak = append(weak, fmt.Sprintf("%s %s against %s", id, Short(row, valueOf(door.Settings[id])), Short(row, valueOf(d.Settings[id]))))
+		}
+		lines := []string{"under " + door.Policy}
+		if len(weak) > 0 {
+			lines = append(lines, "weaker in: "+strings.Join(weak, "; "))
+		}
+		s.Entry(word, "", fmt.Sprintf("%s of the %s %s, %s", door.Account, door.Kind, door.Authority, joined), append(lines, "evidence: "+door.Evidence)...)
+	}
 }
 
 func answer(d *engagement.TraceDocument) string {
 	g := d.Governing
 	switch g.Rule {
+	case "pointer":
+		return g.Policy + ", at which the account points"
 	case "direct":
 		return g.Policy + ", which names the account itself"
 	case "group":
 		return g.Policy + ", through the group " + g.Via
 	case "default":
+		if d.Account.Kind == "ldap" {
+			return g.Policy + ": the account points at no policy"
+		}
 		return g.Policy + ": no fine-grained policy applies"
+	case "machine":
+		return g.Policy + " of " + d.Account.Authority
 	case "unknown":
 		return "not known: the evidence does not decide"
 	}
@@ -103,7 +163,18 @@ func sides(s *Sheet, d *engagement.TraceDocument) {
 		}
 		rows = append(rows, []string{string(row.ID), governing, def, configured, from, cite})
 	}
-	s.Table([]Column{{Head: "setting"}, {Head: "governing", Right: true}, {Head: "default", Right: true}, {Head: "template", Right: true}, {Head: "from"}, {Head: "evidence"}}, rows)
+	beside := "default"
+	if d.Account.Kind == "tenant" {
+		beside = "tenant"
+	}
+	heads := []Column{{Head: "setting"}, {Head: "governing", Right: true}, {Head: beside, Right: true}, {Head: "template", Right: true}, {Head: "from"}, {Head: "evidence"}}
+	if len(d.Configured) == 0 {
+		heads = slices.Delete(heads, 3, 4)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], 3, 4)
+		}
+	}
+	s.Table(heads, rows)
 }
 
 // valueOf turns a document's value back into one that can be printed short.

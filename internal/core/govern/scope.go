@@ -180,7 +180,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 	}
 	add := func(k scopeKey, why string) *Scope {
 		scope := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier, Elsewhere: k.at}
-		s.settle(scope)
+		s.Settle(scope)
 		scopes[k] = scope
 		tiersUnder[under{k.policy, ruleOf(k.rule)}]++
 		return scope
@@ -246,7 +246,7 @@ const severalReasons = "the evidence does not decide, for more than one reason; 
 func (s *Survey) ScopeUnder(authority int, p *estate.Policy) *Scope {
 	a := s.Estate.Authorities[authority]
 	scope := &Scope{Authority: a, Policy: p, Rule: Group, Tier: Standard}
-	s.settle(scope)
+	s.Settle(scope)
 	s.fillConfigured(authority, []*Scope{scope})
 	return scope
 }
@@ -275,8 +275,8 @@ func (s *Scope) sortKey() string {
 	return fmt.Sprintf("%012d %s", precedence, s.Policy.Origin)
 }
 
-// settle fills in a scope's settings.
-func (s *Survey) settle(scope *Scope) {
+// Settle fills in a scope's settings.
+func (s *Survey) Settle(scope *Scope) {
 	scope.Settings = effective(scope.Authority, scope)
 	if scope.Elsewhere == nil {
 		return

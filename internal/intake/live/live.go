@@ -80,14 +80,22 @@ type search struct {
 var searches = []search{
 	{ldap.ScopeBaseObject, "(objectClass=*)", []string{"objectClass", "objectSid", "objectGUID", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "minPwdAge",
 		"lockoutThreshold", "lockoutDuration", "lockOutObservationWindow", "forceLogoff", "pwdProperties", "gPLink", "gPOptions", "msDS-Behavior-Version", "oEMInformation"}},
-	{ldap.ScopeWholeSubtree, "(|(objectClass=msDS-PasswordSettings)(objectClass=msDS-PasswordSettingsContainer)(objectClass=group)(objectClass=user)(objectClass=inetOrgPerson)(objectClass=organizationalUnit)(objectClass=groupPolicyContainer)(objectClass=contact)(objectClass=foreignSecurityPrincipal))",
+	{ldap.ScopeWholeSubtree, "(|(objectClass=msDS-PasswordSettings)(objectClass=msDS-PasswordSettingsContainer)(objectClass=group)(objectClass=user)(objectClass=inetOrgPerson)(objectClass=organizationalUnit)(objectClass=groupPolicyContainer)(objectClass=contact)(objectClass=foreignSecurityPrincipal)(objectClass=pwdPolicy)(objectClass=person)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))",
 		[]string{"objectClass", "objectSid", "objectGUID", "sAMAccountName", "userPrincipalName", "displayName", "userAccountControl", "primaryGroupID",
 			"pwdLastSet", "lockoutTime", "badPwdCount", "adminCount", "servicePrincipalName", "lastLogonTimestamp", "msDS-ResultantPSO", "msDS-PSOApplied",
 			"msDS-SecondaryKrbTgtNumber", "groupType", "member", "gPLink", "gPOptions", "flags", "description",
 			"msDS-PasswordSettingsPrecedence", "msDS-PSOAppliesTo", "msDS-MinimumPasswordLength", "msDS-PasswordHistoryLength", "msDS-MaximumPasswordAge",
 			"msDS-MinimumPasswordAge", "msDS-LockoutThreshold", "msDS-LockoutDuration", "msDS-LockoutObservationWindow", "msDS-PasswordComplexityEnabled",
-			"msDS-PasswordReversibleEncryptionEnabled"}},
+			"msDS-PasswordReversibleEncryptionEnabled", "uid", "uidNumber", "uniqueMember", "pwdPolicySubentry", "pwdChangedTime", "pwdAccountLockedTime",
+			"pwdAttribute", "pwdMinLength", "pwdMaxLength", "pwdMaxAge", "pwdMinAge", "pwdInHistory", "pwdCheckQuality", "pwdMaxFailure", "pwdLockout",
+			"pwdLockoutDuration", "pwdFailureCountInterval", "pwdExpireWarning"}},
 }
+
+// serverConfiguration is asked for as well: where it may be read, it names the
+// default policy of an OpenLDAP server.
+const serverConfiguration = "cn=config"
+
+var configuration = search{ldap.ScopeWholeSubtree, "(|(objectClass=olcDatabaseConfig)(objectClass=olcPPolicyConfig))", []string{"objectClass", "olcSuffix", "olcPPolicyDefault"}}
 
 // Collect reads the server and writes LDIF. An error means that what was
 // written is not whole.
@@ -122,6 +130,7 @@ type collector struct {
 	conn     directory
 	out      *bufio.Writer
 	got      *Collected
+	windows  bool  // it is a Windows domain's, or one of its make
 	distrust error // why the server's certificate is not trusted
 }
 
@@ -242,6 +251,7 @@ func (c *collector) collect(base string) error {
 	}
 	for _, e := range root.Entries {
 		c.entry(e)
+		c.windows = e.GetAttributeValue("defaultNamingContext") != ""
 		if base == "" {
 			base = e.GetAttributeValue("defaultNamingContext")
 		}
@@ -257,6 +267,14 @@ func (c *collector) collect(base string) error {
 		if err := c.pages(base, s); err != nil {
 			return err
 		}
+	}
+	if c.windows {
+		return nil
+	}
+	// Most may not read it; that shows in the weighing, as a default that is
+	// not known.
+	if err := c.pages(serverConfiguration, configuration); err != nil && errors.Is(err, errEnded) {
+		return err
 	}
 	return nil
 }
