@@ -238,10 +238,7 @@ func (r *reader) policyOf(who *person) string {
 		if who.aged == nil {
 			continue // not collected: login.defs says nothing of an account that is there
 		}
-		v, text := a.value(-1), ""
-		if a.field < len(who.aged) {
-			text = who.aged[a.field]
-		}
+		v, text := a.value(-1), who.aged[a.field]
 		at := cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text)
 		n, err := strconv.ParseInt(text, 10, 32)
 		switch {
@@ -251,8 +248,8 @@ func (r *reader) policyOf(who *person) string {
 		case text != "":
 			v = a.value(n)
 		}
-		if a.id == "max-age" && len(who.aged) > 2 && who.aged[2] == "" {
-			v, at = setting.Of(setting.Never), cite(who.part, who.line, "shadow field 3", "")
+		if who.aged[2] == "" {
+			v, at = a.value(-1), cite(who.part, who.line, "shadow field 3", "")
 			at.Note = "empty: ageing is switched off for the account"
 		}
 		aged[a.id] = estate.Fact{Value: v, Cite: at}
@@ -418,35 +415,47 @@ func (r *reader) groups() {
 // login.defs gives new ones.
 func (r *reader) newAccounts(people []person) {
 	defs := r.loginDefs()
+	var names, words []string
+	var ids []setting.ID
+	var at []estate.Cite
 	for _, a := range ageing[:3] {
 		given, ok := defs[a.given]
 		n, err := strconv.ParseInt(given.value, 10, 32)
 		if !ok || err != nil {
 			continue
 		}
-		var names []string
-		at := []estate.Cite{given.cite}
+		differ := false
 		for _, who := range people {
 			if who.aged == nil || strings.HasPrefix(who.secret, "!") || strings.HasPrefix(who.secret, "*") {
 				continue
 			}
 			text := who.aged[a.field]
 			own, err := strconv.ParseInt(text, 10, 32)
-			if text == "" {
+			if text == "" || who.aged[2] == "" {
 				own = -1
+			} else if err != nil {
+				continue
 			}
-			if (text == "" || err == nil) && a.value(own) != a.value(n) {
+			if a.value(own) == a.value(n) {
+				continue
+			}
+			if !differ {
+				at = append(at, given.cite, cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text))
+			}
+			differ = true
+			if !slices.Contains(names, who.name) {
 				names = append(names, who.name)
-				at = append(at, cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text))
 			}
 		}
-		if len(names) > 0 {
+		if differ {
 			row := setting.Get(a.id)
-			r.remark(estate.NewAccountsOnly, string(a.id), fmt.Sprintf("login.defs gives new accounts %s %s, and %d accounts that are there have another in shadow: %s",
-				strings.ToLower(row.Title), row.Text(a.value(n)), len(names), strings.Join(names[:min(len(names), 5)], ", ")),
-				"Set the accounts' own fields with chage; login.defs reaches new accounts only.", []setting.ID{a.id}, at[:min(len(at), 6)]...)
-			r.here.Remarks[len(r.here.Remarks)-1].Accounts = names
+			ids, words = append(ids, a.id), append(words, strings.ToLower(row.Title)+": "+row.Text(a.value(n)))
 		}
+	}
+	if len(names) > 0 {
+		r.remark(estate.NewAccountsOnly, "", fmt.Sprintf("login.defs gives new accounts %s; accounts that are there have another in shadow: %s", strings.Join(words, ", "),
+			strings.Join(names[:min(len(names), 5)], ", ")), "Set the accounts' own fields with chage; login.defs reaches new accounts only.", ids, at...)
+		r.here.Remarks[len(r.here.Remarks)-1].Accounts = names
 	}
 }
 
@@ -473,7 +482,7 @@ func (r *reader) oldHashes(people []person) {
 		return
 	}
 	method, _ := f.Value.Word()
-	r.remark(estate.OldHash, "", fmt.Sprintf("new passwords are hashed with %s, and %d stored ones are weaker: %s", method, len(names), strings.Join(names[:min(len(names), 5)], ", ")),
+	r.remark(estate.OldHash, "", fmt.Sprintf("new passwords are hashed with %s; stored in a weaker way: %s", method, strings.Join(names[:min(len(names), 5)], ", ")),
 		"Have these passwords changed; only then are they hashed anew.", []setting.ID{"hash-method"}, at[:min(len(at), 6)]...)
 	for _, n := range names {
 		name, _, _ := strings.Cut(n, " ")

@@ -16,7 +16,8 @@ type call struct {
 	control map[string]string // return code to action; "default" for the rest
 	module  string            // without directory and ".so"
 	args    []string
-	level   int // 1 and more within a substack
+	level   int  // 1 and more within a substack
+	opens   bool // it is no module, but the line that opens a substack
 	cite    estate.Cite
 }
 
@@ -131,6 +132,7 @@ func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
 		if control == "include" || control == "substack" {
 			inner := level
 			if control == "substack" {
+				all = append(all, call{opens: true, level: level})
 				inner++
 			}
 			more, err := s.load(path.Base(w[2]), kind, inner, depth+1)
@@ -185,8 +187,17 @@ const (
 func play(stack []call, answer func(*call) string) (called []int, ok bool) {
 	const undecided, positive, negative = 0, 1, 2
 	impression, status := undecided, permDenied
+	type state struct {
+		impression int
+		status     string
+	}
+	began := map[int]state{0: {impression, status}} // by level: what stood when the substack was opened
 	for i := 0; i < len(stack); i++ {
 		c := &stack[i]
+		if c.opens {
+			began[c.level+1] = state{impression, status}
+			continue
+		}
 		called = append(called, i)
 		code := answer(c)
 		action := c.action(code)
@@ -201,7 +212,7 @@ func play(stack []call, answer func(*call) string) (called []int, ok bool) {
 				impression, status = negative, code
 			}
 		case "reset":
-			impression, status = undecided, permDenied
+			impression, status = began[c.level].impression, began[c.level].status
 		default:
 			n, err := strconv.Atoi(action)
 			if err != nil || n < 1 {

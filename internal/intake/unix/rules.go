@@ -305,25 +305,62 @@ var classes = []struct {
 	id     setting.ID
 }{{"lcredit", "require-lower"}, {"ucredit", "require-upper"}, {"dcredit", "require-digit"}, {"ocredit", "require-symbol"}}
 
+// longest bounds the lengths that are tried.
+const longest = 128
+
+// leastLength returns the length of the shortest password that is long enough.
+// A class with a positive credit lets each of its characters count twice, up
+// to so many; one with a negative credit must have so many.
+func leastLength(asked int64, credits [4]int64, minclass int64) int {
+	for n := 1; n < longest; n++ {
+		for l := 0; l <= n; l++ {
+			for u := 0; l+u <= n; u++ {
+				for d := 0; l+u+d <= n; d++ {
+					size, kinds, ok := int64(n), int64(0), true
+					for i, have := range [4]int{l, u, d, n - l - u - d} {
+						if have > 0 {
+							kinds++
+						}
+						if credits[i] < 0 {
+							ok = ok && int64(have) >= -credits[i]
+						} else {
+							size += min(int64(have), credits[i])
+						}
+					}
+					if ok && size >= asked && kinds >= min(minclass, 4) {
+						return n
+					}
+				}
+			}
+		}
+		if int64(n) >= asked && credits == [4]int64{} {
+			return n
+		}
+	}
+	return longest
+}
+
+// count returns an option's number alone.
+func (q *quality) count(name string) int64 {
+	n, _ := q.number(name)
+	return n
+}
+
 // rules sets what the module asks.
 func (q *quality) rules(into []estate.Settings) {
 	minlen, lengthAt := q.number("minlen")
 	asked := max(minlen, shortest)
-	credit, wanted := int64(0), int64(0)
-	for _, class := range classes {
+	var credits [4]int64
+	given := int64(0)
+	for i, class := range classes {
 		n, at := q.number(class.credit)
-		if n > 0 {
-			credit += n // each character of the class counts twice, up to so many
-		}
-		least := max(-n, 0)
-		wanted += least
-		q.r.set(class.id, setting.Number(least), at, into...)
+		credits[i] = n
+		given += max(n, 0)
+		q.r.set(class.id, setting.Number(max(-n, 0)), at, into...)
 	}
-	// With credits a shorter password does: each of its characters can bring one
-	// more, so half the length is the least of all.
-	least := max((asked+1)/2, asked-credit, wanted)
-	if credit > 0 {
-		lengthAt.Note = fmt.Sprintf("%d asked for, less up to %d for credits", asked, credit)
+	least := int64(leastLength(asked, credits, q.count("minclass")))
+	if given > 0 {
+		lengthAt.Note = fmt.Sprintf("%d asked for, less what credits bring", asked)
 	}
 	dictionary, dictionaryAt := q.number("dictcheck")
 	if dictionary != 0 && least < shortest {

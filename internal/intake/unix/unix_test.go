@@ -1,0 +1,478 @@
+package unix
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+// machine reads a tree that is given as one text: "== NAME" and the file's
+// lines, again and again.
+func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []estate.Problem) {
+	t.Helper()
+	tree := &intake.Tree{Name: "m", Path: "m"}
+	for i, file := range strings.Split("\n"+text, "\n== ") {
+		if i == 0 {
+			continue
+		}
+		name, body, _ := strings.Cut(file, "\n")
+		tree.Parts = append(tree.Parts, &intake.Part{Name: "etc/" + name, Stored: "m/etc/" + name, Path: "m/etc/" + name, Data: []byte(body)})
+	}
+	slices.SortFunc(tree.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
+	b := estate.NewBuilder()
+	if err := read(tree, b); err != nil {
+		t.Fatal(err)
+	}
+	return b.Finish()[0], tree, b.Problems
+}
+
+const goodAuth = "\n== pam.d/sshd\nauth required pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail\nauth required pam_permit.so"
+
+// checked is a password stack that calls the module behind it first.
+func checked(call string) string {
+	return "\n== pam.d/passwd\npassword " + call + "\npassword required pam_unix.so use_authtok"
+}
+
+func TestSettings(t *testing.T) {
+	quality := checked("requisite pam_pwquality.so retry=3")
+	for name, c := range map[string]struct{ tree, want, root string }{
+		"nothing is called":          {"== pam.d/passwd\npassword required pam_unix.so\n== security/pwquality.conf\nminlen=20", "min-length=0 dictionary-check=off history=0", ""},
+		"Debian's own least length":  {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=6"},
+		"pam_unix's own options":     {"== pam.d/passwd\npassword required pam_unix.so minlen=9 remember=7 sha512", "min-length=9 history=7 hash-method=sha512", ""},
+		"the file":                   {"== security/pwquality.conf\nminlen = 15 # long\n" + quality, "min-length=15 dictionary-check=on name-check=on min-changed=1", "min-length=0"},
+		"the stack over the file":    {"== security/pwquality.conf\nminlen = 15\n" + checked("requisite pam_pwquality.so minlen=10"), "min-length=10", ""},
+		"drop-ins before the file":   {"== security/pwquality.conf\nminlen = 11\n== security/pwquality.conf.d/90.conf\nminlen = 15\nminclass = 3\n" + quality, "min-length=11 classes-required=3", ""},
+		"drop-ins in their order":    {"== security/pwquality.conf.d/20.conf\nminlen = 15\n== security/pwquality.conf.d/10.conf\nminlen = 9\n== security/pwquality.conf.d/30.txt\nminlen = 30" + quality, "min-length=15", ""},
+		"below six counts as six":    {"== security/pwquality.conf\nminlen = 2\n" + quality, "min-length=6", ""},
+		"credits shorten":            {"== security/pwquality.conf\nminlen = 12\ndcredit = 2\nucredit = 1\n" + quality, "min-length=9 require-digit=0", ""},
+		"credits and the dictionary": {"== security/pwquality.conf\nminlen = 8\ndcredit = 4\nucredit = 4\n" + quality, "min-length=6", ""},
+		"credits without it":         {"== security/pwquality.conf\nminlen = 8\ndcredit = 4\nucredit = 4\ndictcheck = 0\n" + quality, "min-length=4 dictionary-check=off", ""},
+		"least numbers":              {"== security/pwquality.conf\nminlen = 8\ndcredit = -2\nocredit = -1\n" + quality, "min-length=8 require-digit=2 require-symbol=1 require-lower=0", ""},
+		"root as well":               {"== security/pwquality.conf\nminlen = 15\nenforce_for_root\n" + quality, "min-length=15", "min-length=15"},
+		"repeats and sequences":      {"== security/pwquality.conf\nmaxrepeat = 3\nmaxsequence = 0\nbadwords = tide quay\n" + quality, "max-repeat=3 max-sequence=unlimited blocklist=on blocklist-size=2", ""},
+		"warnings only":              {"== security/pwquality.conf\nenforcing = 0\nminlen = 15\n" + quality, "min-length=0 dictionary-check=off", ""},
+		"optional":                   {checked("optional pam_pwquality.so minlen=15") + " try_first_pass", "min-length=0", ""},
+		"stored before it is checked": {"== pam.d/passwd\npassword required pam_unix.so\npassword requisite pam_pwquality.so minlen=15",
+			"min-length=0", ""},
+		"required, with use_authtok":    {checked("required pam_pwquality.so minlen=15"), "min-length=15", ""},
+		"required, without use_authtok": {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword required pam_unix.so", "min-length=0", ""},
+		"included and substacked": {"== pam.d/passwd\npassword substack deep\n== pam.d/deep\n@include deeper\n== pam.d/deeper\npassword requisite pam_pwquality.so \\\n minlen=17\npassword sufficient pam_unix.so use_authtok\npassword required pam_deny.so",
+			"min-length=17", ""},
+		"jumped over":             {"== pam.d/passwd\npassword [success=1 default=ignore] pam_permit.so\npassword requisite pam_pwquality.so minlen=15\npassword required pam_unix.so", "min-length=0", ""},
+		"the older module":        {checked("requisite pam_cracklib.so minlen=12 lcredit=-1 ucredit=0 dcredit=0 ocredit=0"), "min-length=12 require-lower=1 min-changed=5", ""},
+		"a wrong number":          {"== security/pwquality.conf\nminlen = long\n" + quality, "min-length=? history=?", ""},
+		"history":                 {checked("required pam_pwhistory.so remember=24 enforce_for_root"), "history=24", "history=24"},
+		"history by default":      {checked("required pam_pwhistory.so"), "history=10", "history=0"},
+		"history from its file":   {"== security/pwhistory.conf\nremember = 5\n" + checked("required pam_pwhistory.so"), "history=5", ""},
+		"history that is ignored": {checked("optional pam_pwhistory.so remember=24"), "history=0", ""},
+		"no stacks at all":        {"== security/pwquality.conf\nminlen = 15\n== login.defs\nPASS_MAX_DAYS 90", "min-length=- lockout-threshold=- max-age=7776000", ""},
+
+		"lock, by default":         {goodAuth, "lockout-threshold=3 lockout-duration=600 lockout-window=900 lockout-administrator=off", "lockout-threshold=never"},
+		"lock, from the file":      {"== security/faillock.conf\ndeny = 5\nunlock_time = 0\nfail_interval = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=until-admin lockout-window=60", ""},
+		"lock, from the arguments": {"== security/faillock.conf\ndeny = 5\n" + strings.ReplaceAll(goodAuth, "authfail", "authfail deny=7 unlock_time=never"), "lockout-threshold=7 lockout-duration=until-admin", ""},
+		"lock, root too": {"== security/faillock.conf\ndeny = 5\nroot_unlock_time = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=600 lockout-administrator=on",
+			"lockout-threshold=5 lockout-duration=60"},
+		"lock, switched off": {"== security/faillock.conf\ndeny = 0\n" + goodAuth, "lockout-threshold=never", ""},
+		"never asked before": {strings.ReplaceAll(goodAuth, "auth required pam_faillock.so preauth\n", ""), "lockout-threshold=never", ""},
+		"never counted": {"== pam.d/sshd\nauth required pam_faillock.so preauth\nauth requisite pam_unix.so\nauth [default=die] pam_faillock.so authfail",
+			"lockout-threshold=never", ""},
+		"nothing locks":    {"== pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=never lockout-duration=-", ""},
+		"the weakest door": {goodAuth + "\n== pam.d/login\nauth required pam_unix.so", "lockout-threshold=never", ""},
+		"no door":          {goodAuth + "\n== pam.d/cron\nauth required pam_unix.so\n== pam.d/gate\nauth sufficient pam_rootok.so\nauth required pam_deny.so", "lockout-threshold=3", ""},
+		"shared files only": {strings.Replace(goodAuth, "sshd", "common-auth", 1),
+			"lockout-threshold=3", ""},
+		"the module before": {"== pam.d/sshd\nauth required pam_tally2.so deny=4 onerr=fail\nauth required pam_unix.so", "lockout-threshold=4 lockout-duration=until-admin lockout-window=never", ""},
+		"another file":      {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf"), "lockout-threshold=?", ""},
+
+		"new accounts":       {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=2592000", ""},
+		"hash of login.defs": {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
+	} {
+		a, _, _ := machine(t, strings.TrimPrefix(c.tree, "\n")+"\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh")
+		for _, who := range []struct {
+			want  string
+			facts estate.Settings
+		}{{c.want, a.Head.Settings}, {c.root, rootOf(a)}} {
+			for _, pair := range strings.Fields(who.want) {
+				id, want, _ := strings.Cut(pair, "=")
+				f, ok := who.facts[setting.ID(id)]
+				text, _ := f.Value.MarshalText()
+				got := string(text)
+				if !ok {
+					got = "-"
+				} else if f.Problem != "" {
+					got = "?"
+				} else if f.Cite.Line == 0 || !strings.HasPrefix(f.Cite.File, "m/etc/") {
+					t.Errorf("%s: %s has no line: %+v", name, id, f.Cite)
+				}
+				if got != want {
+					t.Errorf("%s: %s is %s, want %s", name, id, got, want)
+				}
+			}
+		}
+	}
+}
+
+// rootOf returns the settings that govern root.
+func rootOf(a *estate.Authority) estate.Settings {
+	for row := range a.Objects.Len() {
+		if n := a.Objects.Applied.At(row); a.Objects.Name.At(row) == "root" && n > 0 {
+			for _, p := range a.Overrides {
+				if p.Origin == a.Policies[n-1].DN {
+					return p.Settings
+				}
+			}
+		}
+	}
+	return a.Head.Settings
+}
+
+func TestRemarksAndAccounts(t *testing.T) {
+	a, tree, problems := machine(t, `== login.defs
+PASS_MAX_DAYS 90
+UID_MIN 1000
+== passwd
+root:x:0:0:root:/root:/bin/sh
+daemon:x:1:1::/:/usr/sbin/nologin
+ada:x:1000:1000:Ada Quay,,,:/home/ada:/bin/sh
+bo:x:1001:1001::/home/bo:/bin/sh
+cy:$1$salt$hashedhashedhashed:1002:1002::/home/cy:/bin/sh
+dee:x:1003:1003::/home/dee:/bin/sh
+eve:x:1004:1004::/home/eve:/bin/sh
+gil:x:1005:1005::/home/gil:/bin/sh
+short:line
+== group
+sudo:x:27:ada,bo
+boats:grouphash:1010:cy
+== shadow
+root:$y$rootsecret:19900:0:90:7:::
+daemon:*:19900:0:99999:7:::
+ada:$6$s$adasecret:19901:0:90:7:::
+bo:!$6$s$bosecret:19902:0:99999:7:::
+dee::19903:0:90:7:::
+eve:oldDESsecret1:19904:0:99999:7::19000:
+no colon at all
+== pam.d/passwd
+password required pam_unix.so sha512
+password optional pam_ldap.so bindpw=plainsecret
+== security/pwquality.conf
+minlen = 12`)
+	kinds := map[estate.RemarkKind]string{}
+	for _, r := range a.Remarks {
+		kinds[r.Kind] += r.Text + " [" + strings.Join(r.Accounts, " ") + "]"
+		if len(r.Cites) == 0 || r.Cites[0].Line == 0 {
+			t.Errorf("%s without a line", r.Kind)
+		}
+	}
+	for kind, want := range map[estate.RemarkKind]string{estate.NotCalled: "pwquality.conf sets minlen", estate.OldHash: "[cy eve]", estate.NewAccountsOnly: "[eve]"} {
+		if !strings.Contains(kinds[kind], want) {
+			t.Errorf("%s: %q, want %q", kind, kinds[kind], want)
+		}
+	}
+	flags := map[string]estate.Flag{}
+	for row := range a.Objects.Len() {
+		if a.Objects.ClassOf(row) == estate.Account {
+			flags[a.Objects.Name.At(row)] = a.Objects.FlagsOf(row)
+		}
+	}
+	want := map[string]estate.Flag{"root": estate.Administrator, "ada": 0, "bo": estate.Disabled, "cy": 0, "dee": estate.EmptyPassword, "eve": estate.Disabled, "gil": estate.NoControl}
+	if fmt.Sprint(flags) != fmt.Sprint(want) {
+		t.Errorf("accounts: %v, want %v", flags, want)
+	}
+	if len(problems) != 2 {
+		t.Errorf("problems: %v", problems)
+	}
+	for _, p := range tree.Parts {
+		lines, kept := strings.Count(string(p.Data), "\n"), p.Kept
+		if kept == nil {
+			kept = p.Data
+		} else if p.Data != nil && strings.Count(string(kept), "\n") != lines {
+			t.Errorf("%s: the copy has other lines", p.Name)
+		}
+		if strings.Contains(string(kept), "secret") || strings.Contains(string(kept), "hashed") || strings.Contains(string(kept), "grouphash") || strings.Contains(string(kept), "no colon") {
+			t.Errorf("%s keeps a secret:\n%s", p.Name, kept)
+		}
+	}
+	if kept := string(tree.Find("etc/shadow").Kept); !strings.Contains(kept, "ada:$6$[struck out]:19901") || !strings.Contains(kept, "bo:!$6$[struck out]:") {
+		t.Errorf("the methods' prefixes are gone:\n%s", kept)
+	}
+}
+
+func TestPart(t *testing.T) {
+	for file, want := range map[string]string{
+		"gates/gate1/etc/shadow": "gates/gate1 etc/shadow", "/etc/pam.d/sshd": "/ etc/pam.d/sshd", "etc/login.defs": ". etc/login.defs", "x.tgz/etc/group": "x.tgz etc/group",
+		"a/etc/security/pwquality.conf.d/10.conf": "a etc/security/pwquality.conf.d/10.conf", "a/etc/pam.d/sshd.dpkg-old": "", "a/etc/hosts": "", "a/passwd": "",
+		"a/etc/b/etc/passwd": "a/etc/b etc/passwd", "a/etc/pam.d/x/y": "", "netc/passwd": "",
+	} {
+		root, name, ok := part(file, nil)
+		if got := root + " " + name; ok != (want != "") || ok && got != want {
+			t.Errorf("%s: %q %v, want %q", file, got, ok, want)
+		}
+	}
+}
+
+// A random stack does on the real thing what play says: the same modules are
+// asked in the same order, and the same comes of it.
+func TestRealStacks(t *testing.T) {
+	tester, err := exec.LookPath("pamtester")
+	if err != nil || os.Getuid() != 0 {
+		t.Skip("skipped: no pamtester, or not root; Debian's package pamtester has it")
+	}
+	const service, inner = "sternledger-stack", "sternledger-inner"
+	t.Cleanup(func() { os.Remove("/etc/pam.d/" + service); os.Remove("/etc/pam.d/" + inner) })
+	rnd := rand.New(rand.NewPCG(1, 2))
+	codes := []string{"success", "auth_err", "ignore", "perm_denied", "new_authtok_reqd"}
+	line := func() string {
+		control := []string{"required", "requisite", "sufficient", "optional"}[rnd.IntN(4)]
+		if rnd.IntN(2) == 0 {
+			control = "["
+			for _, code := range append(codes[:3:3], "default") {
+				if rnd.IntN(3) > 0 {
+					control += code + "=" + []string{"ok", "ignore", "bad", "die", "done", "reset", "1", "2"}[rnd.IntN(8)] + " "
+				}
+			}
+			control += "]"
+		}
+		return fmt.Sprintf("auth %s pam_debug.so auth=%s\n", control, codes[rnd.IntN(len(codes))])
+	}
+	lines := func() (text string) {
+		for range 1 + rnd.IntN(4) {
+			text += line()
+		}
+		return text
+	}
+	const tries = 250
+	agreed := 0
+	for range tries {
+		outer := lines()
+		if rnd.IntN(3) > 0 {
+			outer += []string{"auth include ", "auth substack ", "@include "}[rnd.IntN(3)] + inner + "\n" + lines()
+		}
+		tree := &intake.Tree{}
+		for name, text := range map[string]string{service: outer, inner: lines()} {
+			if err := os.WriteFile("/etc/pam.d/"+name, []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			tree.Parts = append(tree.Parts, &intake.Part{Name: pamFolder + name, Data: []byte(text)})
+		}
+		stack, err := (&stacks{tree}).load(service, "auth", 0, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		code := func(c *call) string { return strings.TrimPrefix(c.args[0], "auth=") }
+		called, ok := play(stack, code)
+		var want []string
+		for _, i := range called {
+			want = append(want, stack[i].args[0])
+		}
+		out, _ := exec.Command(tester, service, "root", "authenticate").CombinedOutput()
+		var got []string
+		for _, l := range strings.Split(string(out), "\n") {
+			if strings.HasPrefix(l, "auth=") {
+				got = append(got, l)
+			}
+		}
+		if succeeded := strings.Contains(string(out), "successfully authenticated"); succeeded != ok || !slices.Equal(got, want) {
+			t.Errorf("%v %v, want %v %v:\n%s--\n%s", ok, want, succeeded, got, outer, tree.Find(pamFolder+inner).Data)
+			continue
+		}
+		agreed++
+	}
+	t.Logf("%d of %d random stacks agree", agreed, tries)
+}
+
+// For random settings of pwquality, the least length is exactly the one from
+// which on pwscore takes passwords.
+func TestRealQuality(t *testing.T) {
+	if _, err := exec.LookPath("pwscore"); err != nil {
+		t.Skip("skipped: no pwscore; Debian's package libpwquality-tools has it")
+	}
+	if err := exec.Command("unshare", "-m", "true").Run(); err != nil {
+		t.Skipf("skipped: no mount namespace to put a configuration into: %v", err)
+	}
+	rnd := rand.New(rand.NewPCG(3, 4))
+	taken := func(conf string, passwords []string) []bool {
+		dir := t.TempDir()
+		file := filepath.Join(dir, "pwquality.conf")
+		os.WriteFile(file, []byte(conf), 0o644)
+		cmd := exec.Command("unshare", "-m", "sh", "-c", `mount --bind "$1" /etc/security/pwquality.conf && while IFS= read -r p; do printf '%s\n' "$p" | pwscore tester >/dev/null 2>&1 && echo yes || echo no; done`, "sh", file)
+		cmd.Stdin = strings.NewReader(strings.Join(passwords, "\n") + "\n")
+		out, err := cmd.Output()
+		if err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+		var all []bool
+		for _, word := range strings.Fields(string(out)) {
+			all = append(all, word == "yes")
+		}
+		return all
+	}
+	const tries, each = 60, 24
+	asked := 0
+	for range tries {
+		conf := fmt.Sprintf("minlen = %d\n", rnd.IntN(16))
+		var credits [4]int
+		for i, c := range classes {
+			credits[i] = []int{0, 0, 1, 2, 4, -1, -2}[rnd.IntN(7)]
+			conf += fmt.Sprintf("%s = %d\n", c.credit, credits[i])
+		}
+		conf += fmt.Sprintf("minclass = %d\ndictcheck = %d\n", rnd.IntN(4), rnd.IntN(2))
+		a, _, _ := machine(t, "== security/pwquality.conf\n"+conf+checked("requisite pam_pwquality.so"))
+		least, _ := a.Head.Settings["min-length"].Value.Number()
+		var shorter, enough []string
+		for range each {
+			shorter = append(shorter, password(rnd, credits, int(least)-1))
+			enough = append(enough, password(rnd, credits, int(least)))
+		}
+		for i, yes := range taken(conf, append(shorter, enough...)) {
+			asked++
+			if yes && i < each {
+				t.Errorf("%q of %d characters is taken, %d should be the least:\n%s", shorter[i], len(shorter[i]), least, conf)
+				break
+			}
+		}
+		if !slices.Contains(taken(conf, enough), true) {
+			t.Errorf("nothing of %d characters is taken:\n%s%q", least, conf, enough[:3])
+		}
+	}
+	t.Logf("%d passwords under %d configurations", asked, tries)
+}
+
+// password makes a random one of n characters that has what is required, no
+// repeats, and every other time as much as possible of what brings credit.
+func password(rnd *rand.Rand, credits [4]int, n int) string {
+	sets := [4]string{"bdfhjkmqrtvwxz", "BDFHJKMQRTVWXZ", "2739584061", "!?%+=:;#"}
+	var kinds, worth []int
+	for i, c := range credits {
+		for range max(-c, 0) {
+			kinds = append(kinds, i)
+		}
+		for range max(c, 0) {
+			worth = append(worth, i)
+		}
+	}
+	rnd.Shuffle(len(worth), func(i, j int) { worth[i], worth[j] = worth[j], worth[i] })
+	if rnd.IntN(3) > 0 {
+		kinds = append(kinds, worth[:min(len(worth), max(n-len(kinds), 0))]...)
+	}
+	for len(kinds) < n {
+		kinds = append(kinds, rnd.IntN(4))
+	}
+	rnd.Shuffle(len(kinds), func(i, j int) { kinds[i], kinds[j] = kinds[j], kinds[i] })
+	var b strings.Builder
+	last := byte(0)
+	for _, kind := range kinds[:max(n, 0)] {
+		c := last
+		for c == last {
+			c = sets[kind][rnd.IntN(len(sets[kind]))]
+		}
+		b.WriteByte(c)
+		last = c
+	}
+	return b.String()
+}
+
+// What the program says of an account's ageing is what chage prints.
+func TestRealAgeing(t *testing.T) {
+	if _, err := exec.LookPath("chage"); err != nil || os.Getuid() != 0 {
+		t.Skip("skipped: no chage, or not root; Debian's package passwd has it")
+	}
+	rnd := rand.New(rand.NewPCG(5, 6))
+	home := t.TempDir()
+	os.MkdirAll(filepath.Join(home, "etc"), 0o755)
+	pick := func(words ...string) string { return words[rnd.IntN(len(words))] }
+	var passwd, shadow strings.Builder
+	const people = 80
+	for i := range people {
+		fmt.Fprintf(&passwd, "u%d:x:%d:1000::/:/bin/sh\n", i, 1000+i)
+		fmt.Fprintf(&shadow, "u%d:$6$a$b:%s:%s:%s:%s:%s::\n", i, pick("19900", "20300", ""), pick("0", "1", "7", ""), pick("0", "1", "90", "365", "9999", "10000", "99999", ""),
+			pick("7", "14", "0", ""), pick("", "0", "30"))
+	}
+	for name, text := range map[string]string{"passwd": passwd.String(), "shadow": shadow.String(), "group": "g:x:1000:\n"} {
+		os.WriteFile(filepath.Join(home, "etc", name), []byte(text), 0o600)
+	}
+	a, _, _ := machine(t, "== passwd\n"+passwd.String()+"== shadow\n"+shadow.String())
+	for row := range a.Objects.Len() {
+		if a.Objects.ClassOf(row) != estate.Account {
+			continue
+		}
+		name := a.Objects.Name.At(row)
+		facts := a.Head.Settings
+		if n := a.Objects.Applied.At(row); n > 0 {
+			i := slices.IndexFunc(a.Overrides, func(p estate.Policy) bool { return p.Origin == a.Policies[n-1].DN })
+			facts = a.Overrides[i].Settings
+		}
+		out, err := exec.Command("chage", "-R", home, "-l", name).Output()
+		if err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+		told := map[string]string{}
+		for _, l := range strings.Split(string(out), "\n") {
+			key, value, _ := strings.Cut(l, ":")
+			told[strings.TrimSpace(key)] = strings.TrimSpace(value)
+		}
+		expires := facts["max-age"].Value
+		if never := told["Password expires"] == "never"; never != expires.Is(setting.Never) {
+			t.Errorf("%s: max-age %v, chage says %q", name, expires, told["Password expires"])
+		}
+		days := func(id setting.ID, none int64) int64 {
+			if n, ok := facts[id].Value.Number(); ok {
+				return n / day
+			}
+			return none
+		}
+		said := func(key string) int64 {
+			n, _ := strconv.ParseInt(told[key], 10, 64)
+			return max(n, 0)
+		}
+		if told["Last password change"] == "never" {
+			continue // chage prints the fields all the same; nothing of them counts
+		}
+		if got, want := days("min-age", 0), said("Minimum number of days between password change"); got != want {
+			t.Errorf("%s: min-age %d, chage says %d", name, got, want)
+		}
+		if got, want := days("expiry-warning", 0), said("Number of days of warning before password expires"); got != want {
+			t.Errorf("%s: warning %d, chage says %d", name, got, want)
+		}
+		if n, ok := expires.Number(); ok && n/day != said("Maximum number of days between password change") {
+			t.Errorf("%s: max-age %d, chage says %s", name, n/day, told["Maximum number of days between password change"])
+		}
+		if off := told["Password inactive"] == "never"; !expires.Is(setting.Never) && off != facts["inactive-disable"].Value.Is(setting.Never) {
+			t.Errorf("%s: inactive %v, chage says %q", name, facts["inactive-disable"].Value, told["Password inactive"])
+		}
+	}
+}
+
+func FuzzTree(f *testing.F) {
+	f.Add("passwd\nada:x:1000:1000::/:/bin/sh\n== shadow\nada:$6$a$b:1:2:3:4:5:6:\n== login.defs\nPASS_MAX_DAYS 90")
+	f.Add("pam.d/sshd\nauth [success=1 default=die] pam_unix.so\n@include sshd\nauth substack sshd\n== pam.d/passwd\npassword required pam_unix.so \\\n")
+	f.Add("pam.d/passwd\npassword requisite pam_pwquality.so minlen=99\npassword [a=9999999999 b] pam_unix.so\n== security/pwquality.conf\ndcredit=-9\n= =\n#")
+	f.Add("passwd\n:::::::\nroot::0:0:::\n+::::::\n== group\nwheel:x:10:root,,\n== shadow\nroot\n::\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		if !strings.HasPrefix(text, "passwd\n") && !strings.HasPrefix(text, "pam.d/passwd\n") && !strings.HasPrefix(text, "pam.d/sshd\n") {
+			return
+		}
+		a, tree, _ := machine(t, "== "+text)
+		for _, p := range tree.Parts {
+			if p.Name == "etc/shadow" && strings.Count(string(p.Kept), "\n") > strings.Count(text, "\n") {
+				t.Error("the copy has more lines")
+			}
+		}
+		for _, p := range append([]estate.Policy{*a.Head}, a.Overrides...) {
+			for id, fact := range p.Settings {
+				if n, ok := fact.Value.Number(); ok && n < 0 {
+					t.Errorf("%s is %d", id, n)
+				}
+			}
+		}
+	})
+}
