@@ -74,7 +74,7 @@ type unpacking struct {
 // unpacked puts the members of archives in the archives' place.
 func unpacked(found []candidate) (all []candidate, archives []Archive, err error) {
 	for _, c := range found {
-		if c.open == nil || c.size == 0 || wholeRoot(&c) != "" {
+		if c.open == nil || c.size == 0 {
 			all = append(all, c)
 			continue
 		}

@@ -23,6 +23,9 @@ type DoorDocument struct {
 	Weaker    []string                    `json:"weaker"` // settings in which it is weaker than the traced account
 	Evidence  string                      `json:"evidence"`
 	Settings  map[string]*SettingDocument `json:"settings"`
+	// Own are the tenant's own settings, which stand beside those of the domain
+	// that governs a synchronised account; else empty.
+	Own map[string]*SettingDocument `json:"own_settings"`
 }
 
 // How a door was found.
@@ -108,7 +111,10 @@ func (d *TraceDocument) addDoors(s *govern.Survey, p place) {
 		a := s.Estate.Authorities[at.authority]
 		scope, g, settings := effectiveFor(s, at)
 		door := DoorDocument{Authority: a.Name, Kind: string(a.Kind), Account: a.Objects.Name.At(at.row), Enabled: a.Objects.FlagsOf(at.row)&estate.Disabled == 0,
-			Joined: how, Policy: scope.PolicyName(), Rule: string(g.Rule), Weaker: []string{}, Evidence: a.CiteOf(at.row).String(), Settings: settingDocuments(settings)}
+			Joined: how, Policy: scope.PolicyName(), Rule: string(g.Rule), Weaker: []string{}, Evidence: a.CiteOf(at.row).String(), Settings: settingDocuments(settings), Own: map[string]*SettingDocument{}}
+		if g.At != nil {
+			door.Own = settingDocuments(s.OwnSettings(at.authority))
+		}
 		for _, row := range setting.Table() {
 			x, y := settings[row.ID], own[row.ID]
 			if x.Missing != govern.Present || y.Missing != govern.Present || govern.Dormant(settings, row.ID) || govern.Dormant(own, row.ID) {

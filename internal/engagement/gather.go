@@ -16,6 +16,7 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/intake"
+	"sternledger/internal/intake/fieldmap"
 	"sternledger/internal/intake/ldif"
 	"sternledger/internal/intake/live"
 	"sternledger/internal/intake/sheet"
@@ -28,8 +29,12 @@ import (
 // order.
 var formats = []*intake.Format{&ldif.Format, &template.Format, &sheet.Format}
 
-// treeFormats are those of exports that are made of several files.
-func treeFormats() []*intake.TreeFormat { return []*intake.TreeFormat{&unix.Format} }
+// treeFormats are those of exports that are made of several files. Which
+// tenants' exports are known depends on the field maps, shipped and own.
+func (e *Engagement) treeFormats() (trees, error) {
+	maps, err := e.FieldMaps()
+	return trees{&unix.Format, fieldmap.Format(maps)}, err
+}
 
 // LiveOptions say how live sources are read.
 type LiveOptions = live.Options

@@ -38,6 +38,10 @@ type candidate struct {
 
 // look finds the files that the sources name, and what each is.
 func (e *Engagement) look(sources []string) (found []candidate, passed []PassedOver, archives []Archive, err error) {
+	trees, err := e.treeFormats()
+	if err != nil {
+		return nil, nil, nil, err
+	}
 	own, _ := filepath.Abs(e.Dir)
 	for _, source := range sources {
 		info, err := os.Stat(source)
@@ -76,9 +80,9 @@ func (e *Engagement) look(sources []string) (found []candidate, passed []PassedO
 	if found, archives, err = unpacked(found); err != nil {
 		return nil, nil, nil, err
 	}
-	found, passed, err = recognised(found)
+	found, passed, err = trees.recognised(found)
 	if err == nil && len(found) == 0 {
-		err = fmt.Errorf("gather %s: nothing known among %d files; expected %s; see docs/sources.md", strings.Join(sources, " "), len(passed), formatNames())
+		err = fmt.Errorf("gather %s: nothing known among %d files; expected %s; see docs/sources.md", strings.Join(sources, " "), len(passed), trees.names())
 	}
 	return found, passed, archives, err
 }
@@ -117,12 +121,15 @@ func cause(err error) error {
 	return err
 }
 
-func formatNames() string {
+// trees are the formats of exports that are made of several files.
+type trees []*intake.TreeFormat
+
+func (t trees) names() string {
 	var names []string
 	for _, f := range formats {
 		names = append(names, f.Name)
 	}
-	for _, f := range treeFormats() {
+	for _, f := range t {
 		names = append(names, f.Name)
 	}
 	return strings.Join(names, ", ")
@@ -145,44 +152,45 @@ func (c *candidate) head() ([]byte, error) {
 
 // recognised gives each file its format, and puts the files of an export that
 // is made of several together.
-func recognised(found []candidate) (known []candidate, passed []PassedOver, err error) {
-	trees := map[string]int{} // by format and root: its place in known
+func (t trees) recognised(found []candidate) (known []candidate, passed []PassedOver, err error) {
+	places := map[string]int{} // by format and root: its place in known
 	others := map[string]int{}
+	roots := t.wholeRoots(found)
 	var links []candidate
 	for _, c := range found {
-		if root := wholeRoot(&c); root != "" {
+		if root := t.wholeRoot(&c); roots[root] {
 			if c.link != "" {
 				links = append(links, c)
 				continue
 			}
-			if _, _, ok := c.partOf(nil); !ok || c.open == nil {
+			if _, _, ok := t.partOf(&c, nil); !ok || c.open == nil {
 				others[root]++
 				continue
 			}
 		}
-		why, err := c.recognise()
+		why, err := t.recognise(&c)
 		switch {
 		case err != nil:
 			return nil, nil, err
 		case why != "" && c.named:
-			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, formatNames())
+			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, t.names())
 		case why != "":
 			passed = append(passed, PassedOver{c.path, why})
 		case c.tree == nil:
 			known = append(known, c)
 		default:
 			key := c.tree.Name + "\x00" + c.root
-			at, ok := trees[key]
+			at, ok := places[key]
 			if !ok {
 				at = len(known)
-				trees[key] = at
+				places[key] = at
 				known = append(known, candidate{path: c.root, tree: c.tree, root: c.root})
 			}
 			known[at].parts = append(known[at].parts, c)
 		}
 	}
 	for _, c := range links {
-		if why := followed(known, c); why != "" {
+		if why := t.followed(known, &c); why != "" {
 			passed = append(passed, PassedOver{c.path, why})
 		}
 	}
@@ -197,10 +205,10 @@ func recognised(found []candidate) (known []candidate, passed []PassedOver, err 
 	return known, passed, nil
 }
 
-// wholeRoot returns the root of the machine's tree in which a file lies,
-// whatever the file is; empty if it lies in none.
-func wholeRoot(c *candidate) string {
-	for _, f := range treeFormats() {
+// wholeRoot returns the root of the machine's tree in which a file would lie;
+// empty if it lies in none.
+func (t trees) wholeRoot(c *candidate) string {
+	for _, f := range t {
 		if f.Whole {
 			if root, _, _ := f.Part(filepath.ToSlash(c.path), nil); root != "" {
 				return root
@@ -210,10 +218,26 @@ func wholeRoot(c *candidate) string {
 	return ""
 }
 
+// wholeRoots are the roots at which a machine's tree really begins: where at
+// least one file of it lies.
+func (t trees) wholeRoots(found []candidate) map[string]bool {
+	roots := map[string]bool{}
+	for i := range found {
+		for _, f := range t {
+			if f.Whole && found[i].open != nil {
+				if root, _, ok := f.Part(filepath.ToSlash(found[i].path), nil); ok {
+					roots[root] = true
+				}
+			}
+		}
+	}
+	return roots
+}
+
 // followed puts a symbolic link's target into its tree under the link's name.
 // Only links that stay inside the tree are followed.
-func followed(known []candidate, c candidate) string {
-	root, name, ok := c.partOf(nil)
+func (t trees) followed(known []candidate, c *candidate) string {
+	root, name, ok := t.partOf(c, nil)
 	if !ok {
 		return "" // nothing that would be read
 	}
@@ -242,9 +266,17 @@ func followed(known []candidate, c candidate) string {
 }
 
 // partOf asks the tree formats whether a file is theirs.
-func (c *candidate) partOf(head []byte) (root, name string, ok bool) {
-	for _, f := range treeFormats() {
-		if root, name, ok = f.Part(filepath.ToSlash(c.path), head); ok {
+func (t trees) partOf(c *candidate, head []byte) (root, name string, ok bool) {
+	for _, f := range t {
+		if f.Claims != nil && head == nil {
+			continue
+		}
+		root, name, ok = f.Part(filepath.ToSlash(c.path), head)
+		if ok && f.Claims != nil {
+			data, err := c.whole()
+			ok = err == nil && f.Claims(c.path, data)
+		}
+		if ok {
 			c.tree, c.root, c.part = f, root, name
 			return root, name, true
 		}
@@ -253,7 +285,7 @@ func (c *candidate) partOf(head []byte) (root, name string, ok bool) {
 }
 
 // recognise finds the file's format, or says why there is none.
-func (c *candidate) recognise() (why string, err error) {
+func (t trees) recognise(c *candidate) (why string, err error) {
 	if c.open == nil {
 		return "not a regular file; links are not followed", nil
 	}
@@ -261,7 +293,7 @@ func (c *candidate) recognise() (why string, err error) {
 	if err != nil {
 		return "", err
 	}
-	if _, _, ok := c.partOf(head); ok {
+	if _, _, ok := t.partOf(c, head); ok {
 		return "", nil
 	}
 	if len(head) == 0 {

@@ -64,6 +64,10 @@ type TreeFormat struct {
 	// file's place below it.
 	Part func(path string, head []byte) (root, name string, ok bool)
 
+	// Claims, if not nil, decides on a file that Part says may be one: it is
+	// shown all of it.
+	Claims func(path string, data []byte) bool
+
 	// Whole says that an export is always complete: a newer one of the same
 	// name takes the place of the older one. Otherwise the older one's files
 	// that the newer one lacks still count.

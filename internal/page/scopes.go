@@ -2,6 +2,7 @@ package page
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -52,11 +53,27 @@ func byPolicy(scopes []*govern.Scope) []*column {
 			all = append(all, &column{Scope: scope, byTier: map[string]int{}})
 		}
 		c := all[len(all)-1]
+		c.mergeFactor(scope)
 		c.accounts += scope.Accounts
 		c.enabled += scope.Enabled
 		c.byTier[scope.Tier] = scope.Accounts
 	}
 	return all
+}
+
+// mergeFactor keeps the one setting in which tiers under a policy can differ:
+// who has a second factor.
+func (c *column) mergeFactor(scope *govern.Scope) {
+	const id = "mfa"
+	mine, theirs := c.Settings[id], scope.Settings[id]
+	if mine.Missing != govern.Present || theirs.Missing != govern.Present || mine.Value == theirs.Value {
+		return
+	}
+	merged := *c.Scope
+	merged.Settings = maps.Clone(c.Settings)
+	mine.Value = setting.Word("some")
+	merged.Settings[id] = mine
+	c.Scope = &merged
 }
 
 // tiersOf returns the tiers that hold accounts, in order.
@@ -136,6 +153,9 @@ func sideBySide(s *Sheet, shown []*column, first *column, tiers []string) {
 		rows = append(rows, row)
 	}
 	for _, row := range setting.Table() {
+		if a := first.Authority; !row.Exists(a.Platform) && !row.Exists(setting.WindowsFineGrained) {
+			continue // of a domain that governs synchronised accounts: nothing about passwords
+		}
 		cells, any := []string{string(row.ID)}, false
 		for _, c := range shown {
 			cells = append(cells, cell(&row, c.Scope, first.Scope))

@@ -102,6 +102,15 @@ func otherDoors(s *Sheet, d *engagement.TraceDocument) {
 		if len(weak) > 0 {
 			lines = append(lines, "weaker in: "+strings.Join(weak, "; "))
 		}
+		var beside []string
+		for _, row := range setting.Table() {
+			if x := door.Own[string(row.ID)]; x != nil && row.ID != "mfa" && (x.Value != nil || x.Special != "") && row.Exists(setting.WindowsDomain) {
+				beside = append(beside, fmt.Sprintf("%s %s", row.ID, Short(&row, valueOf(x))))
+			}
+		}
+		if len(beside) > 0 {
+			lines = append(lines, "the tenant's own beside it: "+strings.Join(beside, "; "))
+		}
 		s.Entry(word, "", fmt.Sprintf("%s of the %s %s, %s", door.Account, door.Kind, door.Authority, joined), append(lines, "evidence: "+door.Evidence)...)
 	}
 }

@@ -77,6 +77,16 @@ func (f Flag) Names() []string {
 	return names
 }
 
+// FlagNamed returns the flag of that name.
+func FlagNamed(name string) (Flag, bool) {
+	for _, n := range flagNames {
+		if n.name == name {
+			return n.flag, true
+		}
+	}
+	return 0, false
+}
+
 // FlagsNamed returns the names of all flags that pages show.
 func FlagsNamed() []string { return (^Flag(0)).Names() }
 

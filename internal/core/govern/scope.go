@@ -281,19 +281,25 @@ func (s *Survey) Settle(scope *Scope) {
 	if scope.Elsewhere == nil {
 		return
 	}
-	// The domain's settings govern; what a domain has no setting for, such as a
-	// second factor, stays the tenant's own.
+	// The domain's settings govern. What the tenant asks of a password does not
+	// reach one that is set in the domain; a second factor is the tenant's own.
 	i := slices.Index(s.Estate.Authorities, scope.Elsewhere)
 	there := &Scope{Authority: scope.Elsewhere, Policy: scope.Policy, Rule: scope.Rule, Why: scope.Why}
 	there.Settings = effective(scope.Elsewhere, there)
 	s.fillConfigured(i, []*Scope{there})
 	own := effective(scope.Authority, &Scope{Authority: scope.Authority, Policy: scope.Authority.Head})
 	for id, e := range there.Settings {
-		if e.Missing == NoSuch {
+		if TenantsOwn(id) {
 			e = own[id]
 		}
 		scope.Settings[id] = e
 	}
+}
+
+// TenantsOwn reports whether a setting of a tenant concerns its synchronised
+// accounts as well.
+func TenantsOwn(id setting.ID) bool {
+	return id == "mfa" || id == "expiry-for-synced" || id == "directory-blocklist-mode"
 }
 
 // OwnSettings returns the settings of an authority itself, whoever they govern.

@@ -112,7 +112,7 @@ func Run(survey *govern.Survey, chosen func(*estate.Authority) []*baseline.Basel
 				continue
 			}
 			for i := range b.Demands {
-				if scope.Elsewhere != nil && setting.Get(b.Demands[i].Setting).Exists(scope.Elsewhere.Platform) {
+				if scope.Elsewhere != nil && !govern.TenantsOwn(b.Demands[i].Setting) {
 					continue // the domain's own scope has the verdict
 				}
 				r.Verdicts = append(r.Verdicts, judge(scope, b, &b.Demands[i], found))

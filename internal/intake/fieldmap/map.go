@@ -1,0 +1,411 @@
+// Package fieldmap reads the exports of cloud tenants, in JSON or CSV, by a
+// field map: a YAML file that says how to recognise an export, where each
+// setting stands, and where the accounts, groups and policies are. A further
+// product is one more YAML file. docs/field-maps.md describes the format.
+package fieldmap
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/theory/jsonpath"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/strictyaml"
+)
+
+// Map is one field map.
+type Map struct {
+	ID       strictyaml.Text `yaml:"id"`
+	Title    string          `yaml:"title"`
+	Follows  string          `yaml:"follows"` // the public document that describes the exports
+	Platform strictyaml.Text `yaml:"platform"`
+	Name     *Pick           `yaml:"name"`
+	Exports  []Export        `yaml:"exports"`
+	Settings []Reading       `yaml:"settings"`
+	Fixed    []Fixed         `yaml:"fixed"`
+	Accounts []Accounts      `yaml:"accounts"`
+	Groups   *Groups         `yaml:"groups"`
+	Policies *Policies       `yaml:"policies"`
+	Live     *Live           `yaml:"live"`
+
+	path    string
+	exports map[string]*Export
+}
+
+// Export is one kind of file that the product exports.
+type Export struct {
+	ID   strictyaml.Text   `yaml:"id"`
+	JSON []Path            `yaml:"json"` // each must lead to something
+	CSV  []strictyaml.Text `yaml:"csv"`  // columns that must be there
+	File strictyaml.Text   `yaml:"file"` // pattern of the file's name
+}
+
+// Path is a JSONPath (RFC 9535), or the bare name of a field or column.
+type Path struct {
+	text strictyaml.Text
+	path *jsonpath.Path
+}
+
+// Pick is a value in an export.
+type Pick struct {
+	Export strictyaml.Text `yaml:"export"`
+	At     Path            `yaml:"at"`
+	Match  strictyaml.Text `yaml:"match"` // its first group is taken
+
+	match *regexp.Regexp
+}
+
+// Reading says where a setting stands and how to read it.
+type Reading struct {
+	Setting strictyaml.Text            `yaml:"setting"`
+	Export  strictyaml.Text            `yaml:"export"`
+	At      Path                       `yaml:"at"`
+	Unit    strictyaml.Text            `yaml:"unit"`
+	Words   map[string]strictyaml.Text `yaml:"words"`  // as exported, to our value
+	When    []When                     `yaml:"when"`   // what goes before it
+	Absent  *strictyaml.Text           `yaml:"absent"` // what it means that the field is not there
+	Least   bool                       `yaml:"least"`  // of several values the smallest counts
+
+	row    *setting.Setting
+	values map[string]setting.Value
+	absent setting.Value
+}
+
+// When gives a setting its value if another field has a certain one.
+type When struct {
+	At    Path            `yaml:"at"`
+	Is    strictyaml.Text `yaml:"is"`
+	Value strictyaml.Text `yaml:"value"`
+
+	value setting.Value
+}
+
+// Fixed is a setting that the platform fixes for everybody.
+type Fixed struct {
+	Setting strictyaml.Text `yaml:"setting"`
+	Value   strictyaml.Text `yaml:"value"`
+	Source  string          `yaml:"source"`
+
+	row   *setting.Setting
+	value setting.Value
+}
+
+// Accounts says where accounts stand.
+type Accounts struct {
+	Export    strictyaml.Text `yaml:"export"`
+	Each      Path            `yaml:"each"`
+	ID        Path            `yaml:"id"` // by which groups name them; else the name
+	Name      Path            `yaml:"name"`
+	Principal Path            `yaml:"principal"`
+	Display   Path            `yaml:"display"`
+	Changed   Path            `yaml:"password-set"` // RFC 3339
+	Domain    Path            `yaml:"source-domain"`
+	Account   Path            `yaml:"source-account"`
+	SID       Path            `yaml:"source-sid"`
+	Federated *Pick           `yaml:"federated"` // names of domains whose accounts sign in elsewhere
+	Only      []Condition     `yaml:"only"`      // others are no accounts
+	Joins     bool            `yaml:"joins"`     // it adds to accounts of another export
+	Flags     []FlagRule      `yaml:"flags"`
+}
+
+// Condition is a test of a field.
+type Condition struct {
+	At       Path              `yaml:"at"`
+	Is       []strictyaml.Text `yaml:"is"`
+	Not      []strictyaml.Text `yaml:"not"`
+	Contains strictyaml.Text   `yaml:"contains"`
+}
+
+// FlagRule sets a flag of an account where a condition holds.
+type FlagRule struct {
+	Flag      strictyaml.Text `yaml:"flag"`
+	Condition `yaml:",inline"`
+
+	flag estate.Flag
+}
+
+// Groups says where groups stand, and who is in them.
+type Groups struct {
+	Export    strictyaml.Text `yaml:"export"`
+	Each      Path            `yaml:"each"`
+	ID        Path            `yaml:"id"`
+	Name      Path            `yaml:"name"`
+	Members   Path            `yaml:"members"`   // ids of accounts, within a group
+	Everybody []Condition     `yaml:"everybody"` // a group that holds every account
+	In        *Memberships    `yaml:"in"`        // where members are exported group by group
+}
+
+// Memberships are exports of one group's members each.
+type Memberships struct {
+	Export strictyaml.Text `yaml:"export"`
+	Group  strictyaml.Text `yaml:"group"` // pattern of the file's name; its first group is the group's id
+	Each   Path            `yaml:"each"`
+	ID     Path            `yaml:"id"`
+
+	group *regexp.Regexp
+}
+
+// Policies says where prioritised policies stand.
+type Policies struct {
+	Export     strictyaml.Text `yaml:"export"`
+	Each       Path            `yaml:"each"`
+	Name       Path            `yaml:"name"`
+	Precedence Path            `yaml:"precedence"`
+	Groups     Path            `yaml:"groups"` // ids; none: everybody
+	Only       []Condition     `yaml:"only"`
+	Settings   []Reading       `yaml:"settings"`
+}
+
+// Live says how the product is asked for its exports.
+type Live struct {
+	Token    Token     `yaml:"token"`
+	Next     Path      `yaml:"next"`   // address of the next page, in the reply
+	Header   bool      `yaml:"header"` // the next page is named by a Link header (RFC 8288)
+	Requests []Request `yaml:"requests"`
+}
+
+// Token says where a token is to be had with a client's id and secret.
+type Token struct {
+	Path  string            `yaml:"path"` // of the same host, unless it is an address
+	Scope string            `yaml:"scope"`
+	Auth  strictyaml.Text   `yaml:"auth"` // how a token given by hand is sent; Bearer unless said otherwise
+	Form  map[string]string `yaml:"form"`
+}
+
+// Request is one question.
+type Request struct {
+	Export strictyaml.Text `yaml:"export"`
+	Path   string          `yaml:"path"`
+	Each   *Pick           `yaml:"each"`     // asked once for each value, put in place of {}
+	May    bool            `yaml:"optional"` // an answer "not allowed" or "not there" is no error
+}
+
+// UnmarshalYAML reads a path. A bare name is that of a field at the top.
+func (p *Path) UnmarshalYAML(unmarshal func(any) error) error {
+	if err := unmarshal(&p.text); err != nil {
+		return err
+	}
+	text := p.text.Value
+	if !strings.HasPrefix(text, "$") {
+		text = fmt.Sprintf("$[%q]", text)
+	}
+	parsed, err := jsonpath.Parse(text)
+	if err != nil {
+		return fmt.Errorf("%q is no JSONPath (RFC 9535): %v", p.text.Value, err)
+	}
+	p.path = parsed
+	return nil
+}
+
+// Parse reads a field map. Errors name path, line and column.
+func Parse(name string, data []byte) (*Map, error) {
+	m := &Map{path: name}
+	if err := strictyaml.Unmarshal(name, data, m); err != nil {
+		return nil, err
+	}
+	return m, m.check()
+}
+
+// Names of what a map can set of an account, besides the flags that pages
+// show.
+const disabled = "disabled"
+
+func (m *Map) check() error {
+	if m.ID.Value == "" || m.Title == "" || len(m.Exports) == 0 {
+		return m.ID.Errorf(m.path, "a field map needs id, title, platform and exports")
+	}
+	platform := setting.Platform(m.Platform.Value)
+	if !slices.Contains(setting.Places, platform) && platform != setting.Other {
+		return m.Platform.Errorf(m.path, "unknown platform %q; known are %v and %s", platform, setting.Places, setting.Other)
+	}
+	m.exports = map[string]*Export{}
+	for i := range m.Exports {
+		x := &m.Exports[i]
+		if len(x.JSON) == 0 && len(x.CSV) == 0 {
+			return x.ID.Errorf(m.path, "export %q says neither json nor csv: it could not be recognised", x.ID.Value)
+		}
+		if _, err := path.Match(x.File.Value, ""); err != nil {
+			return x.File.Errorf(m.path, "file %q is no pattern", x.File.Value)
+		}
+		if m.exports[x.ID.Value] != nil {
+			return x.ID.Errorf(m.path, "a second export %q", x.ID.Value)
+		}
+		m.exports[x.ID.Value] = x
+	}
+	if err := m.checkReadings(m.Settings, true); err != nil {
+		return err
+	}
+	for i := range m.Fixed {
+		f := &m.Fixed[i]
+		var err error
+		if f.row, f.value, err = m.valueOf(f.Setting, f.Value); err != nil {
+			return err
+		}
+		if f.Source == "" {
+			return f.Setting.Errorf(m.path, "a fixed setting needs its source: the document that says so")
+		}
+	}
+	for i := range m.Accounts {
+		if err := m.checkAccounts(&m.Accounts[i]); err != nil {
+			return err
+		}
+	}
+	if g := m.Groups; g != nil {
+		if err := m.known(g.Export); err != nil {
+			return err
+		}
+		if g.In != nil {
+			var err error
+			if g.In.group, err = regexp.Compile(g.In.Group.Value); err != nil || g.In.group.NumSubexp() < 1 {
+				return g.In.Group.Errorf(m.path, "group %q: a regular expression with one group is expected, for the group's id in the file's name", g.In.Group.Value)
+			}
+			if err := m.known(g.In.Export); err != nil {
+				return err
+			}
+		}
+	}
+	if p := m.Policies; p != nil {
+		if err := m.known(p.Export); err != nil {
+			return err
+		}
+		if err := m.checkReadings(p.Settings, false); err != nil {
+			return err
+		}
+	}
+	if m.Live != nil {
+		for i := range m.Live.Requests {
+			r := &m.Live.Requests[i]
+			if err := m.known(r.Export); err != nil {
+				return err
+			}
+			if err := m.checkPick(r.Each); err != nil {
+				return err
+			}
+		}
+	}
+	return m.checkPick(m.Name)
+}
+
+// known reports an export that the map does not tell of.
+func (m *Map) known(export strictyaml.Text) error {
+	if m.exports[export.Value] != nil {
+		return nil
+	}
+	return export.Errorf(m.path, "unknown export %q; the nearest is %q", export.Value, strictyaml.Nearest(export.Value, slices.Sorted(maps.Keys(m.exports))))
+}
+
+func (m *Map) checkPick(p *Pick) error {
+	if p == nil {
+		return nil
+	}
+	if p.Match.Value != "" {
+		var err error
+		if p.match, err = regexp.Compile(p.Match.Value); err != nil || p.match.NumSubexp() < 1 {
+			return p.Match.Errorf(m.path, "match %q: a regular expression with one group is expected", p.Match.Value)
+		}
+	}
+	if p.At.path == nil {
+		return p.Export.Errorf(m.path, "no path (at)")
+	}
+	return m.known(p.Export)
+}
+
+// valueOf reads a setting's id and a value of it.
+func (m *Map) valueOf(id, value strictyaml.Text) (*setting.Setting, setting.Value, error) {
+	row, ok := setting.Lookup(setting.ID(id.Value))
+	if !ok {
+		var ids []string
+		for _, s := range setting.Table() {
+			ids = append(ids, string(s.ID))
+		}
+		return nil, setting.Value{}, id.Errorf(m.path, "unknown setting %q; the nearest known one is %q", id.Value, strictyaml.Nearest(id.Value, ids))
+	}
+	v, err := row.Parse(value.Value)
+	if err != nil {
+		return nil, v, value.Errorf(m.path, "%v", err)
+	}
+	return row, v, nil
+}
+
+var units = map[string]int64{"seconds": 1, "minutes": 60, "hours": 3600, "days": 86400, "with its unit": 0}
+
+func (m *Map) checkReadings(all []Reading, needExport bool) error {
+	for i := range all {
+		r := &all[i]
+		unset := strictyaml.Text{Value: "not set", Line: r.Setting.Line, Column: r.Setting.Column}
+		var err error
+		if r.row, _, err = m.valueOf(r.Setting, unset); err != nil {
+			return err
+		}
+		if needExport {
+			if err := m.known(r.Export); err != nil {
+				return err
+			}
+		}
+		if r.At.path == nil {
+			return r.Setting.Errorf(m.path, "%s has no path (at)", r.row.ID)
+		}
+		if _, ok := units[r.Unit.Value]; r.row.Kind == setting.Duration && !ok {
+			return r.Setting.Errorf(m.path, "%s needs a unit: seconds, minutes, hours, days, or \"with its unit\"", r.row.ID)
+		}
+		r.values = map[string]setting.Value{}
+		for word, text := range r.Words {
+			if _, r.values[strings.ToLower(word)], err = m.valueOf(r.Setting, text); err != nil {
+				return err
+			}
+		}
+		for k := range r.When {
+			w := &r.When[k]
+			if w.At.path == nil {
+				return r.Setting.Errorf(m.path, "a condition of %s has no path (at)", r.row.ID)
+			}
+			if _, w.value, err = m.valueOf(r.Setting, w.Value); err != nil {
+				return err
+			}
+		}
+		if r.Absent != nil {
+			if _, r.absent, err = m.valueOf(r.Setting, *r.Absent); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (m *Map) checkAccounts(a *Accounts) error {
+	if err := m.known(a.Export); err != nil {
+		return err
+	}
+	if a.Each.path == nil || a.Name.path == nil && a.ID.path == nil {
+		return a.Export.Errorf(m.path, "accounts need each, and name or id")
+	}
+	for i := range a.Flags {
+		f := &a.Flags[i]
+		if f.At.path == nil {
+			return f.Flag.Errorf(m.path, "the flag %q has no path (at)", f.Flag.Value)
+		}
+		if f.Flag.Value == disabled {
+			f.flag = estate.Disabled
+			continue
+		}
+		var ok bool
+		if f.flag, ok = estate.FlagNamed(f.Flag.Value); !ok {
+			return f.Flag.Errorf(m.path, "unknown flag %q; the nearest is %q", f.Flag.Value, strictyaml.Nearest(f.Flag.Value, append(estate.FlagsNamed(), disabled)))
+		}
+	}
+	return m.checkPick(a.Federated)
+}
+
+func valuesOf(texts []strictyaml.Text) []string {
+	var all []string
+	for _, t := range texts {
+		all = append(all, t.Value)
+	}
+	return all
+}
