@@ -32,14 +32,21 @@ record; an export of a part of a domain is joined to what is on record.
 A directory server is read live by its address, ldaps://HOST[/BASE] or ldap://
 (with StartTLS): searches only, written as LDIF evidence and then read like any
 export. The password comes from a prompt, a file, or the variable
-STERNLEDGER_PASSWORD, never from the command line.
+STERNLEDGER_PASSWORD, never from the command line. A cloud tenant is read live by
+https://HOST and its field map (--map); the token, or a client's id and secret
+to get one with, comes from STERNLEDGER_TOKEN, or STERNLEDGER_CLIENT_ID and
+STERNLEDGER_CLIENT_SECRET. Each reply is kept as evidence.
 
 Known formats: a directory's export in LDIF; security templates in INF, from a
 policy store, a policy backup or a machine's own export (the machine is named
-after the file); and, for what has no export, a sheet of settings that somebody
-read off, in CSV or YAML (docs/sheets.md).`,
+after the file); a Unix machine's etc tree (the machine is named after the
+folder or archive that holds etc); a tenant's exports in JSON or CSV, in a
+folder of their own, by field maps (docs/field-maps.md); and, for what has no
+export, a sheet of settings that somebody read off, in CSV or YAML
+(docs/sheets.md). Archives (tar, tar.gz, zip) are looked into.`,
 		Example: `  sternledger gather marrowick.ldif
   sternledger gather exports/ --format json
+  sternledger gather gates.tar.gz
   sternledger -C harbour-2026 gather weighbridge.inf --with-gaps
   sternledger gather --sheet-template > sheet.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -57,7 +64,7 @@ read off, in CSV or YAML (docs/sheets.md).`,
 				if err != nil {
 					return err
 				}
-				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, Live: how, Password: login.password(cmd),
+				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, Live: how, Password: login.password(cmd), Map: login.tenantMap, Credentials: login.credentials(),
 					Progress: s.progress(cmd.ErrOrStderr())})
 				if err != nil {
 					return err

@@ -17,6 +17,7 @@ const passwordVariable = "STERNLEDGER_PASSWORD"
 // login is how gather signs in to a live source.
 type login struct {
 	passwordFile, issuers string
+	tenantMap, tokenURL   string
 	how                   engagement.LiveOptions
 }
 
@@ -26,7 +27,21 @@ func (l *login) addFlags(cmd *cobra.Command) {
 	flags.StringVar(&l.passwordFile, "password-file", "", "read its password from the first line of this file")
 	flags.StringVar(&l.issuers, "ca", "", "trust the issuers in this PEM file, instead of the system's")
 	flags.StringVar(&l.how.Certificate, "certificate", "", "trust only the certificate with this SHA-256")
+	flags.StringVar(&l.tenantMap, "map", "", "field map by which a tenant is asked")
+	flags.StringVar(&l.tokenURL, "token-url", "", "get a tenant's token here, instead of at the field map's path")
 	flags.BoolVar(&l.how.AnyCertificate, "any-certificate", false, "trust any certificate; the ledger records it")
+}
+
+// Variables that hold what signs in to a tenant.
+const (
+	tokenVariable  = "STERNLEDGER_TOKEN"
+	clientVariable = "STERNLEDGER_CLIENT_ID"
+	secretVariable = "STERNLEDGER_CLIENT_SECRET"
+)
+
+// credentials reads the environment.
+func (l *login) credentials() engagement.Credentials {
+	return engagement.Credentials{Token: os.Getenv(tokenVariable), Client: os.Getenv(clientVariable), Secret: os.Getenv(secretVariable), TokenURL: l.tokenURL}
 }
 
 // options reads the files that the flags name.

@@ -289,6 +289,7 @@ type GatherDocument struct {
 	Problems    []ProblemDocument         `json:"problems"`
 	Passed      []PassedDocument          `json:"passed"`
 	Live        []*live.Collected         `json:"live"`
+	Archives    []Archive                 `json:"archives"`
 }
 
 // GatheredFileDocument is one file and what became of it.
@@ -323,7 +324,7 @@ type PassedDocument struct {
 // Document describes the gather.
 func (g *Gathered) Document() GatherDocument {
 	d := GatherDocument{Schema: "sternledger/gather/1", Entry: g.Entry, Files: []GatheredFileDocument{}, Authorities: []GatheredSubjectDocument{},
-		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}, Live: append([]*live.Collected{}, g.Live...)}
+		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}, Live: append([]*live.Collected{}, g.Live...), Archives: append([]Archive{}, g.Archives...)}
 	for _, f := range g.Files {
 		state := "taken"
 		if f.Known {

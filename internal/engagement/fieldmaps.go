@@ -14,6 +14,15 @@ import (
 // FieldMapsDir is the folder of an engagement's own field maps.
 const FieldMapsDir = "fieldmaps"
 
+// ShippedFieldMap returns a field map of the program by its id.
+func ShippedFieldMap(id string) (*fieldmap.Map, error) {
+	data, err := fieldmaps.Files.ReadFile(id + ".yaml")
+	if err != nil {
+		return nil, err
+	}
+	return fieldmap.Parse(id+".yaml", data)
+}
+
 // FieldMaps returns the shipped field maps and the engagement's own, by id. An
 // own one takes the place of a shipped one of the same id.
 func (e *Engagement) FieldMaps() ([]*fieldmap.Map, error) {

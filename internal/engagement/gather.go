@@ -36,9 +36,6 @@ func (e *Engagement) treeFormats() (trees, error) {
 	return trees{&unix.Format, fieldmap.Format(maps)}, err
 }
 
-// LiveOptions say how live sources are read.
-type LiveOptions = live.Options
-
 // SheetTemplate writes an empty sheet with every setting and its meaning.
 func SheetTemplate(w io.Writer) error { return sheet.Template(w) }
 
@@ -49,6 +46,10 @@ type GatherOptions struct {
 	WithGaps bool
 	// Live says how live sources are read; its URL is each source's.
 	Live LiveOptions
+	// Map is the id of the field map by which tenants are asked.
+	Map string
+	// Credentials are how tenants are signed in to.
+	Credentials Credentials
 	// Password is asked once for the name that Live binds as, when a live
 	// source needs it.
 	Password func(name string) (string, error)
@@ -81,14 +82,14 @@ type PassedOver struct{ Path, Why string }
 // Gather takes exports into evidence: all of them, or nothing.
 func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, error) {
 	away := ""
-	if slices.ContainsFunc(sources, live.Is) {
+	if slices.ContainsFunc(sources, isLive) {
 		var err error
 		if away, err = os.MkdirTemp("", "sternledger-live-"); err != nil {
 			return nil, err
 		}
 		defer os.RemoveAll(away)
 	}
-	collected, sources, origins, err := collect(sources, opt, away)
+	collected, sources, origins, err := e.collect(sources, opt, away)
 	if err != nil {
 		return nil, err
 	}
@@ -105,6 +106,9 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	for i := range candidates {
 		c := &candidates[i]
 		c.origin = cmp.Or(origins[c.path], c.path)
+		for k := range c.parts {
+			c.parts[k].origin = cmp.Or(origins[filepath.Dir(c.parts[k].path)], c.parts[k].path)
+		}
 	}
 	if g.staging, err = os.MkdirTemp(filepath.Join(e.Dir, EvidenceDir), stagingPrefix); err != nil {
 		return nil, err
@@ -138,48 +142,6 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 		return nil, err
 	}
 	return g.result, e.putInPlace(g.staging, g.files)
-}
-
-// collect reads the live sources into files of a folder, and returns the
-// sources with those files in their place, and which address each file is of.
-func collect(sources []string, opt GatherOptions, folder string) (all []*live.Collected, files []string, origins map[string]string, err error) {
-	asked := false
-	origins = map[string]string{}
-	for i, source := range sources {
-		if !live.Is(source) {
-			files = append(files, source)
-			continue
-		}
-		if opt.Live.Bind != "" && !asked {
-			if opt.Live.Password, err = opt.Password(opt.Live.Bind); err != nil {
-				return nil, nil, nil, err
-			}
-			asked = true
-		}
-		// A folder for each: one server can be read for several bases.
-		name := filepath.Join(folder, fmt.Sprint(i), live.FileName(source))
-		if err := os.Mkdir(filepath.Dir(name), 0o700); err != nil {
-			return nil, nil, nil, err
-		}
-		f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		how := opt.Live
-		how.URL = source
-		if opt.Progress != nil {
-			how.Told = func(n int) { opt.Progress(source, int64(n), -1) }
-		}
-		got, err := live.Collect(how, f)
-		if closed := f.Close(); err == nil {
-			err = closed
-		}
-		if err != nil {
-			return nil, nil, nil, fmt.Errorf("gather %w", err)
-		}
-		all, files, origins[name] = append(all, got), append(files, name), source
-	}
-	return all, files, origins, nil
 }
 
 // gathering is one gather under way.

@@ -67,7 +67,7 @@ func (g *gathering) takeTree(c candidate) error {
 		if p.Kept != nil {
 			kept = p.Kept
 		}
-		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.path, Format: c.tree.Name, Size: sizes[p.Name],
+		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.origin, Format: c.tree.Name, Size: sizes[p.Name],
 			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: hexSum(kept), Struck: p.Struck, Tree: t.Name, Part: p.Name}}
 		if err := g.stage(p.Stored, kept); err != nil {
 			return err

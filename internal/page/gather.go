@@ -48,6 +48,14 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 	}
 	s.Table([]Column{{Head: "evidence"}, {Head: "format"}, {Head: "bytes", Right: true}, {Head: "SHA-256"}, {Head: ""}}, rows)
 	for _, l := range g.Live {
+		if l.Map != "" {
+			text := fmt.Sprintf("%s read live by the field map %s: %s; the server's certificate %s was %s", l.URL, l.Map, Quantity(l.Entries, "reply"), clip(l.Certificate, 16), l.Trust)
+			if len(l.Refused) > 0 {
+				text += "; not allowed or not there: " + strings.Join(l.Refused, ", ")
+			}
+			s.Text(text)
+			continue
+		}
 		s.Text(fmt.Sprintf("%s read live as %s: %s under %s; the server's certificate %s was %s", l.URL, orAnonymous(l.Bind), Quantity(l.Entries, "entry"), strings.Join(l.Bases, ", "), clip(l.Certificate, 16), l.Trust))
 	}
 	struck := 0

@@ -17,6 +17,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/intake"
 )
 
 // Map is one field map.
@@ -166,6 +167,7 @@ type Policies struct {
 type Live struct {
 	Token    Token     `yaml:"token"`
 	Next     Path      `yaml:"next"`   // address of the next page, in the reply
+	Page     string    `yaml:"page"`   // parameter that it goes into, where it is no address
 	Header   bool      `yaml:"header"` // the next page is named by a Link header (RFC 8288)
 	Requests []Request `yaml:"requests"`
 }
@@ -174,7 +176,7 @@ type Live struct {
 type Token struct {
 	Path  string            `yaml:"path"` // of the same host, unless it is an address
 	Scope string            `yaml:"scope"`
-	Auth  strictyaml.Text   `yaml:"auth"` // how a token given by hand is sent; Bearer unless said otherwise
+	Auth  string            `yaml:"auth"` // how a token given by hand is sent; Bearer unless said otherwise
 	Form  map[string]string `yaml:"form"`
 }
 
@@ -408,4 +410,50 @@ func valuesOf(texts []strictyaml.Text) []string {
 		all = append(all, t.Value)
 	}
 	return all
+}
+
+// NextPage returns where a reply says its next page is; empty after the last.
+func (l *Live) NextPage(reply []byte) string {
+	if l.Next.path == nil {
+		return ""
+	}
+	d, err := parse(&intake.Part{Data: reply})
+	if err != nil || d.csv != nil {
+		return ""
+	}
+	text, _ := first(element{d.value, d.lines}, l.Next)
+	return text
+}
+
+// Values returns what replies of an export hold at the pick's path.
+func (p *Pick) Values(replies map[string][][]byte) []string {
+	r := &reader{exports: map[string][]*document{}}
+	for _, reply := range replies[p.Export.Value] {
+		if d, err := parse(&intake.Part{Data: reply}); err == nil {
+			r.exports[p.Export.Value] = append(r.exports[p.Export.Value], d)
+		}
+	}
+	return r.pick(p)
+}
+
+// NextField is the name of the field in which replies name their next page.
+func (l *Live) NextField() string {
+	if l.Next.path == nil {
+		return ""
+	}
+	name := l.Next.text.Value
+	name = strings.TrimSuffix(strings.TrimPrefix(name, "$['"), "']")
+	return strings.TrimPrefix(name, "$.")
+}
+
+// ExportOf returns the id of the export that a file is; empty for none.
+func (m *Map) ExportOf(file string, data []byte) string {
+	d, err := parse(&intake.Part{Name: path.Base(file), Path: file, Data: data})
+	if err != nil {
+		return ""
+	}
+	for _, c := range claims([]*Map{m}, d) {
+		return c.x.ID.Value
+	}
+	return ""
 }

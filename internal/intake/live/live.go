@@ -54,6 +54,10 @@ type Collected struct {
 	Entries     int      `json:"entries"`
 	Certificate string   `json:"certificate"` // SHA-256
 	Trust       string   `json:"trust"`       // verified, pinned, or not verified
+	// Of a tenant:
+	Map     string   `json:"map,omitempty"`     // the field map
+	Refused []string `json:"refused,omitempty"` // what it did not let us read, and may be lacking
+	Waits   int      `json:"waits,omitempty"`   // how often it asked for patience
 }
 
 // Is reports whether a source is one for this package.
@@ -108,7 +112,7 @@ func Collect(opt Options, out io.Writer) (*Collected, error) {
 	if u.User != nil {
 		return nil, fmt.Errorf("a name or password in the address is refused, since others can see it; give the name with --bind and the password by prompt, file or variable")
 	}
-	c := &collector{opt: opt, out: bufio.NewWriter(out), got: &Collected{URL: opt.URL, Bind: opt.Bind, Bases: []string{}}}
+	c := &collector{trusting: trusting{opt: opt, got: &Collected{URL: opt.URL, Bind: opt.Bind, Bases: []string{}}}, out: bufio.NewWriter(out)}
 	if err := c.connect(u); err != nil {
 		return nil, c.explain(err)
 	}
@@ -126,18 +130,23 @@ type directory interface {
 }
 
 type collector struct {
+	trusting
+	conn    directory
+	out     *bufio.Writer
+	windows bool // it is a Windows domain's, or one of its make
+}
+
+// trusting checks a server's certificate and notes what came of it.
+type trusting struct {
 	opt      Options
-	conn     directory
-	out      *bufio.Writer
 	got      *Collected
-	windows  bool  // it is a Windows domain's, or one of its make
 	distrust error // why the server's certificate is not trusted
 }
 
-// connect opens the connection, secures it, and says who is asking.
-func (c *collector) connect(u *url.URL) error {
-	config := &tls.Config{
-		ServerName: u.Hostname(),
+// config makes connections that are checked as the options say.
+func (c *trusting) config(host string) *tls.Config {
+	return &tls.Config{
+		ServerName: host,
 		MinVersion: tls.VersionTLS12,
 		// The check below takes the place of the usual one, and is as strict
 		// unless the options say otherwise.
@@ -147,6 +156,16 @@ func (c *collector) connect(u *url.URL) error {
 			return c.distrust
 		},
 	}
+}
+
+// untrusted says what to do about a certificate that is not trusted.
+func (c *trusting) untrusted() error {
+	return fmt.Errorf("%s: the server's certificate is not trusted: %v; its SHA-256 is %s: compare it with the administrator's and pass it with --certificate, or give its issuer with --ca FILE", c.opt.URL, c.distrust, c.got.Certificate)
+}
+
+// connect opens the connection, secures it, and says who is asking.
+func (c *collector) connect(u *url.URL) error {
+	config := c.config(u.Hostname())
 	conn, err := ldap.DialURL(u.Scheme+"://"+u.Host, ldap.DialWithDialer(&net.Dialer{Timeout: dialTimeout}), ldap.DialWithTLSConfig(config))
 	if err != nil {
 		return err
@@ -173,7 +192,7 @@ func (c *collector) connect(u *url.URL) error {
 }
 
 // trust checks the server's certificate as the options say.
-func (c *collector) trust(state tls.ConnectionState) error {
+func (c *trusting) trust(state tls.ConnectionState) error {
 	leaf := state.PeerCertificates[0]
 	sum := sha256.Sum256(leaf.Raw)
 	c.got.Certificate = hex.EncodeToString(sum[:])
@@ -211,7 +230,7 @@ func (c *collector) explain(err error) error {
 	after := fmt.Sprintf(" after %d entries; nothing was taken", c.got.Entries)
 	switch {
 	case c.distrust != nil:
-		return fmt.Errorf("%sthe server's certificate is not trusted: %v; its SHA-256 is %s: compare it with the administrator's and pass it with --certificate, or give its issuer with --ca FILE", where, c.distrust, c.got.Certificate)
+		return c.untrusted()
 	case c.conn == nil && ldap.IsErrorWithCode(err, ldap.ErrorNetwork):
 		return fmt.Errorf("%sno connection: %v; check the address, and that the port is open", where, err)
 	case errors.Is(err, errEnded):

@@ -85,7 +85,7 @@ func TestPagesAndPieces(t *testing.T) {
 	for _, accounts := range []int{1, 2, 3, 9} {
 		server := &inPieces{accounts: accounts}
 		var out bytes.Buffer
-		c := &collector{conn: server, out: bufio.NewWriter(&out), got: &Collected{}}
+		c := &collector{conn: server, out: bufio.NewWriter(&out), trusting: trusting{got: &Collected{}}}
 		if err := c.collect(""); err != nil {
 			t.Fatal(err)
 		}

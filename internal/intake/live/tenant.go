@@ -1,0 +1,349 @@
+package live
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Plan says what a tenant is asked, in order. It comes from a field map.
+type Plan struct {
+	Map        string
+	TokenPath  string
+	TokenForm  map[string]string
+	Scope      string
+	AuthScheme string // of a token given by hand; empty: Bearer
+	Questions  []Question
+	// Next returns where the next page of a reply is; empty after the last.
+	Next func(reply []byte) string
+	// NextParameter is the query's parameter that Next goes into, where it is
+	// not an address.
+	NextParameter string
+	// ByHeader says that the next page is named by a Link header (RFC 8288).
+	ByHeader bool
+}
+
+// Question is one export to ask for.
+type Question struct {
+	Export string
+	Path   string
+	// Values, if not nil, returns for what the question is asked, each put in
+	// place of {}, from the replies that came before.
+	Values   func(replies map[string][][]byte) []string
+	Optional bool // an answer "not allowed" or "not there" is no error
+}
+
+// Credentials are how a tenant is signed in to. They come from the
+// environment.
+type Credentials struct {
+	Token          string // as it is, or:
+	Client, Secret string // to get one with
+	TokenURL       string // where; empty: at the plan's path
+}
+
+// IsTenant reports whether a source is one that CollectTenant reads.
+func IsTenant(source string) bool {
+	low := strings.ToLower(source)
+	return strings.HasPrefix(low, "https://") || strings.HasPrefix(low, "http://")
+}
+
+// Bounds of one collection.
+const (
+	mostTries   = 8
+	mostWait    = 2 * time.Minute
+	mostReply   = 256 << 20
+	mostPages   = 100_000
+	replyWithin = 2 * time.Minute
+)
+
+// tenant is one collection under way.
+type tenant struct {
+	trusting
+	plan    *Plan
+	by      Credentials
+	base    *url.URL
+	client  *http.Client
+	token   string
+	scheme  string
+	folder  string
+	replies map[string][][]byte
+}
+
+// CollectTenant asks a tenant all that the plan says and writes each reply as
+// a file of a folder. An error means that the folder is not whole.
+func CollectTenant(opt Options, by Credentials, plan *Plan, folder string) (*Collected, error) {
+	base, err := url.Parse(opt.URL)
+	switch {
+	case err != nil || base.Hostname() == "":
+		return nil, errors.New("an address that cannot be read; expected https://HOST[:PORT]")
+	case base.User != nil:
+		return nil, errors.New("a name or password in the address is refused, since others can see it; tokens come from the environment")
+	case !strings.EqualFold(base.Scheme, "https"):
+		return nil, fmt.Errorf("%s: http:// would show the token to everybody on the way; expected https://", opt.URL)
+	}
+	t := &tenant{trusting: trusting{opt: opt, got: &Collected{URL: opt.URL, Bases: []string{}, Map: plan.Map}}, plan: plan, by: by, base: base,
+		folder: folder, replies: map[string][][]byte{}}
+	t.client = &http.Client{
+		Timeout:   replyWithin,
+		Transport: &http.Transport{TLSClientConfig: t.config(base.Hostname()), Proxy: http.ProxyFromEnvironment},
+		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
+			return fmt.Errorf("it sends us on to %s, where the token would go too", r.URL.Host)
+		},
+	}
+	if err := t.signIn(); err != nil {
+		return nil, t.explain(err)
+	}
+	for i := range plan.Questions {
+		if err := t.ask(&plan.Questions[i]); err != nil {
+			return nil, t.explain(err)
+		}
+	}
+	return t.got, nil
+}
+
+// explain words an error so that it says what to do next, without secrets.
+func (t *tenant) explain(err error) error {
+	if t.distrust != nil {
+		return t.untrusted()
+	}
+	var bad *answerError
+	if errors.As(err, &bad) {
+		return fmt.Errorf("%s: %w; nothing was taken", t.opt.URL, err)
+	}
+	text := err.Error()
+	for _, secret := range []string{t.token, t.by.Token, t.by.Secret} {
+		if secret != "" {
+			text = strings.ReplaceAll(text, secret, "…")
+		}
+	}
+	return fmt.Errorf("%s: %s after %d replies; nothing was taken; check the address and try again", t.opt.URL, text, t.got.Entries)
+}
+
+// answerError is a reply that is none to go on with.
+type answerError struct {
+	path   string
+	status int
+	advice string
+}
+
+func (e *answerError) Error() string {
+	return fmt.Sprintf("%s: the server answers %d %s; %s", e.path, e.status, http.StatusText(e.status), e.advice)
+}
+
+// advice says what the usual refusals mean.
+var advice = map[int]string{
+	http.StatusBadRequest:         "check the field map's path and the scope",
+	http.StatusUnauthorized:       "the token is not accepted: it may have run out, or be of another tenant",
+	http.StatusForbidden:          "the client may not read this: give it the reading right that docs/sources.md names",
+	http.StatusNotFound:           "check the address, and that the field map is the one for this product",
+	http.StatusTooManyRequests:    "the server asked for patience until there was none left; try again later",
+	http.StatusServiceUnavailable: "the server asked for patience until there was none left; try again later",
+}
+
+// signIn gets the token: the one given, or one for the client's id and secret
+// (RFC 6749, section 4.4).
+func (t *tenant) signIn() error {
+	if t.scheme = cmp.Or(t.plan.AuthScheme, "Bearer"); t.by.Token != "" {
+		t.token = t.by.Token
+		return nil
+	}
+	t.scheme = "Bearer"
+	address := t.by.TokenURL
+	if address == "" {
+		address = t.base.JoinPath(t.plan.TokenPath).String()
+	}
+	to, err := url.Parse(address)
+	if err != nil || !strings.EqualFold(to.Scheme, "https") {
+		return errors.New("the address for tokens must begin with https://")
+	}
+	scope := t.plan.Scope
+	if strings.HasPrefix(scope, ".") {
+		scope = "https://" + t.base.Host + "/" + scope
+	}
+	form := url.Values{"grant_type": {"client_credentials"}, "client_id": {t.by.Client}, "client_secret": {t.by.Secret}, "scope": {scope}}
+	for name, value := range t.plan.TokenForm {
+		form.Set(name, value)
+	}
+	reply, _, err := t.send(func() (*http.Request, error) {
+		r, err := http.NewRequest(http.MethodPost, to.String(), strings.NewReader(form.Encode()))
+		if err == nil {
+			r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		}
+		return r, err
+	}, to.Path)
+	if err != nil {
+		return fmt.Errorf("asking for a token: %w", err)
+	}
+	var answer struct {
+		Token string `json:"access_token"`
+	}
+	if err := json.Unmarshal(reply, &answer); err != nil || answer.Token == "" {
+		return errors.New("asking for a token: the reply holds no access_token")
+	}
+	t.token = answer.Token
+	return nil
+}
+
+// ask asks one question, for each of its values, page by page.
+func (t *tenant) ask(q *Question) error {
+	values := []string{""}
+	if q.Values != nil {
+		values = q.Values(t.replies)
+	}
+	for _, value := range values {
+		path := strings.ReplaceAll(q.Path, "{}", url.PathEscape(value))
+		name := q.Export
+		if value != "" {
+			name += "-" + url.PathEscape(value)
+		}
+		if err := t.pages(q, t.base.String(), path, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pages follows the pages of one reply.
+func (t *tenant) pages(q *Question, base, path, name string) error {
+	address, err := url.Parse(strings.TrimSuffix(base, "/") + path)
+	if err != nil {
+		return fmt.Errorf("%s is no address", path)
+	}
+	seen := map[string]bool{}
+	for page := 1; ; page++ {
+		if seen[address.String()] || page > mostPages {
+			return fmt.Errorf("%s: the pages go round in a circle", path)
+		}
+		seen[address.String()] = true
+		reply, head, err := t.send(func() (*http.Request, error) {
+			r, err := http.NewRequest(http.MethodGet, address.String(), nil)
+			if err == nil {
+				r.Header.Set("Authorization", t.scheme+" "+t.token)
+				r.Header.Set("Accept", "application/json")
+			}
+			return r, err
+		}, address.Path)
+		var bad *answerError
+		if errors.As(err, &bad) && q.Optional && (bad.status == http.StatusForbidden || bad.status == http.StatusNotFound) {
+			t.got.Refused = append(t.got.Refused, q.Export)
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		file := name + ".json"
+		if page > 1 {
+			file = fmt.Sprintf("%s.page%d.json", name, page)
+		}
+		if err := os.WriteFile(filepath.Join(t.folder, file), reply, 0o600); err != nil {
+			return err
+		}
+		t.replies[q.Export] = append(t.replies[q.Export], reply)
+		if page == 1 {
+			t.got.Bases = append(t.got.Bases, path)
+		}
+		t.got.Entries++
+		if t.opt.Told != nil {
+			t.opt.Told(t.got.Entries)
+		}
+		next := t.next(reply, head)
+		if next == "" {
+			return nil
+		}
+		if address, err = t.follow(address, next); err != nil {
+			return err
+		}
+	}
+}
+
+var linkForm = regexp.MustCompile(`<([^>]*)>\s*;[^,]*rel="?next"?`)
+
+// next returns where a reply says its next page is.
+func (t *tenant) next(reply []byte, head http.Header) string {
+	if t.plan.ByHeader {
+		for _, l := range head.Values("Link") {
+			if m := linkForm.FindStringSubmatch(l); m != nil {
+				return m[1]
+			}
+		}
+		return ""
+	}
+	return t.plan.Next(reply)
+}
+
+// follow resolves the next page's address. Another host would get the token.
+func (t *tenant) follow(from *url.URL, next string) (*url.URL, error) {
+	if t.plan.NextParameter != "" {
+		to := *from
+		query := to.Query()
+		query.Set(t.plan.NextParameter, next)
+		to.RawQuery = query.Encode()
+		return &to, nil
+	}
+	to, err := from.Parse(next)
+	if err != nil {
+		return nil, errors.New("the next page has no address that can be read")
+	}
+	if to.Host != t.base.Host || !strings.EqualFold(to.Scheme, "https") {
+		return nil, fmt.Errorf("the next page is at %s://%s, where the token would go too: refused", to.Scheme, to.Host)
+	}
+	return to, nil
+}
+
+// send makes a request, again and again while the server asks for patience.
+func (t *tenant) send(request func() (*http.Request, error), path string) ([]byte, http.Header, error) {
+	pause := time.Second
+	for try := 1; ; try++ {
+		r, err := request()
+		if err != nil {
+			return nil, nil, err
+		}
+		reply, err := t.client.Do(r)
+		if err != nil {
+			var wrapped *url.Error
+			if errors.As(err, &wrapped) {
+				err = wrapped.Err // the address may hold what is no one's business
+			}
+			return nil, nil, err
+		}
+		body, err := io.ReadAll(io.LimitReader(reply.Body, mostReply+1))
+		reply.Body.Close()
+		switch {
+		case err != nil:
+			return nil, nil, fmt.Errorf("the reply to %s broke off: %w", path, err)
+		case len(body) > mostReply:
+			return nil, nil, fmt.Errorf("the reply to %s is larger than %d MiB", path, mostReply>>20)
+		case reply.StatusCode == http.StatusOK:
+			return body, reply.Header, nil
+		}
+		patience := reply.StatusCode == http.StatusTooManyRequests || reply.StatusCode >= 500
+		if !patience || try == mostTries {
+			return nil, nil, &answerError{path, reply.StatusCode, cmp.Or(advice[reply.StatusCode], "try again later")}
+		}
+		wait := min(after(reply.Header.Get("Retry-After"), pause), mostWait)
+		pause *= 2
+		t.got.Waits++
+		time.Sleep(wait)
+	}
+}
+
+// after reads Retry-After (RFC 9110, section 10.2.3): seconds, or a date.
+func after(text string, otherwise time.Duration) time.Duration {
+	if n, err := strconv.Atoi(text); err == nil && n >= 0 {
+		return time.Duration(n) * time.Second
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(time.Until(at), 0)
+	}
+	return otherwise
+}
