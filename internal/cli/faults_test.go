@@ -51,18 +51,22 @@ func sound(t *testing.T, dir string) (entries int) {
 	for _, e := range evidence {
 		recorded[e.Name] = e.StoredSHA256
 	}
-	files, _ := os.ReadDir(filepath.Join(dir, "evidence"))
-	for _, f := range files {
-		data, err := os.ReadFile(filepath.Join(dir, "evidence", f.Name()))
+	filepath.WalkDir(filepath.Join(dir, "evidence"), func(file string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		name, _ := filepath.Rel(filepath.Join(dir, "evidence"), file)
+		data, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatalf("left behind: %v", err)
 		}
 		sum := sha256.Sum256(data)
-		if recorded[f.Name()] != hex.EncodeToString(sum[:]) {
-			t.Errorf("%s is not what the ledger says", f.Name())
+		if recorded[filepath.ToSlash(name)] != hex.EncodeToString(sum[:]) {
+			t.Errorf("%s is not what the ledger says", name)
 		}
-		delete(recorded, f.Name())
-	}
+		delete(recorded, filepath.ToSlash(name))
+		return nil
+	})
 	for name := range recorded {
 		t.Errorf("%s is in the ledger and not in evidence/", name)
 	}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
@@ -18,39 +20,93 @@ func Scopes(s *Sheet, survey *govern.Survey) error {
 	for _, scope := range survey.Scopes {
 		byAuthority[scope.Authority] = append(byAuthority[scope.Authority], scope)
 	}
-	for i, a := range survey.Estate.Authorities {
+	for i, group := range grouped(survey.Estate.Authorities) {
 		if i > 0 {
 			s.Blank()
 		}
-		s.Title(a.Name, aboutAuthority(a, survey.Resolutions[i].Dialect))
-		columns := byPolicy(byAuthority[a])
-		perTable := max(1, (s.width-labelWidth)/scopeWidth)
-		for start := 0; start < len(columns); start += perTable {
+		var columns []*column
+		var scopes []*govern.Scope
+		for _, a := range group {
+			columns = append(columns, byPolicy(byAuthority[a], len(group) > 1)...)
+			scopes = append(scopes, byAuthority[a]...)
+		}
+		a := group[0]
+		if len(group) > 1 {
+			s.Title(Quantity(len(group), "Unix machine"), Quantity(accountsIn(group), "account"))
+		} else {
+			s.Title(a.Name, aboutAuthority(a, survey.Resolutions[slices.Index(survey.Estate.Authorities, a)].Dialect))
+		}
+		for start := 0; start < len(columns); {
 			if start > 0 {
 				s.Blank()
 			}
-			sideBySide(s, columns[start:min(start+perTable, len(columns))], columns[0], tiersOf(byAuthority[a]))
+			end, room := start+1, s.width-labelWidth-columns[start].width()
+			for ; end < len(columns) && columns[end].width() <= room; end++ {
+				room -= columns[end].width()
+			}
+			sideBySide(s, columns[start:end], tiersOf(scopes))
+			start = end
 		}
-		if gone := absent(byAuthority[a]); gone != "" && len(a.Typed) == 0 {
+		if gone := absent(scopes); gone != "" && len(a.Typed) == 0 {
 			s.Text("Not in the evidence: " + gone + ".")
 		}
 	}
 	return s.Err()
 }
 
+// grouped puts Unix machines on one sheet: they come in dozens, and are to be
+// compared. Every other authority has a sheet of its own.
+func grouped(all []*estate.Authority) [][]*estate.Authority {
+	var groups [][]*estate.Authority
+	machines := -1
+	for _, a := range all {
+		switch joins := a.Platform == setting.UnixMachine && len(a.Typed) == 0; {
+		case joins && machines >= 0:
+			groups[machines] = append(groups[machines], a)
+			continue
+		case joins:
+			machines = len(groups)
+		}
+		groups = append(groups, []*estate.Authority{a})
+	}
+	return groups
+}
+
+func accountsIn(group []*estate.Authority) int {
+	n := 0
+	for _, a := range group {
+		n += a.Accounts
+	}
+	return n
+}
+
 // column is all scopes under one policy. Tiers under a policy share its
 // settings, so they share a column and have their numbers of accounts apart.
 type column struct {
 	*govern.Scope
+	head              string
+	first             *govern.Scope // of the authority, to compare with
 	accounts, enabled int
 	byTier            map[string]int
 }
 
-func byPolicy(scopes []*govern.Scope) []*column {
+// byPolicy makes the columns of one authority, whose name stands in their
+// heads where it does not stand above them.
+func byPolicy(scopes []*govern.Scope, named bool) []*column {
 	var all []*column
 	for _, scope := range scopes {
 		if n := len(all); n == 0 || all[n-1].Policy != scope.Policy || all[n-1].Rule != scope.Rule || all[n-1].Elsewhere != scope.Elsewhere {
-			all = append(all, &column{Scope: scope, byTier: map[string]int{}})
+			c := &column{Scope: scope, first: scope, head: scope.PolicyName(), byTier: map[string]int{}}
+			if n > 0 {
+				c.first = all[0].Scope
+			}
+			if scope.Elsewhere != nil && scope.Policy != nil {
+				c.head = scope.Policy.Name + ", of " + scope.Elsewhere.Name
+			}
+			if named {
+				c.head = scope.Authority.Name + ": " + c.head
+			}
+			all = append(all, c)
 		}
 		c := all[len(all)-1]
 		c.mergeFactor(scope)
@@ -88,11 +144,27 @@ func tiersOf(scopes []*govern.Scope) []string {
 	return tiers
 }
 
-// Widths of the label column and of a scope's column.
+// labelWidth is that of the longest setting's name; headWidth that at which a
+// column's head is wrapped.
 const (
-	labelWidth = 20
-	scopeWidth = 20
+	labelWidth = 24
+	headWidth  = 18
 )
+
+// headLines are the lines of a column's head.
+func (c *column) headLines() []string { return wrap(Clean(c.head), headWidth) }
+
+// width is how much room a column takes.
+func (c *column) width() int {
+	widest := len(Grouped(c.accounts))
+	for _, l := range c.headLines() {
+		widest = max(widest, ansi.StringWidth(l))
+	}
+	for _, row := range setting.Table() {
+		widest = max(widest, len(cell(&row, c.Scope, c.first)))
+	}
+	return widest + 2
+}
 
 func aboutAuthority(a *estate.Authority, dialect estate.Dialect) string {
 	if len(a.Typed) > 0 {
@@ -129,11 +201,11 @@ func Grouped(n int) string {
 }
 
 // sideBySide draws one table: a row for each setting, a column for each policy.
-func sideBySide(s *Sheet, shown []*column, first *column, tiers []string) {
+func sideBySide(s *Sheet, shown []*column, tiers []string) {
 	heads := []Column{{Head: ""}}
 	accounts, enabled := []string{"accounts"}, []string{"enabled"}
 	for _, c := range shown {
-		heads = append(heads, Column{Head: Clean(c.PolicyName()), Right: true})
+		heads = append(heads, Column{Head: strings.Join(c.headLines(), "\n"), Right: true})
 		accounts = append(accounts, accountsOf(c.Scope, c.accounts))
 		if c.Authority.Listed {
 			enabled = append(enabled, Grouped(c.enabled))
@@ -142,7 +214,7 @@ func sideBySide(s *Sheet, shown []*column, first *column, tiers []string) {
 		}
 	}
 	rows := [][]string{accounts}
-	if first.Listed() {
+	if slices.ContainsFunc(shown, func(c *column) bool { return c.Listed() }) {
 		rows = append(rows, enabled)
 	}
 	for _, tier := range tiers {
@@ -153,12 +225,12 @@ func sideBySide(s *Sheet, shown []*column, first *column, tiers []string) {
 		rows = append(rows, row)
 	}
 	for _, row := range setting.Table() {
-		if a := first.Authority; !row.Exists(a.Platform) && !row.Exists(setting.WindowsFineGrained) {
+		if a := shown[0].Authority; !row.Exists(a.Platform) && !row.Exists(setting.WindowsFineGrained) {
 			continue // of a domain that governs synchronised accounts: nothing about passwords
 		}
 		cells, any := []string{string(row.ID)}, false
 		for _, c := range shown {
-			cells = append(cells, cell(&row, c.Scope, first.Scope))
+			cells = append(cells, cell(&row, c.Scope, c.first))
 			e := c.Settings[row.ID]
 			any = any || e.Missing != govern.NoSuch && (e.Missing != govern.NotCollected || c.Policy == nil && row.Exists(setting.WindowsFineGrained))
 		}

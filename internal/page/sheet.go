@@ -160,27 +160,45 @@ type Column struct {
 	Inked bool // holds verdicts
 }
 
+// ruleMark stands for the rule below a table's head. Text from evidence never
+// holds it: Clean lets no such character through.
+const ruleMark = "\ufffc"
+
 // Table writes rows under a ruled head.
 func (s *Sheet) Table(columns []Column, rows [][]string) {
-	heads := make([]string, len(columns))
-	for i, c := range columns {
-		heads[i] = keepHyphens(c.Head)
+	// The package cuts heads to one line, so long ones are drawn as rows above
+	// the rule.
+	above := 1
+	for _, c := range columns {
+		above = max(above, 1+strings.Count(c.Head, "\n"))
 	}
-	clean := make([][]string, len(rows))
-	for i, row := range rows {
-		clean[i] = make([]string, len(row))
-		for j, cell := range row {
-			clean[i][j] = keepHyphens(Clean(cell))
+	clean := make([][]string, above, above+len(rows))
+	for i := range clean {
+		clean[i] = make([]string, len(columns))
+		for j, c := range columns {
+			lines := strings.Split(keepHyphens(c.Head), "\n")
+			if at := i - (above - len(lines)); at >= 0 {
+				clean[i][j] = lines[at]
+			}
 		}
 	}
-	t := table.New().Headers(heads...).Rows(clean...).
+	// Where cells are wrapped, only this row tells where the rule goes.
+	clean = append(clean, append([]string{ruleMark}, make([]string, len(columns)-1)...))
+	for _, row := range rows {
+		cells := make([]string, len(row))
+		for j, cell := range row {
+			cells[j] = keepHyphens(Clean(cell))
+		}
+		clean = append(clean, cells)
+	}
+	t := table.New().Rows(clean...).
 		Border(lipgloss.Border{Top: "─", Bottom: "─", Middle: "─", MiddleTop: "─", MiddleBottom: "─"}).
-		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderHeader(true).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
 		BorderStyle(faded).
 		StyleFunc(func(row, col int) lipgloss.Style {
 			style := plain
 			switch {
-			case row == table.HeaderRow:
+			case row < above:
 				style = faded
 			case columns[col].Inked:
 				style = ink(clean[row][col])
@@ -198,6 +216,9 @@ func (s *Sheet) Table(columns []Column, rows [][]string) {
 		drawn = t.Width(s.width).String()
 	}
 	for l := range strings.SplitSeq(restoreHyphens(strings.TrimRight(drawn, "\n")), "\n") {
+		if strings.Contains(l, ruleMark) {
+			l = faded.Render(strings.Repeat("─", lipgloss.Width(drawn)))
+		}
 		s.line(l)
 	}
 }
@@ -209,7 +230,7 @@ func Clean(text string) string {
 		switch {
 		case r == '\n' || r == '\t':
 			return ' '
-		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029':
+		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029', r == '\ufffc':
 			return '\ufffd'
 		}
 		return r

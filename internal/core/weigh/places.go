@@ -79,7 +79,7 @@ var placeChecks = []GovernanceCheck{
 				rows := p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref })
 				c := ref.Cite
 				c.Raw = ref.DN
-				p.report(Finding{Reason: ref.DN + " is not in the evidence, and " + number(len(rows), "account") + " point at it: what governs them is not known",
+				p.report(Finding{Reason: ref.DN + " is not in the evidence, and " + pointing(len(rows)) + " at it: what governs them is not known",
 					Remedy: "Export the policies too, with an account that may read them; if the policy is gone, the server applies none to these accounts.", Evidence: []estate.Cite{c}}, ref.DN, rows)
 			}
 		},
@@ -90,7 +90,7 @@ var placeChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			rows := p.accounts(func(row int) bool { g := p.Resolution.Of(row); return g.Rule == govern.Unknown && g.Hidden == nil })
 			if len(rows) > 0 {
-				p.report(Finding{Reason: number(len(rows), "account") + " point at no policy, and the server's default is not in the evidence",
+				p.report(Finding{Reason: pointing(len(rows)) + " at no policy, and the server's default is not in the evidence",
 					Remedy: "Export the server's configuration too (olcPPolicyDefault), or name the policy in engagement.yaml (authorities: default-policy).", Evidence: p.lines(rows)}, "", rows)
 			}
 		},
@@ -172,7 +172,7 @@ var placeChecks = []GovernanceCheck{
 				var ids []setting.ID
 				for _, id := range []setting.ID{"lockout-threshold", "lockout-duration"} {
 					x, y := own[id], s.Settings[id]
-					if x.Missing != govern.Present || y.Missing != govern.Present {
+					if x.Missing != govern.Present || y.Missing != govern.Present || govern.Dormant(s.Settings, id) {
 						continue
 					}
 					if order, ok := setting.Get(id).Compare(x.Value, y.Value); ok && order < 0 {
@@ -198,6 +198,13 @@ var placeChecks = []GovernanceCheck{
 		Doc: "An account of the same name as a domain account lives under weaker settings: the person's weaker door.",
 		Run: weakerDoor,
 	},
+}
+
+func pointing(n int) string {
+	if n == 1 {
+		return "1 account points"
+	}
+	return number(n, "account") + " point"
 }
 
 // remarks reports what a reader remarked on.

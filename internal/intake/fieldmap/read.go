@@ -231,6 +231,19 @@ func first(e element, p Path) (string, bool) {
 	return "", false
 }
 
+// lineOf returns the line on which the first of the paths' values stands.
+func lineOf(e element, paths ...Path) int {
+	for _, p := range paths {
+		if p.path == nil {
+			continue
+		}
+		for _, f := range ask(e.value, e.lines, p.path) {
+			return f.line
+		}
+	}
+	return e.lines.line
+}
+
 // settings makes the tenant's own policy.
 func (r *reader) settings(from *document) {
 	if len(r.m.Settings)+len(r.m.Fixed) == 0 {
@@ -390,7 +403,7 @@ func (r *reader) accounts(a *Accounts) {
 				r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: a.Name.text.Value}, "an account without a name")
 				continue
 			}
-			rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Line: e.lines.line}
+			rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Line: lineOf(e, a.ID, a.Name)}
 			if a.Joins {
 				rec.Class = estate.Other
 			}
@@ -443,7 +456,7 @@ func (r *reader) groups() {
 			if len(g.Everybody) > 0 && allHold(g.Everybody, e) {
 				r.settled[id] = true
 			}
-			row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: e.lines.line})
+			row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: lineOf(e, g.ID)})
 			rows[id] = row
 			if g.Members.path == nil {
 				continue

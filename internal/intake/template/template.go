@@ -169,6 +169,11 @@ type reader struct {
 // password of an automatic log-on.
 var secretKey = regexp.MustCompile(`(?i)\\[^\\]*(password|passwd|secret)[^\\]*$`)
 
+// secretEnd matches such names among the account settings.
+var secretEnd = regexp.MustCompile(`(?i)(password|passwd|secret)$`)
+
+var number = regexp.MustCompile(`^-?[0-9]+$`)
+
 func (t *reader) lines(text []byte) error {
 	scanner := bufio.NewScanner(bytes.NewReader(text))
 	scanner.Buffer(nil, maxSize)
@@ -193,16 +198,31 @@ func (t *reader) lines(text []byte) error {
 		case !assigned && (in == "system access" || in == "kerberos policy"):
 			return &intake.Error{Path: t.src.Path, Line: n, Seen: intake.Excerpt([]byte(line)), Expected: "KEY = VALUE", Next: "the template is cut or was edited"}
 		default:
-			t.assign(n, in, name, value)
-			if in == "registry values" && secretKey.MatchString(name) && t.known(in, name) == nil && value != "" {
-				kind, _, _ := strings.Cut(value, ",")
-				full = name + "=" + kind + "," + intake.Struck
+			if kept := t.struck(in, name, value); kept != value {
+				value, full = kept, name+"="+kept
 				t.src.Struck++
 			}
+			t.assign(n, in, name, value)
 		}
 		t.kept.WriteString(full + "\r\n")
 	}
 	return scanner.Err()
+}
+
+// struck returns a value without what is secret in it: a text under a name
+// that says so, unless the name is one of the settings.
+func (t *reader) struck(section, name, value string) string {
+	if t.known(section, name) != nil || value == "" {
+		return value
+	}
+	if section == "registry values" && secretKey.MatchString(name) {
+		kind, _, _ := strings.Cut(value, ",")
+		return kind + "," + intake.Struck
+	}
+	if section == "system access" && secretEnd.MatchString(name) && !number.MatchString(value) {
+		return intake.Struck
+	}
+	return value
 }
 
 func (t *reader) known(section, name string) *key {

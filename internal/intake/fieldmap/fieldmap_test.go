@@ -1,0 +1,254 @@
+package fieldmap
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+// shipped are the maps of the program.
+func shipped(t testing.TB) []*Map {
+	t.Helper()
+	files, err := filepath.Glob("../../../fieldmaps/*.yaml")
+	if err != nil || len(files) != 4 {
+		t.Fatal(files, err)
+	}
+	var all []*Map
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, err := Parse(file, data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, m)
+	}
+	return all
+}
+
+// tree makes a tenant's export of "NAME", text pairs.
+func tree(files ...string) *intake.Tree {
+	t := &intake.Tree{Name: "folder", Path: "folder"}
+	for i := 0; i < len(files); i += 2 {
+		t.Parts = append(t.Parts, &intake.Part{Name: files[i], Path: "folder/" + files[i], Stored: "folder/" + files[i], Data: []byte(files[i+1])})
+	}
+	return t
+}
+
+func facts(s estate.Settings) string {
+	var all []string
+	for id, f := range s {
+		text, _ := f.Value.MarshalText()
+		if f.Problem != "" {
+			text = []byte("?")
+		}
+		all = append(all, string(id)+"="+string(text))
+	}
+	slices.Sort(all)
+	return strings.Join(all, " ")
+}
+
+const rules = `{"value": [{"values": [
+  {"name": "LockoutThreshold", "value": "%s"},
+  {"name": "LockoutDurationInSeconds", "value": "90"},
+  {"name": "EnableBannedPasswordCheck", "value": "True"},
+  {"name": "EnableBannedPasswordCheckOnPremises", "value": "%s"},
+  {"name": "BannedPasswordCheckOnPremisesMode", "value": "%s"}]}]}`
+
+const domains = `{"value": [{"id": "initial.example", "isInitial": true, "authenticationType": "Managed", "passwordValidityPeriodInDays": %s},
+ {"id": "second.example", "isInitial": false, "authenticationType": "Managed", "passwordValidityPeriodInDays": 90}]}`
+
+func TestShippedMaps(t *testing.T) {
+	policy := func(conditions, settings string) string {
+		return `[{"type": "PASSWORD", "status": "ACTIVE", "name": "P", "priority": 7, "conditions": {"people": {"groups": {"include": ` + conditions + `}}}, "settings": {"password": {` + settings + `}}}]`
+	}
+	for name, c := range map[string]struct {
+		files []string
+		want  string
+	}{
+		"a directory tenant": {[]string{"a.json", fmt.Sprintf(rules, "10", "True", "Enforce"), "b.json", fmt.Sprintf(domains, "30")},
+			"initial.example tenant: blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=on lockout-duration=90 lockout-threshold=10 max-age=7776000 max-length=256 min-length=8"},
+		"its largest number is never": {[]string{"a.json", fmt.Sprintf(rules, "10", "True", "Audit"), "b.json", fmt.Sprintf(domains, "2147483647")},
+			"initial.example tenant: blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=audit lockout-duration=90 lockout-threshold=10 max-age=never max-length=256 min-length=8"},
+		"the domain's list switched off": {[]string{"a.json", fmt.Sprintf(rules, "10", "False", "Enforce")},
+			"folder tenant: blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=off lockout-duration=90 lockout-threshold=10 max-length=256 min-length=8"},
+		"a value that is none": {[]string{"a.json", fmt.Sprintf(rules, "ten", "True", "Perhaps")},
+			"folder tenant: blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=? lockout-duration=90 lockout-threshold=? max-length=256 min-length=8"},
+		"an infrastructure cloud": {[]string{"p.json", `{"PasswordPolicy": {"MinimumPasswordLength": 14, "RequireSymbols": true, "RequireNumbers": false, "ExpirePasswords": true, "MaxPasswordAge": 90}}`,
+			"c.csv", "user,arn,password_enabled,mfa_active\n<root_account>,arn:aws:iam::000000000001:root,not_supported,true\n"},
+			"000000000001 tenant: history=0 max-age=7776000 min-length=14 require-digit=0 require-symbol=1"},
+		"one that lets nothing expire": {[]string{"p.json", `{"PasswordPolicy": {"MinimumPasswordLength": 14, "ExpirePasswords": false, "MaxPasswordAge": 90, "PasswordReusePrevention": 24}}`},
+			"folder tenant: history=24 max-age=never min-length=14"},
+		"a workplace suite": {[]string{"p.json", `{"policies": [{"setting": {"type": "settings/security.password", "value": {"minimumLength": 12, "maximumLength": 100, "allowedStrength": "STRONG", "allowReuse": true, "expirationDuration": "7776000s"}}},
+			{"setting": {"type": "settings/security.password", "value": {"minimumLength": 8, "allowedStrength": "WEAK"}}}]}`},
+			"folder tenant: dictionary-check=off history=0 max-age=7776000 max-length=100 min-length=8"},
+		"an identity provider": {[]string{"p.json", policy(`["g1"]`, `"complexity": {"minLength": 12, "minNumber": 1, "excludeUsername": true, "dictionary": {"common": {"exclude": true}}}, "age": {"maxAgeDays": 0, "minAgeMinutes": 60, "historyCount": 4}, "lockout": {"maxAttempts": 5, "autoUnlockMinutes": 0}`)},
+			"folder P 7 group g1: dictionary-check=on history=4 lockout-duration=until-admin lockout-threshold=5 max-age=never min-age=3600 min-length=12 name-check=on require-digit=1"},
+		"a policy for everybody": {[]string{"p.json", policy(`["g1", "gx"]`, `"complexity": {"minLength": 9}`), "g.json", `[{"id": "gx", "type": "BUILT_IN", "objectClass": ["x"], "profile": {"name": "Everyone"}}]`},
+			"folder P 7: min-length=9"},
+	} {
+		b := estate.NewBuilder()
+		if err := read(shipped(t), tree(c.files...), b); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		a := b.Finish()[0]
+		var got []string
+		if a.Head != nil {
+			got = append(got, a.Name+" "+a.Head.Name+": "+facts(a.Head.Settings))
+			for id, f := range a.Head.Settings {
+				if f.Cite.Line == 0 || !strings.HasPrefix(f.Cite.File, "folder/") || f.Cite.Where == "" {
+					t.Errorf("%s: %s has no place: %+v", name, id, f.Cite)
+				}
+			}
+		}
+		for _, p := range a.Overrides {
+			text := fmt.Sprintf("%s %s %d", a.Name, p.Name, *p.Precedence)
+			for _, target := range p.Targets {
+				text += " " + target.DN
+			}
+			got = append(got, text+": "+facts(p.Settings))
+		}
+		if text := strings.Join(got, "; "); text != c.want {
+			t.Errorf("%s:\n%s, want\n%s", name, text, c.want)
+		}
+	}
+}
+
+func TestAccountsAndLines(t *testing.T) {
+	users := `{"value": [
+  {"id": "1", "userPrincipalName": "ada@x.example", "displayName": "Ada", "accountEnabled": true, "passwordPolicies": "DisablePasswordExpiration, Other", "lastPasswordChangeDateTime": "2026-01-02T03:04:05Z",
+   "onPremisesSyncEnabled": true, "onPremisesDomainName": "dom.example", "onPremisesSamAccountName": "ada", "onPremisesSecurityIdentifier": "S-1-5-21-1-2-3-1104",
+   "passwordProfile": {"password": "Plain-Secret-1", "forceChangePasswordNextSignIn": false}},
+  {"id": "2", "userPrincipalName": "bo@fed.example", "accountEnabled": false, "onPremisesSyncEnabled": null},
+  {"userPrincipalName": null, "accountEnabled": false}]}`
+	all := tree("users.json", users, "methods.json", `{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "isMfaRegistered": true, "isAdmin": true}]}`,
+		"domains.json", `{"value": [{"id": "fed.example", "isInitial": false, "authenticationType": "Federated", "passwordValidityPeriodInDays": null}]}`,
+		"groups.json", `{"value": [{"id": "g", "displayName": "Keepers", "securityEnabled": true, "members": [{"id": "1"},
+   {"id": "9"}]}]}`)
+	b := estate.NewBuilder()
+	if err := read(shipped(t), all, b); err != nil {
+		t.Fatal(err)
+	}
+	a := b.Finish()[0]
+	var got []string
+	for row := range a.Objects.Len() {
+		if a.Objects.ClassOf(row) != estate.Account {
+			continue
+		}
+		for g := range a.Objects.GroupsOf(row) {
+			got = append(got, "in "+a.Objects.Name.At(g))
+		}
+		flags := a.Objects.FlagsOf(row)
+		got = append(got, fmt.Sprint(a.Objects.Name.At(row), " ", a.Objects.Line.At(row), " ", flags&estate.Disabled != 0, flags.Names(), strings.ReplaceAll(a.Objects.Source.At(row), "\t", "|")))
+	}
+	want := []string{"in Keepers", "ada@x.example 2 false [never-expires synchronised administrator second-factor]dom.example|ada|S-1-5-21-1-2-3-1104", "bo@fed.example 5 true [federated]"}
+	if !slices.Equal(got, want) {
+		t.Errorf("accounts:\n%q, want\n%q", got, want)
+	}
+	if a.Objects.LooseGroup.Len() != 1 || a.Objects.LooseLine.At(0) != 2 || a.Objects.PwdSet.At(1) == 0 && a.Objects.PwdSet.At(0) == 0 && a.Objects.PwdSet.At(2) == 0 {
+		t.Errorf("a member that is not there: %d at %d", a.Objects.LooseGroup.Len(), a.Objects.LooseLine.At(0))
+	}
+	if len(b.Problems) != 1 || b.Problems[0].Cite.Line != 6 {
+		t.Errorf("an account without a name: %v", b.Problems)
+	}
+	kept := string(all.Find("users.json").Kept)
+	if strings.Contains(kept, "Plain-Secret") || !strings.Contains(kept, intake.Struck) || strings.Count(kept, "\n") != strings.Count(users, "\n") || all.Find("users.json").Struck != 1 {
+		t.Errorf("the stored copy: %s", kept)
+	}
+}
+
+func TestWrongExports(t *testing.T) {
+	for name, c := range map[string]struct{ file, text, want string }{
+		"cut":           {"rules.json", `{"value": [{"values": [`, "rules.json:1: the file ends in the middle; expected JSON"},
+		"cut on line 3": {"rules.json", "{\n\"value\":\n[", "rules.json:3: "},
+		"no JSON":       {"rules.json", `{"value": nope}`, "invalid character"},
+		"two values":    {"rules.json", `{"a": 1} {"a": 2}`, "something behind the end"},
+		"a key twice":   {"rules.json", `{"a": 1, "a": 2}`, `"a" stands twice`},
+		"too deep":      {"rules.json", strings.Repeat("[", 300) + strings.Repeat("]", 300), "deep in one another"},
+		"secrets":       {"c.csv", "user,arn,password_enabled,mfa_active,secret\n", `a column "secret"`},
+		"cut CSV":       {"c.csv", "user,arn,password_enabled,mfa_active\n\"ada", "c.csv:2: "},
+		"odd UTF-16":    {"c.json", "\xff\xfe{\x00}", "odd number of bytes"},
+	} {
+		err := read(shipped(t), tree(c.file, c.text), estate.NewBuilder())
+		if err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+	// What is not wrong in form, and none of ours, is left to other readers.
+	f := Format(shipped(t))
+	for text, want := range map[string]bool{`{"value": []}`: false, "[Unicode]\nUnicode=yes\n": false, fmt.Sprintf(rules, "1", "2", "3"): true, "user,arn,password_enabled,mfa_active\n": true, "a,b\n": false} {
+		_, _, may := f.Part("x/some.txt", []byte(text))
+		if got := may && f.Claims("x/some.txt", []byte(text)); got != want {
+			t.Errorf("%q: claimed %v, want %v", text, got, want)
+		}
+	}
+}
+
+func TestWrongMaps(t *testing.T) {
+	const good = "id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [\"$.a\"]}]\n"
+	for text, want := range map[string]string{
+		"id: x\n": "m.yaml:1:5: a field map needs id, title, platform and exports",
+		"id: x\ntitle: X\nplatform: cloudy\nexports: [{id: e, json: [$.a]}]\n":  `m.yaml:3:11: unknown platform "cloudy"`,
+		"id: x\ntitle: X\nplatform: other\nexports: [{id: e}]\n":                "neither json nor csv",
+		"id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [$.a[}]}]\n": "m.yaml:4:",
+		good + "colour: red\n": `m.yaml:5:1: unknown key "colour"`,
+		good + "settings: [{setting: min-lenght, export: e, at: a}]\n":                     `m.yaml:5:22: unknown setting "min-lenght"; the nearest known one is "min-length"`,
+		good + "settings: [{setting: min-length, export: f, at: a}]\n":                     `unknown export "f"; the nearest is "e"`,
+		good + "settings: [{setting: min-length, export: e}]\n":                            "min-length has no path",
+		good + "settings: [{setting: max-age, export: e, at: a}]\n":                        "max-age needs a unit",
+		good + "settings: [{setting: max-age, export: e, at: a, unit: fortnights}]\n":      "max-age needs a unit",
+		good + "settings: [{setting: complexity, export: e, at: a, words: {x: maybe}}]\n":  `"maybe"`,
+		good + "settings: [{setting: min-length, export: e, at: \"$..[\"}]\n":              "no JSONPath",
+		good + "fixed: [{setting: min-length, value: 8 characters}]\n":                     "needs its source",
+		good + "accounts: [{export: e, each: a, name: n, flags: [{flag: bald, at: b}]}]\n": `unknown flag "bald"`,
+		good + "accounts: [{export: e, name: n}]\n":                                        "accounts need each",
+		good + "name: {export: e, at: a, match: \"(\"}\n":                                  "one group is expected",
+		good + "live: {requests: [{export: f, path: /f}]}\n":                               `unknown export "f"`,
+	} {
+		if _, err := Parse("m.yaml", []byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}
+
+func FuzzExport(f *testing.F) {
+	f.Add("x.json", fmt.Sprintf(rules, "10", "True", "Audit"))
+	f.Add("members-g.json", `[{"id": "1", "profile": {"login": "a"}}]`)
+	f.Add("users.json", `{"value": [{"userPrincipalName": "a", "accountEnabled": true, "password": "x"}]}`)
+	f.Add("c.csv", "user,arn,password_enabled,mfa_active\na,b,c,d\n\"")
+	f.Add("p.json", `[{"type":"PASSWORD","settings":{"password":{"complexity":{"minLength":-1e99}}},"priority":"x"}]`)
+	all := shipped(f)
+	f.Fuzz(func(t *testing.T, name, text string) {
+		export := tree(name, text)
+		b := estate.NewBuilder()
+		if read(all, export, b) != nil {
+			return
+		}
+		for _, a := range b.Finish() {
+			policies := a.Overrides
+			if a.Head != nil {
+				policies = append(policies, *a.Head)
+			}
+			for _, p := range policies {
+				for id, fact := range p.Settings {
+					if n, ok := fact.Value.Number(); ok && setting.Get(id).Allows(a.Platform, setting.Number(n)) != nil {
+						t.Errorf("%s is %d", id, n)
+					}
+				}
+			}
+		}
+		if p := export.Parts[0]; p.Kept != nil && strings.Count(string(p.Kept), "\n") > strings.Count(text, "\n") {
+			t.Error("the copy has more lines")
+		}
+	})
+}
