@@ -318,7 +318,7 @@ func TestArchives(t *testing.T) {
 		"cut.zip":    {bomb[:2000], "damaged archive"},
 		"cut.gz":     {"\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\x01", "damaged archive"},
 		"empty.zip":  {"PK\x05\x06" + strings.Repeat("\x00", 18), "not a known format"},
-		"sheet.xlsx": {"PK\x03\x04" + strings.Repeat("\x00", 26) + "[Content_Types].xml", "not a known format"},
+		"sheet.xlsx": {"PK\x03\x04" + strings.Repeat("\x00", 26) + "[Content_Types].xml", "save a sheet as CSV"},
 	} {
 		dir := begin(t)
 		before := folder(t, dir)

@@ -305,6 +305,9 @@ func (t trees) recognise(c *candidate) (why string, err error) {
 			return "", nil
 		}
 	}
+	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+		return "a document of an office program; save a sheet as CSV", nil
+	}
 	return "not a known format (begins with " + intake.Excerpt(head[:min(len(head), 16)]) + ")", nil
 }
 

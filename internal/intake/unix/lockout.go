@@ -143,7 +143,7 @@ func (r *reader) door(service string, stack []call, called []int, checks int) do
 		stops  func(*call) bool // this call stops who is locked
 		read   func(*reader, *door, *call)
 	}{
-		{"pam_faillock", func(c *call) bool { return c.has("authfail") }, func(c *call) bool { return c.has("preauth") }, (*reader).faillock},
+		{"pam_faillock", func(c *call) bool { return c.has("authfail") }, func(c *call) bool { return c.has("preauth") || c.has("authsucc") }, (*reader).faillock},
 		{"pam_tally2", any, any, (*reader).tally},
 	} {
 		counting := slices.IndexFunc(called, func(i int) bool { return stack[i].module == l.module && l.counts(&stack[i]) })
@@ -202,7 +202,7 @@ func (r *reader) faillock(d *door, c *call) {
 // tally reads the older module, which never forgets a failure by itself and
 // unlocks only if it is told a time.
 func (r *reader) tally(d *door, c *call) {
-	l := &lock{o: options{}.withArguments(c), call: c}
+	l := &lock{o: options{}.withArguments(c), call: c, implied: true}
 	l.read(d, "deny", "", "unlock_time", 0, 0, setting.Of(setting.UntilAdmin))
 }
 
@@ -210,6 +210,9 @@ func (r *reader) tally(d *door, c *call) {
 type lock struct {
 	o    options
 	call *call
+	// implied: root_unlock_time alone makes root lockable. The manual says so of
+	// pam_faillock too, and the module (tried: 1.5.2) does not do it.
+	implied bool
 }
 
 func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDefault int64, unlockDefault setting.Value) {
@@ -250,9 +253,13 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 	}
 	rootTime, hasTime := l.o["root_unlock_time"]
 	even, hasEven := l.o["even_deny_root"]
-	if !hasTime && !hasEven {
+	if !hasEven && !(hasTime && l.implied) {
 		at := l.call.cite
 		at.Note = "even_deny_root is not set"
+		if hasTime {
+			at = rootTime.cite
+			at.Note = "without even_deny_root it does nothing, whatever the manual says"
+		}
 		for _, s := range []estate.Settings{d.lock, d.root} {
 			set(s, "lockout-administrator", setting.Off, at, "")
 		}

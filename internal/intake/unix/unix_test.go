@@ -80,10 +80,11 @@ func TestSettings(t *testing.T) {
 		"lock, by default":         {goodAuth, "lockout-threshold=3 lockout-duration=600 lockout-window=900 lockout-administrator=off", "lockout-threshold=never"},
 		"lock, from the file":      {"== security/faillock.conf\ndeny = 5\nunlock_time = 0\nfail_interval = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=until-admin lockout-window=60", ""},
 		"lock, from the arguments": {"== security/faillock.conf\ndeny = 5\n" + strings.ReplaceAll(goodAuth, "authfail", "authfail deny=7 unlock_time=never"), "lockout-threshold=7 lockout-duration=until-admin", ""},
-		"lock, root too": {"== security/faillock.conf\ndeny = 5\nroot_unlock_time = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=600 lockout-administrator=on",
+		"lock, root too": {"== security/faillock.conf\ndeny = 5\neven_deny_root\nroot_unlock_time = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=600 lockout-administrator=on",
 			"lockout-threshold=5 lockout-duration=60"},
-		"lock, switched off": {"== security/faillock.conf\ndeny = 0\n" + goodAuth, "lockout-threshold=never", ""},
-		"never asked before": {strings.ReplaceAll(goodAuth, "auth required pam_faillock.so preauth\n", ""), "lockout-threshold=never", ""},
+		"lock, root only by the manual": {"== security/faillock.conf\nroot_unlock_time = 60\n" + goodAuth, "lockout-threshold=3 lockout-administrator=off", "lockout-threshold=never"},
+		"lock, switched off":            {"== security/faillock.conf\ndeny = 0\n" + goodAuth, "lockout-threshold=never", ""},
+		"never asked before":            {strings.ReplaceAll(goodAuth, "auth required pam_faillock.so preauth\n", ""), "lockout-threshold=never", ""},
 		"never counted": {"== pam.d/sshd\nauth required pam_faillock.so preauth\nauth requisite pam_unix.so\nauth [default=die] pam_faillock.so authfail",
 			"lockout-threshold=never", ""},
 		"nothing locks":    {"== pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=never lockout-duration=-", ""},
@@ -288,6 +289,60 @@ func TestRealStacks(t *testing.T) {
 		agreed++
 	}
 	t.Logf("%d of %d random stacks agree", agreed, tries)
+}
+
+// Failed sign-ins lock as the program says, or do not, on the real thing; only
+// the module that checks the password is replaced by one that answers as told.
+func TestRealLockout(t *testing.T) {
+	tester, err := exec.LookPath("pamtester")
+	if err != nil || os.Getuid() != 0 {
+		t.Skip("skipped: no pamtester, or not root; Debian's package pamtester has it")
+	}
+	const service = "sternledger-door"
+	t.Cleanup(func() { os.Remove("/etc/pam.d/" + service) })
+	const pre, fail, succ = "auth required pam_faillock.so preauth\n", "auth [default=die] pam_faillock.so authfail\n", "auth required pam_faillock.so authsucc\n"
+	stacks := map[string]string{
+		"as the manual has it":        pre + "auth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"with authsucc":               "auth [success=1 default=ignore] pam_unix.so\n" + fail + succ + "auth required pam_permit.so\n",
+		"required throughout":         pre + "auth sufficient pam_unix.so\nauth required pam_faillock.so authfail\nauth required pam_deny.so\n",
+		"nothing asked before":        "auth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"nothing counted":             pre + "auth [success=1 default=die] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"counted behind a jump":       pre + "auth [success=2 default=1] pam_unix.so\n" + fail + "auth requisite pam_deny.so\nauth required pam_permit.so\n",
+		"asked, and nobody listens":   "auth optional pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"sufficient before it counts": "auth sufficient pam_unix.so\n" + pre + fail,
+		"no module":                   "auth required pam_unix.so\n",
+	}
+	for name, stack := range stacks {
+		for _, options := range []string{"deny=2", "deny=4 even_deny_root", "deny=3 unlock_time=0 root_unlock_time=60", "deny=0"} {
+			withOptions := strings.ReplaceAll(stack, "pam_faillock.so ", "pam_faillock.so "+options+" ")
+			a, _, _ := machine(t, "== pam.d/sshd\n"+withOptions+"== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh")
+			for _, who := range []struct {
+				name  string
+				facts estate.Settings
+			}{{"daemon", a.Head.Settings}, {"root", rootOf(a)}} {
+				records := t.TempDir()
+				tries := func(answer string) bool {
+					text := strings.ReplaceAll(withOptions, "pam_unix.so", "pam_debug.so auth="+answer)
+					os.WriteFile("/etc/pam.d/"+service, []byte(strings.ReplaceAll(text, "pam_faillock.so", "pam_faillock.so silent nodelay dir="+records)), 0o644)
+					out, _ := exec.Command(tester, service, who.name, "authenticate").CombinedOutput()
+					return strings.Contains(string(out), "successfully authenticated")
+				}
+				threshold, locks := who.facts["lockout-threshold"].Value.Number()
+				for range map[bool]int64{true: threshold - 1, false: 6}[locks] {
+					tries("auth_err")
+				}
+				if !tries("success") {
+					t.Errorf("%s, %s, %s: locked before %d tries", name, options, who.name, threshold)
+				}
+				for range threshold { // a success may or may not have cleared the count
+					tries("auth_err")
+				}
+				if locks && tries("success") {
+					t.Errorf("%s, %s, %s: not locked after %d tries", name, options, who.name, threshold)
+				}
+			}
+		}
+	}
 }
 
 // For random settings of pwquality, the least length is exactly the one from
