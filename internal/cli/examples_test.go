@@ -26,6 +26,9 @@ func workplace(t *testing.T) string {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
+	if out, err := exec.Command("tar", "-C", filepath.Join(dir, "exports", "gates"), "-czf", filepath.Join(audit, "gates.tar.gz"), ".").CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
 	must(t, audit, "begin", "harbour-2026")
 	must(t, audit, "-C", "harbour-2026", "gather", "exports")
 	return audit

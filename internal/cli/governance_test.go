@@ -1,12 +1,17 @@
 package cli_test
 
 import (
+	"bytes"
 	"encoding/csv"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
 // checksIn weighs an engagement and returns the checks that found something,
@@ -277,5 +282,119 @@ func TestAccountsFilters(t *testing.T) {
 	}
 	if _, errs, status := run(t, audit, "trace", "--policy", "Controll Room"); status != 1 || !strings.Contains(errs, `nearest is "Control Room"`) {
 		t.Errorf("%d %s", status, errs)
+	}
+}
+
+// What docs/demo.md says by hand of who is governed by what, the program says.
+func TestDemoByHand(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	rows, err := csv.NewReader(strings.NewReader(must(t, filepath.Join(dir, "audit"), "accounts", "--format", "csv"))).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	// The documents name places in words.
+	places := map[string]string{"": "marrowick.example", "the yard": "yard.marrowick.example", "`gate1`": "gate1", "`gate2`": "gate2", "the pilots' club": "pilotsclub.example",
+		"the office's tenant": "marrowickharbour.cloud.example", "`helm`": "helm"}
+	text, err := os.ReadFile("../../docs/demo.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, table, _ := strings.Cut(string(text), "## Who is governed by what")
+	checked, place := 0, ""
+	for _, line := range strings.Split(table, "\n") {
+		cells := strings.Split(line, "|")
+		if len(cells) != 5 || strings.Contains(line, "---") || strings.Contains(line, "| account |") || strings.Contains(line, "all others") {
+			continue
+		}
+		who, of, _ := strings.Cut(strings.TrimSpace(cells[1]), " of ")
+		if of != "it" {
+			place = places[of]
+		}
+		rule, _, _ := strings.Cut(strings.TrimSpace(cells[3]), ";")
+		for _, name := range strings.Split(strings.TrimSuffix(who, " and others"), ", ") {
+			found := false
+			for _, r := range rows {
+				own, _, _ := strings.Cut(r[1], "@")
+				if r[0] != place || own != name {
+					continue
+				}
+				found = true
+				checked++
+				if r[5] != strings.TrimSpace(cells[2]) || r[7] != rule {
+					t.Errorf("%s of %s: %s by %s, the document says %s by %s", name, place, r[5], r[7], strings.TrimSpace(cells[2]), rule)
+				}
+			}
+			if !found {
+				t.Errorf("no account %s of %s", name, place)
+			}
+		}
+	}
+	if checked < 35 {
+		t.Errorf("only %d accounts were compared", checked)
+	}
+}
+
+// A person's doors: all accounts, how they belong together, which are weaker.
+func TestTraceShowsAllDoors(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	for name, want := range map[string]string{
+		"n.farrow":                 "marrowick.example: gate1 same name [min-length lockout-threshold lockout-duration lockout-window]",
+		"w.lowe":                   "marrowick.example: marrowickharbour.cloud.example synchronised []",
+		"k.sluice":                 "marrowick.example: helm synchronised []",
+		"m.silt":                   "marrowick.example: 000000000042 same name [history]",
+		"gateop --authority gate2": "gate2: gate1 same name []",
+		"a.ledge@marrowick.example --authority marrowickharbour.cloud.example": "marrowickharbour.cloud.example: marrowick.example synchronised []",
+	} {
+		doc := document(t, audit, append([]string{"trace"}, strings.Fields(name)...)...)
+		got := fmt.Sprint(at(doc, "account", "authority"), ":")
+		for _, d := range doc["doors"].([]any) {
+			got += fmt.Sprint(" ", at(d, "authority"), " ", at(d, "joined"), " ", at(d, "weaker"))
+		}
+		if got != want {
+			t.Errorf("%s:\n%s, want\n%s", name, got, want)
+		}
+	}
+	doc := document(t, audit, "trace", "w.lowe")
+	if at(doc, "doors", 0, "own_settings", "lockout-threshold", "value") != 20.0 || at(doc, "doors", 0, "settings", "lockout-threshold", "special") != "never" {
+		t.Errorf("the tenant's settings beside the domain's: %v", at(doc, "doors", 0))
+	}
+	for args, say := range map[string]string{"gateop --authority gate9": `the nearest is "gate`, "root --authority marrowick.example": "no account"} {
+		if _, errs, status := run(t, audit, append([]string{"trace"}, strings.Fields(args)...)...); status != 1 || !strings.Contains(errs, say) {
+			t.Errorf("trace %s: %d %s", args, status, errs)
+		}
+	}
+}
+
+// The shipped field maps follow the schema that the program prints for others.
+func TestFieldMapsFollowTheirSchema(t *testing.T) {
+	c := jsonschema.NewCompiler()
+	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(must(t, ".", "schema", "field-map")))
+	if err != nil || c.AddResource("s.json", parsed) != nil {
+		t.Fatal(err)
+	}
+	schema := c.MustCompile("s.json")
+	files, _ := filepath.Glob("../../fieldmaps/*.yaml")
+	for _, file := range append(files, "") {
+		data, _ := os.ReadFile(file)
+		if file == "" {
+			data = []byte("id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [a]}]\ncolour: red\n")
+		}
+		asJSON, err := yaml.YAMLToJSON(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := schema.Validate(doc); (err == nil) != (file != "") {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+	if len(files) != 4 {
+		t.Errorf("%d maps", len(files))
 	}
 }

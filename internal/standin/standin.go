@@ -146,8 +146,9 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		before, behind, each := strings.Cut(address.Path, "{}")
 		value := ""
 		if each {
-			inner, ok := strings.CutPrefix(r.URL.Path, before)
-			if value, ok = strings.CutSuffix(inner, behind); !ok || value == "" || strings.Contains(value, "/") {
+			inner, begins := strings.CutPrefix(r.URL.Path, before)
+			var ends bool
+			if value, ends = strings.CutSuffix(inner, behind); !begins || !ends || value == "" || strings.Contains(value, "/") {
 				continue
 			}
 		} else if r.URL.Path != address.Path {

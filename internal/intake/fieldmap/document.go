@@ -111,9 +111,6 @@ func (d *document) fromCSV(raw []byte) error {
 	return nil
 }
 
-// ask returns what a path leads to, from the document's top.
-func (d *document) ask(p *jsonpath.Path) []found { return ask(d.value, d.lines, p) }
-
 // ask returns what a path leads to from a value, with lines.
 func ask(value any, lines *node, p *jsonpath.Path) []found {
 	var all []found
