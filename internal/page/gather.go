@@ -46,7 +46,7 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 		}
 		rows = append(rows, []string{f.Name, f.Format, Grouped(int(f.Size)), f.SHA256[:16], state})
 	}
-	s.Table([]Column{{Head: "evidence"}, {Head: "format"}, {Head: "bytes", Right: true}, {Head: "SHA-256"}, {Head: ""}}, rows)
+	s.Table([]Column{{Head: "evidence"}, {Head: "format"}, {Head: "bytes", Right: true}, {Head: "SHA-256, or files"}, {Head: ""}}, rows)
 	for _, l := range g.Live {
 		if l.Map != "" {
 			text := fmt.Sprintf("%s read live by the field map %s: %s; the server's certificate %s was %s", l.URL, l.Map, Quantity(l.Entries, "reply"), clip(l.Certificate, 16), l.Trust)

@@ -146,7 +146,11 @@ func counts(s *Sheet, w *engagement.Weighing) {
 		row := []string{scope.Name(), accountsOf(scope, scope.Accounts)}
 		found := w.Counts(scope)
 		for _, k := range weigh.Kinds {
-			row = append(row, fmt.Sprint(found[k]))
+			cell := "-" // no baseline speaks of its platform
+			if len(found) > 0 {
+				cell = fmt.Sprint(found[k])
+			}
+			row = append(row, cell)
 		}
 		rows = append(rows, row)
 	}
