@@ -62,7 +62,7 @@ forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
   account d.holm "Dag Holm" Dredging 512
   account m.silt "Mina Silt" Dredging 512
   account b.scour "Bo Scour" Dredging 544
-  account l.weir "Lorna Weir" Locks 512
+  account l.weir "Lorna Weir" Locks 4194816
   account k.sluice "Karl Sluice" Locks 640
   account kiosk01 "Ticket Kiosk 1" Kiosks 66048
   account kiosk02 "Ticket Kiosk 2" Kiosks 66048
@@ -290,6 +290,7 @@ EnableGuestAccount = 0
 [Registry Values]
 MACHINE\System\CurrentControlSet\Control\Lsa\LimitBlankPasswordUse=4,1
 MACHINE\System\CurrentControlSet\Control\Lsa\NoLMHash=4,1
+MACHINE\System\CurrentControlSet\Control\SAM\MinimumPasswordLengthAudit=4,12
 MACHINE\System\CurrentControlSet\Control\SAM\RelaxMinimumPasswordLengthLimits=4,0
 [Version]
 signature="$CHICAGO$"

@@ -117,7 +117,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
 	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage("%s: %w", cmd.CommandPath(), err) })
-	root.AddCommand(newDemo(s), newBegin(s), newGather(s), newScopes(s), newAccounts(s), newTrace(s), newWeigh(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newVersion())
+	root.AddCommand(newDemo(s), newBegin(s), newGather(s), newScopes(s), newAccounts(s), newTrace(s), newWeigh(s), newBaseline(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newVersion())
 	wrapArgs(root)
 	return root
 }
@@ -140,8 +140,10 @@ func wrapArgs(cmd *cobra.Command) {
 // formats are the forms in which a command can print rows.
 var formats = []string{"text", "json", "csv", "markdown"}
 
-// addFormat gives a command that prints rows its --format.
-func (s *shared) addFormat(cmd *cobra.Command) {
+// addFormat gives a command that prints rows its --format; more are forms that
+// only this command has.
+func (s *shared) addFormat(cmd *cobra.Command, more ...string) {
+	formats := slices.Concat(formats, more)
 	cmd.Flags().StringVar(&s.format, "format", "text", strings.Join(formats, ", "))
 	_ = cmd.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	run := cmd.RunE

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/weigh"
 	"sternledger/internal/engagement"
 	"sternledger/internal/page"
@@ -15,6 +16,9 @@ import (
 func newWeigh(s *shared) *cobra.Command {
 	var failOn, against []string
 	var all bool
+	var filter engagement.WeighFilter
+	var by string
+	var view page.WeighView
 	cmd := &cobra.Command{
 		Use:   "weigh",
 		Short: "Compare with the baselines: verdicts and findings",
@@ -27,10 +31,18 @@ for settings that defeat each other. Each demand of a baseline gets a verdict:
                pieces of evidence disagree
   missing      not set, not collected, not readable, or no such setting there
 
-The weighing is recorded in the ledger. With --fail-on the exit status is 3 when
+Several baselines are weighed at once (engagement.yaml, or --against): a finding
+names all that it fails, and its remedy satisfies all, or says that none can.
+Demands on settings that a platform does not have are listed with --verbose.
+
+The weighing is recorded in the ledger, whole; the options that pick and group
+change only what is shown. With --fail-on the exit status is 3 when
 there is a finding of that kind, for use in scripts.`,
 		Example: `  sternledger weigh
   sternledger weigh --against cis-windows-server --format json
+  sternledger weigh --matrix
+  sternledger weigh --against cis-windows-server,nist-800-63b --by setting --min-severity serious
+  sternledger weigh --scope "marrowick.example*" --only weak
   sternledger weigh --fail-on weak,conflicting`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -39,6 +51,18 @@ there is a finding of that kind, for use in scripts.`,
 					return usage("--fail-on %q: expected weak, conflicting or missing", kind)
 				}
 			}
+			for _, kind := range filter.Only {
+				if !slices.Contains(weigh.Kinds, weigh.Kind(kind)) {
+					return usage("--only %q: expected holds, weak, conflicting or missing", kind)
+				}
+			}
+			if filter.MinSeverity != "" && baseline.Severity(filter.MinSeverity).Rank() < 0 {
+				return usage("--min-severity %q: expected minor, serious or grave", filter.MinSeverity)
+			}
+			if by != "scope" && by != "setting" {
+				return usage("--by %q: expected scope or setting", by)
+			}
+			view.BySetting, view.Verbose = by == "setting", s.verbose
 			if all && s.format != "json" {
 				return usage("--all-accounts goes with --format json")
 			}
@@ -47,8 +71,12 @@ there is a finding of that kind, for use in scripts.`,
 				if err != nil {
 					return err
 				}
+				if err := filter.Check(w); err != nil {
+					return err
+				}
+				w = w.Shown(filter)
 				err = s.print(cmd, output{
-					text: func(sheet *page.Sheet) error { return page.Weighing(sheet, e.Config.Title, w) },
+					text: func(sheet *page.Sheet) error { return page.Weighing(sheet, e.Config.Title, w, view) },
 					rows: func() *page.Rows { return page.VerdictRows(w) },
 					document: func() any {
 						if all {
@@ -66,6 +94,12 @@ there is a finding of that kind, for use in scripts.`,
 	}
 	cmd.Flags().StringSliceVar(&failOn, "fail-on", nil, "exit with status 3 on findings of this kind: weak, conflicting, missing")
 	cmd.Flags().StringSliceVar(&against, "against", nil, "baselines, instead of the engagement's choice")
+	cmd.Flags().StringSliceVar(&filter.Only, "only", nil, "show these verdicts only: holds, weak, conflicting, missing")
+	cmd.Flags().StringVar(&filter.MinSeverity, "min-severity", "", "show this severity and worse: minor, serious, grave")
+	cmd.Flags().StringVar(&filter.Scope, "scope", "", "show this scope, or those that fit a pattern (*, ?)")
+	cmd.Flags().StringVar(&filter.Setting, "setting", "", "show this setting only")
+	cmd.Flags().StringVar(&by, "by", "scope", "group by scope or by setting")
+	cmd.Flags().BoolVar(&view.Matrix, "matrix", false, "show a word for each setting and policy instead of the findings")
 	cmd.Flags().BoolVar(&all, "all-accounts", false, "with --format json: name every account of every finding")
 	_ = cmd.RegisterFlagCompletionFunc("fail-on", cobra.FixedCompletions([]string{"weak", "conflicting", "missing"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("against", cobra.FixedCompletions(engagement.ShippedBaselines(), cobra.ShellCompDirectiveNoFileComp))

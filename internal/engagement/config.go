@@ -32,6 +32,15 @@ type Config struct {
 	Tiers       Tiers                      `yaml:"tiers"`
 	Expect      Expect                     `yaml:"expect"`
 	Words       []string                   `yaml:"words"`
+	Decisions   []Decision                 `yaml:"decisions"`
+}
+
+// Decision says which baseline is followed on a setting on which the chosen
+// ones exclude each other.
+type Decision struct {
+	Setting strictyaml.Text `yaml:"setting"`
+	Follow  strictyaml.Text `yaml:"follow"`
+	Why     string          `yaml:"why"`
 }
 
 // AuthorityConfig is what the engagement says of authorities by name or
@@ -51,6 +60,8 @@ type Tier struct {
 	Accounts []string `yaml:"accounts"`
 	Units    []string `yaml:"units"`
 	SIDs     []string `yaml:"sids"`
+	// Baselines for the tier, instead of its authority's.
+	Baselines []strictyaml.Text `yaml:"baselines"`
 }
 
 // Tiers keeps the order in which they are written: the first match wins.
@@ -105,10 +116,10 @@ func readConfig(dir string) (*Config, error) {
 	if err := strictyaml.Unmarshal(file, data, &c); err != nil {
 		return nil, err
 	}
-	return &c, c.check(file)
+	return &c, c.check(file, Library{dir})
 }
 
-func (c *Config) check(file string) error {
+func (c *Config) check(file string, library Library) error {
 	named := slices.Clone(c.Baselines)
 	for name, a := range c.Authorities {
 		if _, err := path.Match(strings.ToLower(name), ""); err != nil {
@@ -119,9 +130,23 @@ func (c *Config) check(file string) error {
 		}
 		named = append(named, a.Baselines...)
 	}
+	for _, t := range c.Tiers {
+		named = append(named, t.Baselines...)
+	}
 	for _, b := range named {
-		if _, err := ShippedBaseline(b.Value); err != nil {
+		if _, err := library.Get(b.Value); err != nil {
 			return b.Errorf(file, "%v", err)
+		}
+	}
+	for _, d := range c.Decisions {
+		if _, ok := setting.Lookup(setting.ID(d.Setting.Value)); !ok {
+			return d.Setting.Errorf(file, "decisions: unknown setting %q; \"sternledger settings\" lists them", d.Setting.Value)
+		}
+		if !slices.ContainsFunc(named, func(b strictyaml.Text) bool { return b.Value == d.Follow.Value }) {
+			return d.Follow.Errorf(file, "decisions: %q is none of the chosen baselines", d.Follow.Value)
+		}
+		if strings.TrimSpace(d.Why) == "" {
+			return d.Setting.Errorf(file, "the decision on %s gives no reason (why)", d.Setting.Value)
 		}
 	}
 	if text := c.Expect.NewerThan; text.Value != "" {
@@ -168,7 +193,7 @@ func (c *Config) dialect(a *estate.Authority) estate.Dialect {
 func (c *Config) tierRules() []govern.TierRule {
 	var rules []govern.TierRule
 	for _, t := range c.Tiers {
-		rules = append(rules, govern.TierRule(t))
+		rules = append(rules, govern.TierRule{Name: t.Name, Groups: t.Groups, Accounts: t.Accounts, Units: t.Units, SIDs: t.SIDs})
 	}
 	return rules
 }
@@ -199,6 +224,11 @@ baselines: [cis-windows-server]
 # tiers:
 #   privileged: {groups: [Control Room], accounts: ["adm-*"], units: [], sids: []}
 #   kiosk:      {accounts: ["kiosk*"]}
+
+# Where chosen baselines exclude each other, such as on forced changes, what was
+# decided. "sternledger baseline reconcile" shows where they do.
+# decisions:
+#   - {setting: max-age, follow: cis-windows-server, why: "Decided by the board in May."}
 
 # What must have given evidence; what did not is reported as missing.
 # expect:

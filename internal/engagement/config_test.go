@@ -56,7 +56,7 @@ expect: {newer-than: 2 days}
 	}
 	e := &Engagement{Config: c}
 	for name, against := range map[string][]string{"gate1": nil, "x": nil, "y": {"own"}} {
-		got := e.baselinesFor(name, WeighOptions{Against: against})
+		got := e.baselinesFor(name, "standard", WeighOptions{Against: against})
 		if want := append(slices.Clone(against), "cis-windows-server")[0]; len(got) != 1 || got[0] != want {
 			t.Errorf("%s: %v", name, got)
 		}
@@ -78,7 +78,7 @@ func TestStarterIsWhole(t *testing.T) {
 		t.Error("an engagement was started over")
 	}
 	for _, id := range ShippedBaselines() {
-		if b, err := ShippedBaseline(id); err != nil || b.ID != id {
+		if b, err := (Library{}).Get(id); err != nil || b.ID != id {
 			t.Errorf("%s: %v", id, err)
 		}
 	}

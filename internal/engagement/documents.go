@@ -81,16 +81,27 @@ func settingDocument(id setting.ID, e govern.Effective) *SettingDocument {
 		d.Text = string(e.Missing)
 		return d
 	}
-	if n, ok := e.Value.Number(); ok {
-		d.Value = n
-	} else if sp, ok := e.Value.Special(); ok {
-		d.Special = sp
-	} else if w, ok := e.Value.Word(); ok && s.Kind == setting.Toggle {
-		d.Value = w == "on"
-	} else if ok {
-		d.Value = w
-	}
+	d.Value, d.Special = valueDocument(id, e.Value)
 	return d
+}
+
+// valueDocument returns a value as JSON has it: a number, a boolean or a word,
+// or, in its place, a special.
+func valueDocument(id setting.ID, v setting.Value) (any, setting.Special) {
+	if n, ok := v.Number(); ok {
+		return n, ""
+	}
+	if sp, ok := v.Special(); ok {
+		return nil, sp
+	}
+	w, ok := v.Word()
+	switch {
+	case ok && setting.Get(id).Kind == setting.Toggle:
+		return w == "on", ""
+	case ok:
+		return w, ""
+	}
+	return nil, ""
 }
 
 // NewScopesDocument describes scopes.
@@ -111,6 +122,28 @@ type WeighDocument struct {
 	Scopes    []ScopeCountDocument `json:"scopes"`
 	Verdicts  []VerdictDocument    `json:"verdicts"`
 	Findings  []FindingDocument    `json:"findings"`
+	SetAside  []AsideDocument      `json:"set_aside"`      // by decisions of the engagement
+	Idle      []IdleDocument       `json:"not_applicable"` // the platform has no such setting
+}
+
+// AsideDocument is a demand that a decision sets aside.
+type AsideDocument struct {
+	IdleDocument
+	Follow string `json:"follow"`
+	Why    string `json:"why"`
+}
+
+// IdleDocument is a demand that was not weighed on a scope.
+type IdleDocument struct {
+	Scope    string     `json:"scope"`
+	Setting  setting.ID `json:"setting"`
+	Baseline string     `json:"baseline"`
+	Ref      string     `json:"ref"`
+	Demanded string     `json:"demanded"`
+}
+
+func idleDocument(scope *govern.Scope, n baseline.Named) IdleDocument {
+	return IdleDocument{scope.Name(), n.Demand.Setting, n.Baseline.ID, n.Demand.Ref, n.Demand.Text()}
 }
 
 // BaselineDocument names a baseline that was weighed against.
@@ -176,7 +209,13 @@ type SourceDocument struct {
 // Document describes the weighing.
 func (w *Weighing) Document() WeighDocument {
 	d := WeighDocument{Schema: "sternledger/weigh/1", Weighing: w.Number, At: w.At.Format(time.RFC3339),
-		Baselines: []BaselineDocument{}, Scopes: []ScopeCountDocument{}, Verdicts: []VerdictDocument{}, Findings: []FindingDocument{}}
+		Baselines: []BaselineDocument{}, Scopes: []ScopeCountDocument{}, Verdicts: []VerdictDocument{}, Findings: []FindingDocument{}, SetAside: []AsideDocument{}, Idle: []IdleDocument{}}
+	for _, a := range w.SetAside {
+		d.SetAside = append(d.SetAside, AsideDocument{idleDocument(a.Scope, a.Named), a.Decision.Follow, a.Decision.Why})
+	}
+	for _, i := range w.Idle {
+		d.Idle = append(d.Idle, idleDocument(i.Scope, i.Named))
+	}
 	for _, b := range w.Baselines {
 		d.Baselines = append(d.Baselines, BaselineDocument{b.ID, b.Version})
 	}

@@ -6,18 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"sternledger/baselines"
-	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
-	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/ledger"
 )
 
@@ -184,23 +180,3 @@ func (e *Engagement) surveyed(how func(*estate.Estate, func(*estate.Authority) e
 
 // Survey resolves every account of the current evidence.
 func (e *Engagement) Survey() (*govern.Survey, error) { return e.surveyed(govern.NewSurvey) }
-
-// ShippedBaselines returns the ids of the baselines in the program.
-func ShippedBaselines() []string {
-	files, _ := fs.Glob(baselines.Files, "*.yaml")
-	for i := range files {
-		files[i] = strings.TrimSuffix(files[i], ".yaml")
-	}
-	slices.Sort(files)
-	return files
-}
-
-// ShippedBaseline returns a baseline of the program by its id.
-func ShippedBaseline(id string) (*baseline.Baseline, error) {
-	name := id + ".yaml"
-	data, err := baselines.Files.ReadFile(name)
-	if err != nil {
-		return nil, fmt.Errorf("unknown baseline %q; the nearest known one is %q", id, strictyaml.Nearest(id, ShippedBaselines()))
-	}
-	return baseline.Parse(name, data)
-}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/core/weigh"
 	"sternledger/internal/intake"
@@ -33,48 +35,99 @@ type WeighOptions struct {
 	Against []string // baseline ids, instead of the engagement's choice
 }
 
+// WeighFilter picks what is shown of a weighing; what is recorded is whole.
+type WeighFilter struct {
+	Only        []string // verdicts
+	MinSeverity string
+	Scope       string // name, or pattern
+	Setting     string
+}
+
+// Check reports a filter that cannot match anything because a word is wrong.
+func (f *WeighFilter) Check(w *Weighing) error {
+	if _, err := path.Match(f.Scope, ""); err != nil {
+		return fmt.Errorf("--scope %q: %w", f.Scope, err)
+	}
+	if _, ok := setting.Lookup(setting.ID(f.Setting)); f.Setting != "" && !ok {
+		return fmt.Errorf("--setting %q: there is none; \"sternledger settings\" lists them", f.Setting)
+	}
+	var names []string
+	for _, s := range w.Scopes {
+		names = append(names, s.Name())
+	}
+	if f.Scope != "" && !slices.ContainsFunc(names, f.inScope) {
+		return fmt.Errorf("--scope %q: there is none; the nearest is %q", f.Scope, strictyaml.Nearest(f.Scope, names))
+	}
+	return nil
+}
+
+// inScope reports whether a scope's name is picked. A pattern's * goes over
+// slashes, since names hold them.
+func (f *WeighFilter) inScope(name string) bool {
+	if f.Scope == "" || strings.EqualFold(f.Scope, name) {
+		return true
+	}
+	flat := strings.NewReplacer("/", "\x00")
+	ok, _ := path.Match(flat.Replace(strings.ToLower(f.Scope)), flat.Replace(strings.ToLower(name)))
+	return ok
+}
+
+func (f *WeighFilter) picks(kind weigh.Kind, severity baseline.Severity, settings []setting.ID) bool {
+	return (len(f.Only) == 0 || slices.Contains(f.Only, string(kind))) && (f.MinSeverity == "" || severity.Rank() >= baseline.Severity(f.MinSeverity).Rank()) &&
+		(f.Setting == "" || slices.Contains(settings, setting.ID(f.Setting)))
+}
+
+// Shown returns the part of the weighing that the filter picks.
+func (w *Weighing) Shown(f WeighFilter) *Weighing {
+	view, part := *w, *w.Result
+	view.Result = &part
+	part.Scopes = slices.DeleteFunc(slices.Clone(w.Scopes), func(s *govern.Scope) bool { return !f.inScope(s.Name()) })
+	part.Verdicts = slices.DeleteFunc(slices.Clone(w.Verdicts), func(v weigh.Verdict) bool {
+		return !f.inScope(v.Scope.Name()) || !f.picks(v.Kind, v.Severity, []setting.ID{v.Demand.Setting})
+	})
+	part.Findings = slices.DeleteFunc(slices.Clone(w.Findings), func(x weigh.Finding) bool {
+		return f.Scope != "" && (x.Scope == nil || !f.inScope(x.Scope.Name())) || !f.picks(x.Kind, x.Severity, x.Settings)
+	})
+	return &view
+}
+
 // Weigh compares all scopes with the chosen baselines and records the outcome.
 func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
-	survey, err := e.surveyed(govern.NewSurvey, "line", "file", "loose-group", "loose-file", "loose-line")
+	survey, err := e.surveyed(govern.NewSurvey, "line", "file", "control", "control-at", "pwd-set", "loose-group", "loose-file", "loose-line")
 	if err != nil {
 		return nil, err
 	}
-	scopes := survey.Scopes
 	w := &Weighing{survey: survey, At: e.Now().UTC().Truncate(time.Second)}
 	chosen := map[string]*baseline.Baseline{}
-	use := func(id string) (*baseline.Baseline, error) {
-		if chosen[id] == nil {
-			b, err := ShippedBaseline(id)
-			if err != nil {
-				return nil, err
-			}
-			chosen[id] = b
-			w.Baselines = append(w.Baselines, b)
-		}
-		return chosen[id], nil
-	}
-	byAuthority := map[*estate.Authority][]*baseline.Baseline{}
-	for _, s := range scopes {
-		if _, done := byAuthority[s.Authority]; done {
+	by := map[string][]*baseline.Baseline{} // by authority and tier
+	for _, s := range survey.Scopes {
+		key := s.Authority.Name + "\x00" + s.Tier
+		if _, done := by[key]; done {
 			continue
 		}
-		ids := e.baselinesFor(s.Authority.Name, opt)
+		ids := e.baselinesFor(s.Authority.Name, s.Tier, opt)
 		if len(ids) == 0 {
 			return nil, fmt.Errorf("%s: no baseline is chosen for %s; name one under \"baselines:\", or use --against", ConfigName, s.Authority.Name)
 		}
 		for _, id := range ids {
-			b, err := use(id)
-			if err != nil {
-				return nil, err
+			if chosen[id] == nil {
+				if chosen[id], err = e.Baselines().Get(id); err != nil {
+					return nil, err
+				}
+				w.Baselines = append(w.Baselines, chosen[id])
 			}
-			byAuthority[s.Authority] = append(byAuthority[s.Authority], b)
+			by[key] = append(by[key], chosen[id])
 		}
 	}
 	expect, err := e.expectation(w.At)
 	if err != nil {
 		return nil, err
 	}
-	w.Result = weigh.Run(survey, func(a *estate.Authority) []*baseline.Baseline { return byAuthority[a] }, expect)
+	choice := weigh.Choice{Expect: expect, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) }, Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[a.Name+"\x00"+tier] }}
+	for _, d := range e.Config.Decisions {
+		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
+	}
+	w.Result = weigh.Run(survey, choice)
 	return w, e.recordWeighing(w)
 }
 
@@ -105,9 +158,16 @@ func (e *Engagement) expectation(at time.Time) (weigh.Expectation, error) {
 	return x, err
 }
 
-func (e *Engagement) baselinesFor(authority string, opt WeighOptions) []string {
+// baselinesFor returns what a scope is weighed against: what the command line
+// says, else what the engagement says for its tier, its authority, or all.
+func (e *Engagement) baselinesFor(authority, tier string, opt WeighOptions) []string {
 	if len(opt.Against) > 0 {
 		return opt.Against
+	}
+	for _, t := range e.Config.Tiers {
+		if t.Name == tier && len(t.Baselines) > 0 {
+			return values(t.Baselines)
+		}
 	}
 	if own := e.Config.forAuthority(authority).Baselines; len(own) > 0 {
 		return values(own)

@@ -53,9 +53,34 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 	}
 	drawn := map[string]string{}
 	for name, draw := range map[string]func(*Sheet) error{
-		"gathered":     func(s *Sheet) error { return Gathered(s, g, true) },
-		"scopes":       func(s *Sheet) error { return Scopes(s, survey) },
-		"weighing":     func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing) },
+		"gathered": func(s *Sheet) error { return Gathered(s, g, true) },
+		"scopes":   func(s *Sheet) error { return Scopes(s, survey) },
+		"weighing": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{}) },
+		"by setting": func(s *Sheet) error {
+			return Weighing(s, e.Config.Title, weighing, WeighView{BySetting: true, Verbose: true})
+		},
+		"matrix": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Matrix: true}) },
+		"baselines": func(s *Sheet) error {
+			list, err := e.Baselines().List()
+			if err != nil {
+				return err
+			}
+			return Baselines(s, list)
+		},
+		"baseline": func(s *Sheet) error {
+			b, err := e.Baselines().Get("nist-800-63b")
+			if err != nil {
+				return err
+			}
+			return Baseline(s, b, "shipped")
+		},
+		"reconciled": func(s *Sheet) error {
+			d, err := e.Baselines().Reconcile([]string{"nist-800-63b", "pci-dss-4", "stig-windows-server-2022"})
+			if err != nil {
+				return err
+			}
+			return Reconciled(s, d)
+		},
 		"trace":        func(s *Sheet) error { return Trace(s, trace) },
 		"trace policy": func(s *Sheet) error { return TracePolicy(s, policy) },
 		"settings":     Settings,

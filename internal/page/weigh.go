@@ -2,6 +2,7 @@ package page
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,7 +15,7 @@ import (
 
 // Weighing draws a weighing: the counts, then scope by scope what does not
 // hold, with reason, evidence and remedy, and what holds.
-func Weighing(s *Sheet, title string, w *engagement.Weighing) error {
+func Weighing(s *Sheet, title string, w *engagement.Weighing, how WeighView) error {
 	var against []string
 	for _, b := range w.Baselines {
 		against = append(against, b.String())
@@ -22,8 +23,32 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing) error {
 	s.Title(title, fmt.Sprintf("weighing %d, %s", w.Number, w.At.Format("2006-01-02 15:04 UTC")))
 	s.Text("against " + strings.Join(against, ", "))
 	s.Blank()
-	counts(s, w)
+	switch {
+	case how.Matrix:
+		matrix(s, w)
+	case how.BySetting:
+		bySetting(s, w)
+	default:
+		counts(s, w)
+		byScope(s, w)
+	}
+	aside(s, w, how.Verbose)
+	return s.Err()
+}
+
+// WeighView says how a weighing is laid out.
+type WeighView struct {
+	BySetting bool // grouped by setting, not by scope
+	Matrix    bool // a word for each setting and policy, and no findings
+	Verbose   bool // the demands that do not apply, too
+}
+
+func byScope(s *Sheet, w *engagement.Weighing) {
 	for _, about := range subjects(w) {
+		held := holding(w, about.scopes)
+		if len(about.findings) == 0 && held == "" {
+			continue
+		}
 		s.Blank()
 		s.Title(about.title, about.note)
 		drawn := map[*told]bool{}
@@ -42,19 +67,148 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing) error {
 			}
 			s.Entry("", "", "")
 		}
-		if len(about.scopes) > 0 && !weighedAt(w, about.scopes[0]) {
-			s.Note("not weighed", fmt.Sprintf("no chosen baseline speaks of the platform %q", about.scopes[0].Authority.Platform))
-		}
-		if held := holding(w, about.scopes); held != "" {
+		if held != "" {
 			s.Entry("holds", "", held)
 		}
 	}
-	return s.Err()
 }
 
-// weighedAt reports whether any demand was weighed on a scope.
-func weighedAt(w *engagement.Weighing, scope *govern.Scope) bool {
-	return slices.ContainsFunc(w.Verdicts, func(v weigh.Verdict) bool { return v.Scope == scope })
+// bySetting draws the findings setting by setting, then check by check.
+func bySetting(s *Sheet, w *engagement.Weighing) {
+	groups, titles := map[string][]*weigh.Finding{}, []string{}
+	add := func(title string, f *weigh.Finding) {
+		if groups[title] == nil {
+			titles = append(titles, title)
+		}
+		groups[title] = append(groups[title], f)
+	}
+	for _, row := range setting.Table() {
+		for i := range w.Findings {
+			if f := &w.Findings[i]; f.Check == "" && f.Settings[0] == row.ID {
+				add(string(row.ID), f)
+			}
+		}
+	}
+	for i := range w.Findings {
+		if f := &w.Findings[i]; f.Check != "" {
+			add(f.Check, f)
+		}
+	}
+	for n, title := range titles {
+		if n > 0 {
+			s.Blank()
+		}
+		s.Title(title, Quantity(len(groups[title]), "finding"))
+		for _, f := range groups[title] {
+			head := f.ScopeName()
+			if f.Check == "" {
+				head += ": " + f.Observed + "; demanded: " + f.Demanded
+			}
+			lines := []string{f.Reason, "remedy: " + f.Remedy + "  [" + f.Fingerprint + "]"}
+			if who := whom(f); who != "" {
+				lines = append([]string{lines[0], who}, lines[1:]...)
+			}
+			s.Entry(string(f.Kind), string(f.Severity), head, lines...)
+		}
+	}
+}
+
+// matrix draws a word for each setting and policy: the worst verdict.
+func matrix(s *Sheet, w *engagement.Weighing) {
+	type place struct {
+		policy  string
+		setting setting.ID
+	}
+	worst := map[place]weigh.Kind{}
+	of := func(scope *govern.Scope) string { return scope.Authority.Name + " / " + scope.PolicyName() }
+	settings := map[setting.ID]bool{}
+	for _, v := range w.Verdicts {
+		at := place{of(v.Scope), v.Demand.Setting}
+		settings[v.Demand.Setting] = true
+		if old, ok := worst[at]; !ok || v.Kind.Rank() > old.Rank() {
+			worst[at] = v.Kind
+		}
+	}
+	var columns []string
+	for _, scope := range w.Scopes {
+		name := of(scope)
+		weighed := slices.ContainsFunc(w.Verdicts, func(v weigh.Verdict) bool { return of(v.Scope) == name })
+		if weighed && !slices.Contains(columns, name) {
+			columns = append(columns, name)
+		}
+	}
+	const wide = 14
+	per := max(1, (s.width-labelWidth)/wide)
+	for start := 0; start < len(columns); start += per {
+		if start > 0 {
+			s.Blank()
+		}
+		shown := columns[start:min(start+per, len(columns))]
+		heads := []Column{{Head: ""}}
+		for _, name := range shown {
+			heads = append(heads, Column{Head: strings.Join(wrap(Clean(name), wide-2), "\n"), Inked: true})
+		}
+		var rows [][]string
+		for _, row := range setting.Table() {
+			if !settings[row.ID] {
+				continue
+			}
+			cells, any := []string{string(row.ID)}, false
+			for _, name := range shown {
+				kind, ok := worst[place{name, row.ID}]
+				if !ok {
+					kind = "-"
+				}
+				any = any || ok
+				cells = append(cells, string(kind))
+			}
+			if any {
+				rows = append(rows, cells)
+			}
+		}
+		s.Table(heads, rows)
+	}
+}
+
+// aside lists what was not weighed, and why.
+func aside(s *Sheet, w *engagement.Weighing, verbose bool) {
+	var unweighed []string
+	for _, scope := range w.Scopes {
+		if text := fmt.Sprintf("%s (%s)", scope.Authority.Name, scope.Authority.Platform); scope.Elsewhere == nil && !weighedAt(w, scope.Authority) && !slices.Contains(unweighed, text) {
+			unweighed = append(unweighed, text)
+		}
+	}
+	decided := map[string][]string{}
+	for _, a := range w.SetAside {
+		key := fmt.Sprintf("%s: %s is followed (%s); set aside: %s", a.Decision.Setting, a.Decision.Follow, a.Decision.Why, a.Named)
+		decided[key] = append(decided[key], a.Scope.Name())
+	}
+	if len(unweighed)+len(decided) == 0 && (!verbose || len(w.Idle) == 0) {
+		return
+	}
+	s.Blank()
+	s.Title("Not weighed", "")
+	if len(unweighed) > 0 {
+		s.Note("no baseline", "no chosen baseline speaks of the platform of "+strings.Join(unweighed, ", "))
+	}
+	for _, key := range slices.Sorted(maps.Keys(decided)) {
+		s.Note("decided", key+", on "+strings.Join(decided[key], ", "))
+	}
+	if !verbose {
+		return
+	}
+	idle := map[string][]string{}
+	for _, i := range w.Idle {
+		idle[i.Named.String()] = append(idle[i.Named.String()], i.Scope.Name())
+	}
+	for _, key := range slices.Sorted(maps.Keys(idle)) {
+		s.Note("no setting", fmt.Sprintf("%s (%s): %s", key, "the platform has no such setting", strings.Join(idle[key], ", ")))
+	}
+}
+
+// weighedAt reports whether any demand was weighed on an authority.
+func weighedAt(w *engagement.Weighing, a *estate.Authority) bool {
+	return slices.ContainsFunc(w.Verdicts, func(v weigh.Verdict) bool { return v.Scope.Authority == a })
 }
 
 // subject is what one part of the page is about: an authority as a whole, or
@@ -164,7 +318,7 @@ func finding(s *Sheet, f *told, split bool) {
 	if f.Demanded != "" {
 		var refs []string
 		for _, b := range f.Baselines {
-			refs = append(refs, b.ID+" "+b.Ref)
+			refs = append(refs, strings.TrimSpace(b.ID+" "+b.Ref))
 		}
 		head += "; demanded: " + f.Demanded + " (" + strings.Join(refs, "; ") + ")"
 	}

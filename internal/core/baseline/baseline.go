@@ -36,10 +36,35 @@ type Baseline struct {
 	Title     string
 	Version   string // of the file, not of the document
 	Publisher string // of the document
+	Published string // when the document was
 	Edition   string // of the document
+	Sources   []string
+	Note      string
+	Extends   string // the baseline that it changes; empty: none
 	Platforms []setting.Platform
+	Tiers     []string // empty: all
 	Demands   []Demand
+	Dropped   []Dropped // what it takes out of the one that it extends
+
+	path string
+	at   strictyaml.Text // of extends
 }
+
+// Dropped is a setting on which an extending baseline demands nothing.
+type Dropped struct {
+	Setting setting.ID
+	Why     string
+}
+
+// Factor says in which case a demand holds: the password being the only
+// factor, or used with a second one.
+type Factor string
+
+// The factors. The zero Factor is both.
+const (
+	Only   Factor = "only"
+	Second Factor = "second"
+)
 
 // Kind is the form of a demand.
 type Kind string
@@ -62,6 +87,70 @@ type Demand struct {
 	Ref      string
 	Severity Severity
 	Why      string
+
+	// Where it holds; empty: wherever the baseline does.
+	Platforms []setting.Platform
+	Tiers     []string
+	Factor    Factor
+	// Of a demand in a baseline that extends another: the baseline it comes
+	// from, and what it takes the place of.
+	From string
+	Was  string
+	at   strictyaml.Text
+}
+
+// Where says in words where a demand holds, if not everywhere.
+func (d *Demand) Where() string {
+	var words []string
+	if len(d.Platforms) > 0 {
+		var names []string
+		for _, p := range d.Platforms {
+			names = append(names, string(p))
+		}
+		words = append(words, "on "+strings.Join(names, ", "))
+	}
+	if len(d.Tiers) > 0 {
+		words = append(words, "for "+strings.Join(d.Tiers, ", "))
+	}
+	switch d.Factor {
+	case Only:
+		words = append(words, "where the password is the only factor")
+	case Second:
+		words = append(words, "with a second factor")
+	}
+	return strings.Join(words, " ")
+}
+
+// applies reports whether the demand holds there.
+func (d *Demand) applies(p setting.Platform, tier string, f Factor) bool {
+	return (len(d.Platforms) == 0 || slices.Contains(d.Platforms, p)) && (len(d.Tiers) == 0 || slices.Contains(d.Tiers, tier)) && (d.Factor == "" || d.Factor == f)
+}
+
+// overlaps reports whether two demands on a setting can hold at one place.
+func (d *Demand) overlaps(e *Demand) bool {
+	meet := func(x, y int, any bool) bool { return x == 0 || y == 0 || any }
+	return d.Setting == e.Setting &&
+		meet(len(d.Platforms), len(e.Platforms), slices.ContainsFunc(d.Platforms, func(p setting.Platform) bool { return slices.Contains(e.Platforms, p) })) &&
+		meet(len(d.Tiers), len(e.Tiers), slices.ContainsFunc(d.Tiers, func(t string) bool { return slices.Contains(e.Tiers, t) })) &&
+		(d.Factor == "" || e.Factor == "" || d.Factor == e.Factor)
+}
+
+// For returns the demands that hold on a platform for a tier: one for each
+// setting. Own demands go before those of the baseline that is extended.
+func (b *Baseline) For(p setting.Platform, tier string, f Factor) []*Demand {
+	if !b.Covers(p) || len(b.Tiers) > 0 && !slices.Contains(b.Tiers, tier) {
+		return nil
+	}
+	var all []*Demand
+	seen := map[setting.ID]bool{}
+	for i := range b.Demands {
+		if d := &b.Demands[i]; !seen[d.Setting] && d.applies(p, tier, f) {
+			seen[d.Setting] = true
+			all = append(all, d)
+		}
+	}
+	slices.SortStableFunc(all, func(x, y *Demand) int { return setting.Order(x.Setting, y.Setting) })
+	return all
 }
 
 // Text says in words what is demanded.
@@ -138,74 +227,219 @@ type file struct {
 	Title     string            `yaml:"title"`
 	Version   strictyaml.Text   `yaml:"version"`
 	Publisher string            `yaml:"publisher"`
+	Published strictyaml.Text   `yaml:"published"`
 	Edition   strictyaml.Text   `yaml:"edition"`
 	Note      string            `yaml:"note"`
 	Sources   []string          `yaml:"sources"`
+	Extends   strictyaml.Text   `yaml:"extends"`
 	For       forWhom           `yaml:"for"`
 	Demands   []demandAsWritten `yaml:"demands"`
+	Drop      []struct {
+		Setting strictyaml.Text `yaml:"setting"`
+		Why     string          `yaml:"why"`
+	} `yaml:"drop"`
 }
 
 type forWhom struct {
 	Platforms []strictyaml.Text `yaml:"platforms"`
+	Tiers     []strictyaml.Text `yaml:"tiers"`
 }
 
 type demandAsWritten struct {
-	Setting  strictyaml.Text            `yaml:"setting"`
-	AtLeast  strictyaml.Text            `yaml:"at-least"`
-	AtMost   strictyaml.Text            `yaml:"at-most"`
-	Exactly  strictyaml.Text            `yaml:"exactly"`
-	OneOf    []strictyaml.Text          `yaml:"one-of"`
-	Between  []strictyaml.Text          `yaml:"between"`
-	Specials map[string]strictyaml.Text `yaml:"specials"`
-	Ref      strictyaml.Text            `yaml:"ref"`
-	Severity strictyaml.Text            `yaml:"severity"`
-	Why      string                     `yaml:"why"`
+	Setting   strictyaml.Text            `yaml:"setting"`
+	AtLeast   strictyaml.Text            `yaml:"at-least"`
+	AtMost    strictyaml.Text            `yaml:"at-most"`
+	Exactly   strictyaml.Text            `yaml:"exactly"`
+	OneOf     []strictyaml.Text          `yaml:"one-of"`
+	Between   []strictyaml.Text          `yaml:"between"`
+	Specials  map[string]strictyaml.Text `yaml:"specials"`
+	Ref       strictyaml.Text            `yaml:"ref"`
+	Severity  strictyaml.Text            `yaml:"severity"`
+	Why       string                     `yaml:"why"`
+	Platforms []strictyaml.Text          `yaml:"platforms"`
+	Tiers     []strictyaml.Text          `yaml:"tiers"`
+	Factor    strictyaml.Text            `yaml:"factor"`
 }
 
-// Parse reads a baseline file. Errors name path, line and column.
+// Parse reads a baseline file. Errors name path, line and column. One that
+// extends another is only whole after Resolve.
 func Parse(path string, data []byte) (*Baseline, error) {
 	var f file
 	if err := strictyaml.Unmarshal(path, data, &f); err != nil {
 		return nil, err
 	}
-	b := &Baseline{ID: f.ID.Value, Title: f.Title, Version: f.Version.Value, Publisher: f.Publisher, Edition: f.Edition.Value}
+	b := &Baseline{ID: f.ID.Value, Title: f.Title, Version: f.Version.Value, Publisher: f.Publisher, Published: f.Published.Value, Edition: f.Edition.Value,
+		Sources: f.Sources, Note: strings.TrimSpace(f.Note), Extends: f.Extends.Value, Tiers: texts(f.For.Tiers), path: path, at: f.Extends}
 	if b.ID == "" || b.Title == "" || b.Version == "" {
 		return nil, f.ID.Errorf(path, "a baseline needs id, title and version")
 	}
-	for _, p := range f.For.Platforms {
-		if !slices.Contains(setting.Places, setting.Platform(p.Value)) {
-			return nil, p.Errorf(path, "unknown platform %q; known are %v", p.Value, setting.Places)
-		}
-		b.Platforms = append(b.Platforms, setting.Platform(p.Value))
+	var err error
+	if b.Platforms, err = platforms(path, f.For.Platforms); err != nil {
+		return nil, err
 	}
-	if len(b.Platforms) == 0 || len(f.Demands) == 0 {
+	if b.Extends == "" && (len(b.Platforms) == 0 || len(f.Demands) == 0) {
 		return nil, f.ID.Errorf(path, "a baseline needs \"for: platforms:\" and at least one demand")
 	}
-	seen := map[setting.ID]int{}
 	for i := range f.Demands {
 		d, err := f.Demands[i].parse(path)
 		if err != nil {
 			return nil, err
 		}
-		if line := seen[d.Setting]; line > 0 {
-			return nil, f.Demands[i].Setting.Errorf(path, "a second demand on %s; the first is on line %d", d.Setting, line)
+		for k := range b.Demands {
+			if e := &b.Demands[k]; d.overlaps(e) {
+				return nil, d.at.Errorf(path, "a second demand on %s for the same platform and tier; the first is on line %d", d.Setting, e.at.Line)
+			}
 		}
-		seen[d.Setting] = f.Demands[i].Setting.Line
 		b.Demands = append(b.Demands, *d)
+	}
+	for _, w := range f.Drop {
+		s, err := lookup(path, w.Setting)
+		if err != nil {
+			return nil, err
+		}
+		if strings.TrimSpace(w.Why) == "" || b.Extends == "" {
+			return nil, w.Setting.Errorf(path, "drop takes a demand out of the baseline that is extended (extends), and says why")
+		}
+		b.Dropped = append(b.Dropped, Dropped{s.ID, strings.TrimSpace(w.Why)})
+	}
+	if b.Extends == "" {
+		return b, b.check()
 	}
 	return b, nil
 }
 
-func (w *demandAsWritten) parse(path string) (*Demand, error) {
-	s, ok := setting.Lookup(setting.ID(w.Setting.Value))
-	if !ok {
-		var ids []string
-		for _, row := range setting.Table() {
-			ids = append(ids, string(row.ID))
+// check reports demands that none of their platforms could meet.
+func (b *Baseline) check() error {
+	for i := range b.Demands {
+		d := &b.Demands[i]
+		where := d.Platforms
+		if len(where) == 0 {
+			where = b.Platforms
 		}
-		return nil, w.Setting.Errorf(path, "unknown setting %q; the nearest known one is %q", w.Setting.Value, strictyaml.Nearest(w.Setting.Value, ids))
+		for _, p := range where {
+			if !b.Covers(p) {
+				return d.at.Errorf(b.path, "the demand on %s is for %s, which the baseline is not for", d.Setting, p)
+			}
+		}
+		if s := setting.Get(d.Setting); !slices.ContainsFunc(where, s.Exists) {
+			return d.at.Errorf(b.path, "the demand on %s: none of its platforms (%v) has that setting", d.Setting, where)
+		}
 	}
-	d := &Demand{Setting: s.ID, Ref: w.Ref.Value, Why: strings.TrimSpace(w.Why), Severity: Severity(w.Severity.Value), Specials: map[setting.Special]bool{}}
+	return nil
+}
+
+// Resolve loads a baseline, and the ones that it extends, and lays them over
+// one another.
+func Resolve(id string, load func(id string) (*Baseline, error)) (*Baseline, error) {
+	return resolve(id, load, nil)
+}
+
+func resolve(id string, load func(id string) (*Baseline, error), above []string) (*Baseline, error) {
+	b, err := load(id)
+	if err != nil || b.Extends == "" {
+		return b, err
+	}
+	above = append(above, id)
+	if slices.Contains(above, b.Extends) {
+		return nil, b.at.Errorf(b.path, "a circle: %s extends %s", strings.Join(above, " extends "), b.Extends)
+	}
+	under, err := resolve(b.Extends, load, above)
+	if err != nil {
+		return nil, b.at.Errorf(b.path, "extends %q: %v", b.Extends, err)
+	}
+	return b.over(under)
+}
+
+// over lays a baseline over the one that it extends.
+func (b *Baseline) over(under *Baseline) (*Baseline, error) {
+	all := *b
+	if len(all.Platforms) == 0 {
+		all.Platforms = under.Platforms
+	}
+	if len(all.Sources) == 0 {
+		all.Sources = under.Sources
+	}
+	all.Demands = slices.Clone(b.Demands)
+	for i := range under.Demands {
+		d := under.Demands[i]
+		if slices.ContainsFunc(b.Dropped, func(x Dropped) bool { return x.Setting == d.Setting }) {
+			continue
+		}
+		if d.From == "" {
+			d.From = under.ID
+		}
+		hidden := false
+		for k := range b.Demands {
+			own := &all.Demands[k]
+			if own.overlaps(&d) {
+				own.Was = d.Text() + " of " + d.From
+				hidden = hidden || own.contains(&d)
+			}
+		}
+		if !hidden {
+			all.Demands = append(all.Demands, d)
+		}
+	}
+	for _, x := range b.Dropped {
+		if !slices.ContainsFunc(under.Demands, func(d Demand) bool { return d.Setting == x.Setting }) {
+			return nil, b.at.Errorf(b.path, "drop: %s demands nothing on %s", under.ID, x.Setting)
+		}
+	}
+	return &all, all.check()
+}
+
+// contains reports whether the demand holds wherever e does.
+func (d *Demand) contains(e *Demand) bool {
+	all := func(x, y int, inside bool) bool { return x == 0 || y > 0 && inside }
+	return all(len(d.Platforms), len(e.Platforms), !slices.ContainsFunc(e.Platforms, func(p setting.Platform) bool { return !slices.Contains(d.Platforms, p) })) &&
+		all(len(d.Tiers), len(e.Tiers), !slices.ContainsFunc(e.Tiers, func(t string) bool { return !slices.Contains(d.Tiers, t) })) &&
+		(d.Factor == "" || d.Factor == e.Factor)
+}
+
+func texts(written []strictyaml.Text) []string {
+	var all []string
+	for _, t := range written {
+		all = append(all, t.Value)
+	}
+	return all
+}
+
+func platforms(path string, written []strictyaml.Text) ([]setting.Platform, error) {
+	var all []setting.Platform
+	for _, p := range written {
+		if !slices.Contains(setting.Places, setting.Platform(p.Value)) {
+			return nil, p.Errorf(path, "unknown platform %q; known are %v", p.Value, setting.Places)
+		}
+		all = append(all, setting.Platform(p.Value))
+	}
+	return all, nil
+}
+
+func lookup(path string, id strictyaml.Text) (*setting.Setting, error) {
+	s, ok := setting.Lookup(setting.ID(id.Value))
+	if ok {
+		return s, nil
+	}
+	var ids []string
+	for _, row := range setting.Table() {
+		ids = append(ids, string(row.ID))
+	}
+	return nil, id.Errorf(path, "unknown setting %q; the nearest known one is %q", id.Value, strictyaml.Nearest(id.Value, ids))
+}
+
+func (w *demandAsWritten) parse(path string) (*Demand, error) {
+	s, err := lookup(path, w.Setting)
+	if err != nil {
+		return nil, err
+	}
+	d := &Demand{Setting: s.ID, Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value), Specials: map[setting.Special]bool{},
+		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), at: w.Setting}
+	if d.Platforms, err = platforms(path, w.Platforms); err != nil {
+		return nil, err
+	}
+	if d.Factor != "" && d.Factor != Only && d.Factor != Second {
+		return nil, w.Factor.Errorf(path, "factor %q of the demand on %s; expected only (no second factor) or second", d.Factor, s.ID)
+	}
 	if d.Severity.Rank() < 0 {
 		return nil, w.Severity.Errorf(path, "severity %q of the demand on %s; expected one of %v", d.Severity, s.ID, severities)
 	}

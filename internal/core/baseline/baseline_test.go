@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -42,8 +43,48 @@ func TestShippedFigures(t *testing.T) {
 			{"lockout-administrator", "1.2.3", []string{"on"}, []string{"off"}},
 			{"lockout-window", "1.2.4", []string{"15 minutes", "never"}, []string{"899 seconds"}},
 		},
+		"stig-windows-server-2022": {
+			{"history", "WN22-AC-000040", []string{"24"}, []string{"23"}}, {"max-age", "WN22-AC-000050", []string{"60 days"}, []string{"61 days", "never"}},
+			{"min-age", "WN22-AC-000060", []string{"1 day"}, []string{"23 hours", "at-once"}}, {"min-length", "WN22-AC-000070", []string{"14"}, []string{"13"}},
+			{"complexity", "WN22-AC-000080", []string{"on"}, []string{"off"}}, {"reversible", "WN22-AC-000090", []string{"off"}, []string{"on"}},
+			{"lockout-duration", "WN22-AC-000010", []string{"15 minutes", "until-admin"}, []string{"14 minutes"}}, {"lockout-threshold", "WN22-AC-000020", []string{"3"}, []string{"4", "never"}},
+			{"lockout-window", "WN22-AC-000030", []string{"15 minutes", "never"}, []string{"14 minutes"}}, {"ticket-checks-logon", "WN22-DC-000020", []string{"on"}, []string{"off"}},
+			{"service-ticket-lifetime", "WN22-DC-000030", []string{"600 minutes"}, []string{"601 minutes"}}, {"ticket-lifetime", "WN22-DC-000040", []string{"10 hours"}, []string{"11 hours"}},
+			{"ticket-renewal", "WN22-DC-000050", []string{"7 days"}, []string{"8 days"}}, {"clock-skew", "WN22-DC-000060", []string{"5 minutes"}, []string{"6 minutes"}},
+		},
+		"pci-dss-4": {
+			{"min-length", "8.3.6", []string{"12"}, []string{"11"}}, {"complexity", "8.3.6", []string{"on"}, []string{"off"}}, {"require-digit", "8.3.6", []string{"1"}, []string{"0"}},
+			{"history", "8.3.7", []string{"4"}, []string{"3"}}, {"max-age", "8.3.9", []string{"90 days"}, []string{"91 days", "never"}},
+			{"lockout-threshold", "8.3.4", []string{"10"}, []string{"11", "never"}}, {"lockout-duration", "8.3.4", []string{"30 minutes", "until-admin"}, []string{"29 minutes"}},
+		},
+		"nist-800-63b": {
+			{"min-length", "3.1.1.2", []string{"15"}, []string{"14"}}, {"min-length", "3.1.1.2", []string{"8"}, []string{"7"}}, {"max-length", "3.1.1.2", []string{"64", "unlimited"}, []string{"63"}},
+			{"complexity", "3.1.1.2", []string{"off"}, []string{"on"}}, {"max-age", "3.1.1.2", []string{"never"}, []string{"1 day", "3650 days"}}, {"reversible", "3.1.1.2", []string{"off"}, []string{"on"}},
+			{"lockout-threshold", "3.2.2", []string{"100"}, []string{"101", "never"}}, {"blocklist", "3.1.1.2", []string{"on"}, []string{"audit", "off"}},
+		},
+		"microsoft-windows": {
+			{"history", "", []string{"24"}, []string{"23"}}, {"min-length", "", []string{"14"}, []string{"13"}}, {"complexity", "", []string{"on"}, []string{"off"}}, {"reversible", "", []string{"off"}, []string{"on"}},
+			{"lockout-threshold", "", []string{"10"}, []string{"11", "never"}}, {"lockout-duration", "", []string{"10 minutes", "until-admin"}, []string{"9 minutes"}},
+			{"lockout-window", "", []string{"10 minutes", "never"}, []string{"9 minutes"}}, {"lockout-administrator", "", []string{"on"}, []string{"off"}},
+		},
+		"cis-debian-12": {
+			{"lockout-threshold", "5.3.3.1.1", []string{"5"}, []string{"6", "never"}}, {"lockout-duration", "5.3.3.1.2", []string{"900 seconds", "until-admin"}, []string{"899 seconds"}},
+			{"lockout-administrator", "5.3.3.1.3", []string{"on"}, []string{"off"}}, {"min-changed", "5.3.3.2.1", []string{"2"}, []string{"1"}}, {"min-length", "5.3.3.2.2", []string{"14"}, []string{"13"}},
+			{"max-repeat", "5.3.3.2.4", []string{"3", "1"}, []string{"4", "unlimited"}}, {"max-sequence", "5.3.3.2.5", []string{"3"}, []string{"4", "unlimited"}}, {"dictionary-check", "5.3.3.2.6", []string{"on"}, []string{"audit", "off"}},
+			{"history", "5.3.3.3.1", []string{"24"}, []string{"23"}}, {"max-age", "5.4.1.1", []string{"365 days"}, []string{"366 days", "never"}}, {"min-age", "5.4.1.2", []string{"1 day"}, []string{"at-once"}},
+			{"expiry-warning", "5.4.1.3", []string{"7 days"}, []string{"6 days"}}, {"hash-method", "5.4.1.4", []string{"sha512", "yescrypt"}, []string{"sha256", "bcrypt", "md5"}},
+			{"inactive-disable", "5.4.1.5", []string{"45 days"}, []string{"46 days", "never"}},
+		},
+		"cis-aws": {{"min-length", "1.8", []string{"14"}, []string{"13"}}, {"history", "1.9", []string{"24"}, []string{"23"}}},
+		"cis-microsoft-365": {
+			{"max-age", "1.3.1", []string{"never"}, []string{"90 days"}}, {"blocklist", "5.2.3.2", []string{"on"}, []string{"off", "audit"}}, {"directory-blocklist-mode", "5.2.3.3", []string{"on"}, []string{"audit"}},
+			{"lockout-threshold", "", []string{"10"}, []string{"11", "never"}}, {"lockout-duration", "", []string{"60 seconds"}, []string{"59 seconds"}},
+		},
 	} {
 		b := shipped(t, id)
+		if b.Publisher == "" || b.Edition == "" || b.Published == "" || len(b.Sources) == 0 {
+			t.Errorf("%s does not say what it follows", id)
+		}
 		if b.ID != id || len(b.Demands) != len(demands) {
 			t.Errorf("%s: %d demands, want %d", b.ID, len(b.Demands), len(demands))
 		}
@@ -64,7 +105,7 @@ func TestShippedFigures(t *testing.T) {
 	}
 }
 
-const opening = "id: own\ntitle: Own\nversion: 1\nfor:\n  platforms: [windows-domain]\ndemands:\n"
+const opening = "id: own\ntitle: Own\nversion: 1\nfor:\n  platforms: [windows-domain, cloud-directory]\ndemands:\n"
 
 func TestDemandForms(t *testing.T) {
 	b, err := Parse("own.yaml", []byte(opening+`  - {setting: min-length, between: [8, 20 characters], severity: minor, why: x}
@@ -118,6 +159,116 @@ func TestParseErrors(t *testing.T) {
 		_, err := Parse("b.yaml", []byte(c.text))
 		if err == nil || !strings.HasPrefix(err.Error(), c.at) || !strings.Contains(err.Error(), c.say) {
 			t.Errorf("%q:\n  %v\n  want %s … %s", c.text, err, c.at, c.say)
+		}
+	}
+}
+
+// library resolves baselines given as "ID: more lines".
+func library(files map[string]string) func(string) (*Baseline, error) {
+	return func(id string) (*Baseline, error) {
+		text, ok := files[id]
+		if !ok {
+			return nil, fmt.Errorf("unknown baseline %q", id)
+		}
+		return Parse(id+".yaml", []byte("id: "+id+"\ntitle: T\nversion: 1\n"+text))
+	}
+}
+
+func TestExtends(t *testing.T) {
+	const base = "for: {platforms: [windows-domain, unix-machine]}\ndemands:\n- {setting: min-length, at-least: 14, ref: '1', severity: grave, why: w}\n- {setting: history, at-least: 24, severity: minor, why: w}\n" +
+		"- {setting: max-age, at-most: 365 days, specials: {never: fails}, severity: minor, why: w}\n"
+	files := map[string]string{
+		"base": base,
+		"own": "extends: base\ndemands:\n- {setting: min-length, at-least: 16, severity: grave, why: ours}\n- {setting: history, at-least: 10, tiers: [kiosk], severity: minor, why: kiosks}\n" +
+			"drop:\n- {setting: max-age, why: given up}\n",
+		"strict": "extends: own\nfor: {platforms: [windows-domain]}\ndemands:\n- {setting: min-length, at-least: 20, tiers: [privileged], severity: grave, why: admins}\n",
+		"round":  "extends: circle\n", "circle": "extends: round\n", "lost": "extends: nowhere\n",
+		"idle": "extends: base\ndrop: [{setting: complexity, why: x}]\n",
+		"odd":  "extends: base\nfor: {platforms: [ldap-directory]}\ndemands:\n- {setting: name-check, exactly: on, severity: minor, why: w}\n",
+	}
+	told := func(b *Baseline, p setting.Platform, tier string) string {
+		var all []string
+		for _, d := range b.For(p, tier, Only) {
+			text := string(d.Setting) + " " + d.Text()
+			if d.From != "" {
+				text += " from " + d.From
+			}
+			if d.Was != "" {
+				text += " was " + d.Was
+			}
+			all = append(all, text)
+		}
+		return strings.Join(all, "; ")
+	}
+	for _, c := range []struct {
+		id, tier string
+		platform setting.Platform
+		want     string
+	}{
+		{"base", "standard", setting.WindowsDomain, "min-length at least 14 characters; history at least 24 passwords; max-age at most 365 days"},
+		{"own", "standard", setting.UnixMachine, "min-length at least 16 characters was at least 14 characters of base; history at least 24 passwords from base"},
+		{"own", "kiosk", setting.UnixMachine, "min-length at least 16 characters was at least 14 characters of base; history at least 10 passwords was at least 24 passwords of base"},
+		{"strict", "privileged", setting.WindowsDomain, "min-length at least 20 characters was at least 16 characters of own; history at least 24 passwords from base"},
+		{"strict", "standard", setting.WindowsDomain, "min-length at least 16 characters from own was at least 14 characters of base; history at least 24 passwords from base"},
+		{"strict", "standard", setting.UnixMachine, ""},
+	} {
+		b, err := Resolve(c.id, library(files))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := told(b, c.platform, c.tier); got != c.want {
+			t.Errorf("%s for %s on %s:\n%s, want\n%s", c.id, c.tier, c.platform, got, c.want)
+		}
+		again, err := b.YAML()
+		if err != nil {
+			t.Fatal(err)
+		}
+		back, err := Parse(c.id+".yaml", again)
+		if err != nil && c.id == "base" || err == nil && c.id == "base" && told(back, c.platform, c.tier) != c.want {
+			t.Errorf("%s does not read back: %v\n%s", c.id, err, again)
+		}
+	}
+	for id, want := range map[string]string{"round": "a circle: round extends circle extends round", "lost": `lost.yaml:4:10: extends "nowhere": unknown baseline`, "idle": "base demands nothing on complexity", "odd": "none of its platforms"} {
+		if _, err := Resolve(id, library(files)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", id, err, want)
+		}
+	}
+}
+
+func TestBands(t *testing.T) {
+	for _, c := range []struct{ id, demands, band, nearest string }{
+		{"min-length", "at-least: 14|at-least: 15", "at least 15 characters", "8=15 20=15"},
+		{"min-length", "at-least: 8|between: [6, 64]", "8 characters to 64 characters", "4=8 99=64"},
+		{"lockout-threshold", "at-most: 5, specials: {never: fails}|at-most: 10, specials: {never: fails}", "at most 5 failed tries", "10=5 never=5"},
+		{"max-age", "exactly: never|at-most: 90 days, specials: {never: fails}", "no value", ""},
+		{"max-age", "at-most: 90 days, specials: {never: holds}|exactly: never", "never expires", "90d=never"},
+		{"lockout-duration", "at-least: 15 minutes, specials: {until-admin: holds}|at-least: 30 minutes, specials: {until-admin: holds}", "at least 30 minutes or locks until an administrator unlocks", "10m=30m"},
+		{"history", "one-of: [4, 8, 24]|at-least: 5", "8 passwords or 24 passwords", "4=8 30=24"},
+		{"history", "one-of: [4]|one-of: [5]", "no value", ""},
+		{"history", "exactly: 7|at-most: 9", "7 passwords", "0=7"},
+		{"blocklist", "at-least: audit|one-of: [off, audit]", "audit", "on=audit"},
+		{"complexity", "exactly: on|exactly: off", "no value", ""},
+	} {
+		var named []Named
+		for _, text := range strings.Split(c.demands, "|") {
+			b, err := Parse("x", []byte("id: x\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain, cloud-directory]}\ndemands:\n- {setting: "+c.id+", "+text+", severity: minor, why: w}\n"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			named = append(named, Named{b, &b.Demands[0]})
+		}
+		band, exclude := Together(named)
+		if band.Text() != c.band || band.Empty() != (len(exclude) == 1) {
+			t.Errorf("%s %s: %q %v, want %q", c.id, c.demands, band.Text(), exclude, c.band)
+		}
+		for pair := range strings.FieldsSeq(c.nearest) {
+			from, to, _ := strings.Cut(pair, "=")
+			s := setting.Get(setting.ID(c.id))
+			have, _ := s.Parse(from)
+			want, _ := s.Parse(to)
+			if got := band.Nearest(have); got != want {
+				t.Errorf("%s %s: nearest to %s is %s, want %s", c.id, c.demands, from, s.Text(got), to)
+			}
 		}
 	}
 }

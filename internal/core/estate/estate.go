@@ -36,6 +36,7 @@ type Fact struct {
 	Value   setting.Value `json:"value"`
 	Cite    Cite          `json:"cite"`
 	Problem string        `json:"problem,omitempty"`
+	Unit    string        `json:"unit,omitempty"` // of the number as exported, where its name does not tell it
 }
 
 // Settings are the facts of one policy.

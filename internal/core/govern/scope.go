@@ -19,6 +19,10 @@ type Effective struct {
 	Missing    Reason
 }
 
+// Written returns a value as the place writes it from which this one comes;
+// empty where that is not known.
+func (e Effective) Written(v setting.Value) string { return setting.Written(e.Cite.Where, e.Unit, v) }
+
 // Reason tells the four ways apart in which a value can be missing.
 type Reason string
 

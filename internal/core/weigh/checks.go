@@ -51,7 +51,11 @@ func (h Held) LengthLimited() bool {
 
 const shortLimit = 14 // characters; more needs the relaxed limit on Windows
 
-var checks = []Check{
+// checks are all checks between settings.
+var checks = slices.Concat(coreChecks, furtherChecks)
+
+// coreChecks find what makes other settings hold on paper only.
+var coreChecks = []Check{
 	{
 		Name: "history-run-through", Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "A history without a minimum age can be run through in minutes, back to the old password.",

@@ -43,6 +43,7 @@ type Pass struct {
 	index      int
 	found      *[]Finding
 	byDefault  *[]int // made when asked for
+	day        func(unix int64) string
 }
 
 // report adds a finding. rows are the accounts concerned, nobody's for none,
@@ -116,7 +117,7 @@ func cites(targets []estate.Target, p *estate.Policy) []estate.Cite {
 }
 
 // onGovernance are all checks on the governance.
-var onGovernance = slices.Concat(governanceChecks, placeChecks)
+var onGovernance = slices.Concat(governanceChecks, accountChecks, placeChecks)
 
 // governanceChecks look at directory domains.
 var governanceChecks = []GovernanceCheck{
@@ -506,7 +507,7 @@ var governanceChecks = []GovernanceCheck{
 }
 
 // runGovernance runs every check on every authority.
-func runGovernance(s *govern.Survey) []Finding {
+func runGovernance(s *govern.Survey, day func(unix int64) string) []Finding {
 	var found []Finding
 	for i, a := range s.Estate.Authorities {
 		var byDefault []int
@@ -515,7 +516,7 @@ func runGovernance(s *govern.Survey) []Finding {
 			if !c.looksAt(a.Kind) {
 				continue
 			}
-			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found, byDefault: &byDefault})
+			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found, byDefault: &byDefault, day: day})
 		}
 	}
 	return found

@@ -31,7 +31,7 @@ func settle(b *estate.Builder, name string, kind estate.Kind, settings map[setti
 
 // findings lists "check authority-or-scope accounts".
 func findings(s *govern.Survey) []string {
-	r := Run(s, func(*estate.Authority) []*baseline.Baseline { return nil }, Expectation{Age: func(string) int64 { return 0 }})
+	r := Run(s, Choice{Baselines: against(), Expect: Expectation{Age: func(string) int64 { return 0 }}})
 	var all []string
 	for _, f := range r.Findings {
 		text := f.Check + " " + f.ScopeName()
@@ -110,7 +110,7 @@ func TestDemandsOnSynchronisedAccounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := Run(survey, func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{demands} }, Expectation{Age: func(string) int64 { return 0 }})
+	r := Run(survey, Choice{Baselines: against(demands), Expect: Expectation{Age: func(string) int64 { return 0 }}})
 	var got []string
 	for _, v := range r.Verdicts {
 		got = append(got, fmt.Sprintf("%s %s %s", v.Scope.Name(), v.Demand.Setting, v.Kind))

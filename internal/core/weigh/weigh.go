@@ -96,26 +96,92 @@ type Result struct {
 	Scopes   []*govern.Scope
 	Verdicts []Verdict
 	Findings []Finding
+	Idle     []Idle  // demands on settings that a platform does not have
+	SetAside []Aside // demands that a decision of the engagement sets aside
 }
 
-// Run weighs all scopes. chosen returns the baselines for an authority.
-func Run(survey *govern.Survey, chosen func(*estate.Authority) []*baseline.Baseline, expect Expectation) *Result {
+// Idle is a demand that does not apply to a scope: its platform has no such
+// setting, and the demand does not name the platform.
+type Idle struct {
+	Scope *govern.Scope
+	baseline.Named
+}
+
+// Aside is a demand that was set aside by a decision.
+type Aside struct {
+	Scope *govern.Scope
+	baseline.Named
+	Decision *Decision
+}
+
+// Decision says which baseline is followed on a setting on which the chosen
+// ones exclude each other.
+type Decision struct {
+	Setting setting.ID
+	Follow  string
+	Why     string
+}
+
+// Choice says what is weighed against what.
+type Choice struct {
+	Baselines func(a *estate.Authority, tier string) []*baseline.Baseline
+	Decisions []Decision
+	Expect    Expectation
+	Day       func(unix int64) string // writes a day; nil: days are left out
+}
+
+// demandsOn returns the demands on a scope, by setting, after the decisions.
+func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]baseline.Named {
+	factor := baseline.Only
+	if word, _ := scope.Settings["mfa"].Value.Word(); word == "all" {
+		factor = baseline.Second
+	}
+	all := map[setting.ID][]baseline.Named{}
+	for _, b := range c.Baselines(scope.Authority, scope.Tier) {
+		for _, d := range b.For(scope.Authority.Platform, scope.Tier, factor) {
+			n := baseline.Named{Baseline: b, Demand: d}
+			named := slices.Contains(d.Platforms, scope.Authority.Platform)
+			switch {
+			case scope.Elsewhere != nil && !govern.TenantsOwn(d.Setting): // the domain's own scope has the verdict
+			case scope.Settings[d.Setting].Missing == govern.NoSuch && !named:
+				r.Idle = append(r.Idle, Idle{scope, n})
+			default:
+				all[d.Setting] = append(all[d.Setting], n)
+			}
+		}
+	}
+	for i := range c.Decisions {
+		x := &c.Decisions[i]
+		demands := all[x.Setting]
+		if !slices.ContainsFunc(demands, func(n baseline.Named) bool { return n.Baseline.ID == x.Follow }) {
+			continue
+		}
+		all[x.Setting] = nil
+		for _, n := range demands {
+			if n.Baseline.ID == x.Follow {
+				all[x.Setting] = append(all[x.Setting], n)
+			} else {
+				r.SetAside = append(r.SetAside, Aside{scope, n, x})
+			}
+		}
+	}
+	return all
+}
+
+// Run weighs all scopes.
+func Run(survey *govern.Survey, choice Choice) *Result {
 	r := &Result{Scopes: survey.Scopes}
-	r.Findings = append(runExpectation(survey, expect), runGovernance(survey)...)
+	expect := choice.Expect
+	r.Findings = append(runExpectation(survey, expect), runGovernance(survey, choice.Day)...)
 	for _, scope := range survey.Scopes {
 		var found []Finding
 		if scope.Elsewhere == nil { // else they were looked at where they are set
 			found = runChecks(scope)
 		}
-		for _, b := range chosen(scope.Authority) {
-			if !b.Covers(scope.Authority.Platform) {
-				continue
-			}
-			for i := range b.Demands {
-				if scope.Elsewhere != nil && !govern.TenantsOwn(b.Demands[i].Setting) {
-					continue // the domain's own scope has the verdict
-				}
-				r.Verdicts = append(r.Verdicts, judge(scope, b, &b.Demands[i], found))
+		demands := choice.demandsOn(r, scope)
+		for _, id := range sortedSettings(demands) {
+			for _, n := range demands[id] {
+				r.Verdicts = append(r.Verdicts, judge(scope, n.Baseline, n.Demand, found))
 			}
 		}
 		r.Findings = append(r.Findings, found...)
@@ -211,52 +277,91 @@ func shortfall(s *setting.Setting, d *baseline.Demand, v setting.Value) string {
 }
 
 // fromVerdicts makes the findings of the demands that do not hold: one for
-// each scope and setting, however many baselines it fails.
+// each scope and setting, however many baselines it fails, with one remedy that
+// satisfies all.
 func fromVerdicts(verdicts []Verdict) []Finding {
-	type key struct {
-		scope *govern.Scope
-		id    setting.ID
-	}
-	at := map[key]int{}
 	var all []Finding
-	for i := range verdicts {
-		v := &verdicts[i]
-		// A demand that a check defeats is told by the check's own finding.
-		if v.Kind == Holds || v.Kind == Conflicting {
-			continue
+	for len(verdicts) > 0 {
+		n := 1
+		for n < len(verdicts) && verdicts[n].Scope == verdicts[0].Scope && verdicts[n].Demand.Setting == verdicts[0].Demand.Setting {
+			n++
 		}
-		k := key{v.Scope, v.Demand.Setting}
-		source := Source{v.Baseline.ID, v.Demand.Ref}
-		if n, ok := at[k]; ok {
-			f := &all[n]
-			f.Baselines = append(f.Baselines, source)
-			if v.Severity.Rank() > f.Severity.Rank() {
-				f.Severity = v.Severity
-			}
-			continue
+		if f := merged(verdicts[:n]); f != nil {
+			all = append(all, *f)
 		}
-		at[k] = len(all)
-		all = append(all, Finding{Kind: v.Kind, Severity: v.Severity, Scope: v.Scope, Authority: v.Scope.Authority, Settings: []setting.ID{v.Demand.Setting},
-			Observed: v.Observed, Demanded: v.Demand.Text(), Reason: v.Reason, Remedy: remedy(v), Evidence: v.Evidence, Baselines: []Source{source}})
+		verdicts = verdicts[n:]
 	}
 	return all
 }
 
-// remedy says what to do, naming the setting as the place calls it.
-func remedy(v *Verdict) string {
+// merged makes one finding of the verdicts on a setting of a scope.
+func merged(verdicts []Verdict) *Finding {
+	var worst *Verdict
+	var demands []baseline.Named
+	var failed []Source
+	severity := baseline.Minor
+	for i := range verdicts {
+		v := &verdicts[i]
+		demands = append(demands, baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
+		// A demand that a check defeats is told by the check's own finding.
+		if v.Kind == Holds || v.Kind == Conflicting {
+			continue
+		}
+		if worst == nil || v.Severity.Rank() > worst.Severity.Rank() {
+			worst = v
+		}
+		if v.Severity.Rank() > severity.Rank() {
+			severity = v.Severity
+		}
+		failed = append(failed, Source{v.Baseline.ID, v.Demand.Ref})
+	}
+	if worst == nil {
+		return nil
+	}
+	band, exclude := baseline.Together(demands)
+	f := &Finding{Kind: worst.Kind, Severity: severity, Scope: worst.Scope, Authority: worst.Scope.Authority, Settings: []setting.ID{worst.Demand.Setting},
+		Observed: worst.Observed, Demanded: band.Text(), Reason: worst.Reason, Evidence: worst.Evidence, Baselines: failed}
+	if band.Empty() {
+		var words []string
+		for _, n := range demands {
+			words = append(words, n.String())
+		}
+		f.Demanded = strings.Join(words, "; ")
+		f.Remedy = "No value satisfies all chosen baselines"
+		if len(exclude) > 0 {
+			f.Remedy += fmt.Sprintf(" (%s against %s)", exclude[0][0], exclude[0][1])
+		}
+		f.Remedy += ": decide which to follow, and record it under decisions in engagement.yaml."
+		return f
+	}
+	f.Remedy = remedy(worst, band)
+	return f
+}
+
+// remedy says what to do, naming the setting as the place calls it and the
+// value in that place's unit.
+func remedy(v *Verdict, band baseline.Band) string {
 	s := setting.Get(v.Demand.Setting)
 	e := v.Scope.Settings[s.ID]
 	switch {
 	case e.Missing == govern.NoSuch:
 		return "Nothing here can set it; meet the demand by another measure, and record that."
 	case v.Scope.Why != "":
-		return "Export the fine-grained policies whole, with an account that may read them, and gather again."
+		return "Export the policies whole, with an account that may read them, and gather again."
 	case e.Missing == govern.Unreadable:
 		return "Correct the value where it is set, export again, and gather."
 	case e.Missing != govern.Present:
-		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), v.Demand.Text())
+		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), band.Text())
 	}
-	return fmt.Sprintf("Set %s of %s to %s.", place(e), e.From, v.Demand.Text())
+	value := band.Nearest(e.Value)
+	text := fmt.Sprintf("Set %s of %s to %s", place(e), e.From, s.Text(value))
+	if own := e.Written(value); own != "" && own != s.Text(value) {
+		text = fmt.Sprintf("Set %s of %s to %s (%s)", place(e), e.From, own, s.Text(value))
+	}
+	if s.Text(value) != band.Text() {
+		text += "; " + band.Text() + " would do"
+	}
+	return text + "."
 }
 
 func place(e govern.Effective) string {

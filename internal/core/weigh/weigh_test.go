@@ -41,13 +41,18 @@ func surveyOf(scope *govern.Scope) *govern.Survey {
 	return &govern.Survey{Estate: &estate.Estate{}, Scopes: []*govern.Scope{scope}}
 }
 
+// against chooses the same baselines for everything.
+func against(all ...*baseline.Baseline) func(*estate.Authority, string) []*baseline.Baseline {
+	return func(*estate.Authority, string) []*baseline.Baseline { return all }
+}
+
 func weighed(t *testing.T, scope *govern.Scope, demands string) *Result {
 	t.Helper()
-	b, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [windows-machine, windows-domain]}\ndemands:\n"+demands))
+	b, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [windows-machine, windows-domain, unix-machine]}\ndemands:\n"+demands))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Run(surveyOf(scope), func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{b} }, Expectation{})
+	return Run(surveyOf(scope), Choice{Baselines: against(b)})
 }
 
 func TestVerdicts(t *testing.T) {
@@ -63,7 +68,7 @@ func TestVerdicts(t *testing.T) {
 		{"min-length ?", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Missing, "not readable: cannot be read"},
 		{"", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Missing, "not collected"},
 		{"lockout-threshold never", "{setting: lockout-duration, at-least: 15 minutes, specials: {until-admin: holds}, severity: minor, why: w.}", Missing, "not set"},
-		{"", "{setting: max-repeat, at-most: 3, specials: {unlimited: fails}, severity: minor, why: w.}", Missing, "no such setting"},
+		{"", "{setting: max-repeat, platforms: [windows-machine, unix-machine], at-most: 3, specials: {unlimited: fails}, severity: minor, why: w.}", Missing, "no such setting"},
 		{"history 24; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Conflicting, "back on the old password after 0 days: history 24"},
 		{"history 10; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Weak, "14 passwords too little"},
 		{"lockout-threshold never; lockout-duration 30 minutes", "{setting: lockout-duration, at-least: 15 minutes, specials: {until-admin: holds}, severity: minor, why: w.}", Conflicting, "do nothing"},
@@ -127,14 +132,14 @@ func TestFindingsAreMerged(t *testing.T) {
 	mid, _ := baseline.Parse("b", []byte("id: b\ntitle: B\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 12, severity: minor, ref: '2', why: w}\n"))
 	top, _ := baseline.Parse("c", []byte("id: c\ntitle: C\nversion: 1\nfor: {platforms: [windows-machine]}\ndemands:\n  - {setting: min-length, at-least: 14, severity: serious, ref: '3', why: w}\n"))
 	other, _ := baseline.Parse("d", []byte("id: d\ntitle: D\nversion: 1\nfor: {platforms: [cloud-directory]}\ndemands:\n  - {setting: min-length, at-least: 99, severity: grave, ref: '4', why: w}\n"))
-	r := Run(surveyOf(scope), func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{lax, mid, top, other} }, Expectation{})
+	r := Run(surveyOf(scope), Choice{Baselines: against(lax, mid, top, other)})
 	if len(r.Verdicts) != 3 || len(r.Findings) != 1 || len(r.Findings[0].Baselines) != 2 || r.Findings[0].Severity != baseline.Grave {
 		t.Fatalf("%d verdicts, findings %+v", len(r.Verdicts), r.Findings)
 	}
 	if counts := r.Counts(scope); counts[Weak] != 1 || counts[Holds] != 0 {
 		t.Errorf("counts %v", counts)
 	}
-	again := Run(surveyOf(scope), func(*estate.Authority) []*baseline.Baseline { return []*baseline.Baseline{mid} }, Expectation{})
+	again := Run(surveyOf(scope), Choice{Baselines: against(mid)})
 	if again.Findings[0].Fingerprint != r.Findings[0].Fingerprint {
 		t.Error("a finding must keep its fingerprint when severity and baselines change")
 	}

@@ -308,6 +308,10 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 			delete(facts, reading.row.ID)
 		}
 		r.into.Set(facts, r.tenant.Platform, reading.row.ID, v, cite(f))
+		if fact := facts[reading.row.ID]; fact.Problem == "" && reading.Unit.Value != "" {
+			fact.Unit = reading.Unit.Value
+			facts[reading.row.ID] = fact
+		}
 	}
 	if !some && reading.Absent != nil {
 		c := estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: reading.At.text.Value, Note: "not there"}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newBaseline(s *shared) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "baseline",
+		Short: "The baselines: list, show, check, begin one of your own, lay several together",
+		Long: `Baselines say what settings should be: lists of demands, each with its reason
+and its place in a public document. Those that are shipped follow published
+benchmarks; an organisation's own lie in the engagement's folder baselines/, and
+may extend a shipped one. docs/baselines.md describes the format.`,
+		Example: `  sternledger baseline list
+  sternledger baseline reconcile cis-windows-server nist-800-63b`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(newBaselineList(s), newBaselineShow(s), newBaselineLint(s), newBaselineNew(s), newBaselineReconcile(s))
+	return cmd
+}
+
+// library is that of the engagement here, or the shipped baselines alone.
+func (s *shared) library() engagement.Library {
+	if _, err := os.Stat(filepath.Join(s.dir, engagement.ConfigName)); err != nil {
+		return engagement.Library{}
+	}
+	return engagement.Library{Dir: s.dir}
+}
+
+func newBaselineList(s *shared) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "list",
+		Short:   "All baselines: shipped, and the engagement's own",
+		Example: `  sternledger baseline list --format csv`,
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			d, err := s.library().List()
+			if err != nil {
+				return err
+			}
+			return s.print(cmd, output{
+				text:     func(sheet *page.Sheet) error { return page.Baselines(sheet, d) },
+				rows:     func() *page.Rows { return page.BaselineListRows(d) },
+				document: func() any { return d },
+			})
+		},
+	}
+	s.addFormat(cmd)
+	return cmd
+}
+
+func newBaselineShow(s *shared) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "show BASELINE",
+		Short: "One baseline, whole: every demand with its reason and its place",
+		Long: `Shows a baseline, by its id or the path of its file, with all that it takes from
+the one it extends. --format yaml prints it as a file of its own.`,
+		Example: `  sternledger baseline show cis-windows-server
+  sternledger baseline show nist-800-63b --format json
+  sternledger baseline show pci-dss-4 --format yaml`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l := s.library()
+			b, err := l.Get(args[0])
+			if err != nil {
+				return err
+			}
+			if s.format == "yaml" {
+				text, err := b.YAML()
+				if err != nil {
+					return err
+				}
+				_, err = cmd.OutOrStdout().Write(text)
+				return err
+			}
+			return s.print(cmd, output{
+				text:     func(sheet *page.Sheet) error { return page.Baseline(sheet, b, l.Source(b.ID)) },
+				rows:     func() *page.Rows { return page.BaselineRows(b) },
+				document: func() any { return engagement.NewBaselineShowDocument(b) },
+			})
+		},
+	}
+	s.addFormat(cmd, "yaml")
+	cmd.ValidArgs = engagement.ShippedBaselines()
+	return cmd
+}
+
+func newBaselineLint(s *shared) *cobra.Command {
+	return &cobra.Command{
+		Use:   "lint FILE…",
+		Short: "Check baseline files: line, column, what is wrong, what to write",
+		Long: `Checks baseline files, also what comes of those that extend another: unknown
+keys and settings with the nearest known name, units that do not fit, specials
+that a setting does not have, two demands for the same place, demands that no
+platform can meet, circles.`,
+		Example: `  sternledger baseline new own --from cis-windows-server
+  sternledger baseline lint baselines/own.yaml`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l := s.library()
+			var all error
+			for _, file := range args {
+				if filepath.Ext(file) == "" {
+					all = errors.Join(all, fmt.Errorf("%s: expected a file that ends in .yaml", file))
+					continue
+				}
+				b, err := l.Get(file)
+				if err != nil {
+					all = errors.Join(all, err)
+					continue
+				}
+				if !s.quiet {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, %s\n", page.Clean(file), b, page.Quantity(len(b.Demands), "demand"))
+				}
+			}
+			return all
+		},
+	}
+}
+
+func newBaselineNew(s *shared) *cobra.Command {
+	var from, title string
+	cmd := &cobra.Command{
+		Use:   "new ID",
+		Short: "Begin an organisation's own baseline from another one",
+		Long: `Writes baselines/ID.yaml into the engagement: a baseline that extends another and
+changes nothing yet, with examples of what can be changed.`,
+		Example: `  sternledger baseline new harbour --from cis-windows-server --title "What our harbour asks for"`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return s.inEngagement(func(e *engagement.Engagement) error {
+				file, err := e.NewBaseline(args[0], from, title)
+				if err == nil && !s.quiet {
+					fmt.Fprintf(cmd.OutOrStdout(), "%s begun. Write your figures, then: sternledger baseline lint %s\n", file, file)
+				}
+				return err
+			})
+		},
+	}
+	cmd.Flags().StringVar(&from, "from", "cis-windows-server", "baseline to extend")
+	cmd.Flags().StringVar(&title, "title", "", "title of the new one")
+	return cmd
+}
+
+func newBaselineReconcile(s *shared) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "reconcile BASELINE BASELINE…",
+		Short: "Lay baselines together: the values that satisfy all, or why none can",
+		Long: `Lays the demands of several baselines together, setting by setting: the band of
+values that satisfies all of them, or, where there is none, which demands exclude
+each other and why. Cases that differ by platform, tier or second factor stand
+apart.`,
+		Example: `  sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
+  sternledger baseline reconcile stig-windows-server-2022 microsoft-windows --format csv`,
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := s.library().Reconcile(args)
+			if err != nil {
+				return err
+			}
+			return s.print(cmd, output{
+				text:     func(sheet *page.Sheet) error { return page.Reconciled(sheet, d) },
+				rows:     func() *page.Rows { return page.ReconciledRows(d) },
+				document: func() any { return d },
+			})
+		},
+	}
+	s.addFormat(cmd)
+	cmd.ValidArgs = engagement.ShippedBaselines()
+	return cmd
+}

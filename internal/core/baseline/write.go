@@ -1,0 +1,107 @@
+package baseline
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"sternledger/internal/core/setting"
+)
+
+// Starter is the file of an own baseline that changes nothing yet: what could
+// be changed stands in it as comments.
+func Starter(id, title string, under *Baseline) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, `# An organisation's own figures: everything of %s holds, but for what is written
+# below. "sternledger baseline lint" checks the file, "baseline show %s" prints
+# what comes of it, and %s under "baselines:" in engagement.yaml chooses it.
+id: %s
+title: %q
+version: 1
+extends: %s
+
+# Settings on which other figures hold, and why. A demand may be for some
+# platforms or tiers only; there it goes before the one that it changes.
+demands: []
+#  - setting: min-length
+#    at-least: 16 characters
+#    tiers: [privileged]
+#    severity: grave
+#    why: Administrators sign in from everywhere.
+
+# Settings on which nothing is demanded, and why.
+# drop:
+#   - {setting: max-age, why: "Decided by the board in May."}
+
+# What %s demands:
+`, under.ID, id, id, id, title, under.ID, under.ID)
+	for i := range under.Demands {
+		d := &under.Demands[i]
+		fmt.Fprintf(&b, "#   %s: %s\n", d.Setting, strings.TrimSpace(d.Text()+" "+d.Where()))
+	}
+	return b.String()
+}
+
+// written is a baseline as a file has it.
+type written struct {
+	ID        string           `yaml:"id"`
+	Title     string           `yaml:"title"`
+	Version   string           `yaml:"version"`
+	Publisher string           `yaml:"publisher,omitempty"`
+	Published string           `yaml:"published,omitempty"`
+	Edition   string           `yaml:"edition,omitempty"`
+	Sources   []string         `yaml:"sources,omitempty"`
+	Note      string           `yaml:"note,omitempty"`
+	For       writtenFor       `yaml:"for"`
+	Demands   []map[string]any `yaml:"demands"`
+}
+
+type writtenFor struct {
+	Platforms []setting.Platform `yaml:"platforms"`
+	Tiers     []string           `yaml:"tiers,omitempty"`
+}
+
+// YAML writes the baseline as a file that reads back as the same, with all that
+// it takes from the one it extends.
+func (b *Baseline) YAML() ([]byte, error) {
+	w := written{ID: b.ID, Title: b.Title, Version: b.Version, Publisher: b.Publisher, Published: b.Published, Edition: b.Edition, Sources: b.Sources, Note: b.Note,
+		For: writtenFor{b.Platforms, b.Tiers}, Demands: []map[string]any{}}
+	for i := range b.Demands {
+		d := &b.Demands[i]
+		s := setting.Get(d.Setting)
+		var values []string
+		for _, v := range d.Values {
+			if sp, ok := v.Special(); ok {
+				values = append(values, string(sp))
+			} else {
+				values = append(values, s.Text(v))
+			}
+		}
+		one := map[string]any{"setting": string(d.Setting), "severity": string(d.Severity), "why": d.Why, string(d.Kind): values}
+		if d.Kind != OneOf && d.Kind != Between {
+			one[string(d.Kind)] = values[0]
+		}
+		if d.Ref != "" {
+			one["ref"] = d.Ref
+		}
+		specials := map[string]string{}
+		for sp, holds := range d.Specials {
+			specials[string(sp)] = map[bool]string{true: "holds", false: "fails"}[holds]
+		}
+		if len(specials) > 0 {
+			one["specials"] = specials
+		}
+		if len(d.Platforms) > 0 {
+			one["platforms"] = d.Platforms
+		}
+		if len(d.Tiers) > 0 {
+			one["tiers"] = d.Tiers
+		}
+		if d.Factor != "" {
+			one["factor"] = string(d.Factor)
+		}
+		w.Demands = append(w.Demands, one)
+	}
+	return yaml.Marshal(w)
+}

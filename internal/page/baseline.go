@@ -1,0 +1,152 @@
+package page
+
+import (
+	"fmt"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/engagement"
+)
+
+// Baselines draws the list of baselines.
+func Baselines(s *Sheet, d *engagement.BaselineListDocument) error {
+	s.Title("Baselines", Quantity(len(d.Baselines), "baseline"))
+	for _, b := range d.Baselines {
+		lines := []string{b.ID + " " + b.Version + ", " + Quantity(b.Demands, "demand") + ": " + platformsText(b.Platforms)}
+		if b.Extends != "" {
+			lines = append(lines, "extends "+b.Extends)
+		}
+		word := "shipped"
+		if b.Source != word {
+			word = "own"
+			lines = append(lines, b.Source)
+		}
+		s.Entry(word, "", b.Title, lines...)
+	}
+	return s.Err()
+}
+
+// BaselineListRows gives one row for each baseline.
+func BaselineListRows(d *engagement.BaselineListDocument) *Rows {
+	r := &Rows{Head: []string{"baseline", "title", "version", "source", "extends", "platforms", "demands"}}
+	for _, b := range d.Baselines {
+		r.Rows = append(r.Rows, []string{b.ID, b.Title, b.Version, b.Source, b.Extends, platformsText(b.Platforms), fmt.Sprint(b.Demands)})
+	}
+	return r
+}
+
+func platformsText(all []setting.Platform) string {
+	var words []string
+	for _, p := range all {
+		words = append(words, string(p))
+	}
+	return strings.Join(words, ", ")
+}
+
+// Baseline draws one baseline.
+func Baseline(s *Sheet, b *baseline.Baseline, source string) error {
+	s.Title(b.Title, b.String())
+	for _, l := range []struct{ word, text string }{
+		{"follows", strings.TrimSuffix(b.Edition+"; "+b.Publisher, "; ")}, {"sources", strings.Join(b.Sources, "; ")}, {"for", platformsText(b.Platforms)}, {"tiers", strings.Join(b.Tiers, ", ")},
+		{"extends", b.Extends}, {"note", b.Note}, {"file", source},
+	} {
+		if strings.Trim(l.text, "; ") != "" {
+			s.Note(l.word, strings.TrimPrefix(l.text, "; "))
+		}
+	}
+	if b.Publisher != "" {
+		s.Note("", "The document rules wherever this file and the document differ.")
+	}
+	s.Blank()
+	s.Title("Demands", Quantity(len(b.Demands), "demand"))
+	for i := range b.Demands {
+		d := &b.Demands[i]
+		head := string(d.Setting) + ": " + d.Text()
+		if d.Ref != "" {
+			head += " (" + d.Ref + ")"
+		}
+		var lines []string
+		if where := d.Where(); where != "" {
+			lines = append(lines, where)
+		}
+		lines = append(lines, d.Why)
+		switch {
+		case d.Was != "":
+			lines = append(lines, "takes the place of "+d.Was)
+		case d.From != "":
+			lines = append(lines, "from "+d.From)
+		}
+		s.Entry(string(d.Severity), "", head, lines...)
+	}
+	for _, x := range b.Dropped {
+		s.Entry("dropped", "", string(x.Setting)+": nothing is demanded", x.Why)
+	}
+	return s.Err()
+}
+
+// BaselineRows gives one row for each demand.
+func BaselineRows(b *baseline.Baseline) *Rows {
+	r := &Rows{Head: []string{"baseline", "setting", "demanded", "where", "ref", "severity", "why", "from", "was"}}
+	for i := range b.Demands {
+		d := &b.Demands[i]
+		r.Rows = append(r.Rows, []string{b.ID, string(d.Setting), d.Text(), d.Where(), d.Ref, string(d.Severity), d.Why, d.From, d.Was})
+	}
+	return r
+}
+
+// Reconciled draws baselines laid together: what satisfies all, and where none
+// can.
+func Reconciled(s *Sheet, d *engagement.ReconcileDocument) error {
+	var names []string
+	for _, b := range d.Baselines {
+		names = append(names, b.ID)
+	}
+	split := 0
+	for _, r := range d.Rows() {
+		if r.Band.Empty() {
+			split++
+		}
+	}
+	s.Title("Reconciled: "+strings.Join(names, ", "), Quantity(split, "conflict"))
+	for _, r := range d.Rows() {
+		word, head := "agree", string(r.Setting)+": "+r.Band.Text()
+		if r.Band.Empty() {
+			word, head = "exclude", string(r.Setting)+": no value satisfies all"
+		} else if len(r.Demands) == 1 {
+			word = "one alone"
+		}
+		var lines []string
+		if r.Case != "" {
+			lines = append(lines, "case: "+r.Case)
+		}
+		if len(r.Demands) > 1 || r.Band.Empty() {
+			for _, n := range r.Demands {
+				line := n.String()
+				if r.Band.Empty() {
+					line += ". " + n.Demand.Why
+				}
+				lines = append(lines, line)
+			}
+		} else {
+			lines = append(lines, "only "+r.Demands[0].Baseline.ID+" "+r.Demands[0].Demand.Ref)
+		}
+		s.Entry(word, "", head, lines...)
+	}
+	if split > 0 {
+		s.Blank()
+		s.Text("Where they exclude each other, decide which to follow and record it under decisions in engagement.yaml; weigh honours it and shows it.")
+	}
+	return s.Err()
+}
+
+// ReconciledRows gives one row for each setting and baseline.
+func ReconciledRows(d *engagement.ReconcileDocument) *Rows {
+	r := &Rows{Head: []string{"setting", "case", "band", "agrees", "baseline", "ref", "demanded", "why"}}
+	for _, x := range d.Settings {
+		for _, n := range x.Demands {
+			r.Rows = append(r.Rows, []string{string(x.Setting), x.Case, x.Band, fmt.Sprint(x.Agrees), n.Baseline, n.Ref, n.Demanded, n.Why})
+		}
+	}
+	return r
+}
