@@ -354,14 +354,30 @@ func remedy(v *Verdict, band baseline.Band) string {
 		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), band.Text())
 	}
 	value := band.Nearest(e.Value)
-	text := fmt.Sprintf("Set %s of %s to %s", place(e), e.From, s.Text(value))
+	meant := s.Text(value) + orMore(s, band, value)
 	if own := e.Written(value); own != "" && own != s.Text(value) {
-		text = fmt.Sprintf("Set %s of %s to %s (%s)", place(e), e.From, own, s.Text(value))
+		return fmt.Sprintf("Set %s of %s to %s (%s).", place(e), e.From, own, meant)
 	}
-	if s.Text(value) != band.Text() {
-		text += "; " + band.Text() + " would do"
+	return fmt.Sprintf("Set %s of %s to %s.", place(e), e.From, meant)
+}
+
+// orMore says which other values of the band would do as well.
+func orMore(s *setting.Setting, band baseline.Band, value setting.Value) string {
+	text := ""
+	if _, isNumber := value.Number(); isNumber && band.Only == nil {
+		switch {
+		case band.High == nil:
+			text = " or more"
+		case band.Low == nil:
+			text = " or less"
+		}
 	}
-	return text + "."
+	for _, sp := range band.Specials {
+		if setting.Of(sp) != value {
+			text += ", or " + s.Text(setting.Of(sp))
+		}
+	}
+	return text
 }
 
 func place(e govern.Effective) string {

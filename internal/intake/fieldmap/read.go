@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -277,14 +278,14 @@ func (r *reader) settings(from *document) {
 
 // setting reads one setting from a value.
 func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *document) {
-	cite := func(f found) estate.Cite {
-		return estate.Cite{File: d.part.Stored, Line: f.line, Where: f.path, Raw: textOf(f.value)}
+	cite := func(f found, at Path) estate.Cite {
+		return estate.Cite{File: d.part.Stored, Line: f.line, Where: at.name(f.path), Raw: textOf(f.value)}
 	}
 	for i := range reading.When {
 		w := &reading.When[i]
 		for _, f := range ask(e.value, e.lines, w.At.path) {
 			if strings.EqualFold(textOf(f.value), w.Is.Value) {
-				r.into.Set(facts, r.tenant.Platform, reading.row.ID, w.value, cite(f))
+				r.into.Set(facts, r.tenant.Platform, reading.row.ID, w.value, cite(f, w.At))
 				return
 			}
 		}
@@ -297,7 +298,7 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 		some = true
 		v, err := reading.value(f.value)
 		if err != nil {
-			r.into.Unreadable(facts, reading.row.ID, cite(f), err.Error())
+			r.into.Unreadable(facts, reading.row.ID, cite(f, reading.At), err.Error())
 			continue
 		}
 		if before, ok := facts[reading.row.ID]; ok && reading.Least && before.Problem == "" {
@@ -307,18 +308,35 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 			}
 			delete(facts, reading.row.ID)
 		}
-		r.into.Set(facts, r.tenant.Platform, reading.row.ID, v, cite(f))
+		r.into.Set(facts, r.tenant.Platform, reading.row.ID, v, cite(f, reading.At))
 		if fact := facts[reading.row.ID]; fact.Problem == "" && reading.Unit.Value != "" {
 			fact.Unit = reading.Unit.Value
 			facts[reading.row.ID] = fact
 		}
 	}
 	if !some && reading.Absent != nil {
-		c := estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: reading.At.text.Value, Note: "not there"}
+		c := estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: reading.At.name(reading.At.text.Value), Note: "not there"}
 		if _, ok := facts[reading.row.ID]; !ok {
 			r.into.Set(facts, r.tenant.Platform, reading.row.ID, reading.absent, c)
 		}
 	}
+}
+
+var (
+	lastName = regexp.MustCompile(`([A-Za-z0-9_-]+)'?\]?$`)
+	filtered = regexp.MustCompile(`== '([^']+)'\]\.value$`)
+)
+
+// name is what administrators call the field at a path: its last part, or the
+// name by which it is picked from a list of names and values.
+func (p Path) name(path string) string {
+	if m := filtered.FindStringSubmatch(p.text.Value); m != nil {
+		return m[1]
+	}
+	if m := lastName.FindStringSubmatch(path); m != nil {
+		return m[1]
+	}
+	return path
 }
 
 // value turns an exported value into ours.
