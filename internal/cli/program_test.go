@@ -88,8 +88,11 @@ func document(t testing.TB, dir string, args ...string) map[string]any {
 	t.Helper()
 	out := must(t, dir, append(args, "--format", "json")...)
 	name := args[0]
-	if name == "trace" && slices.Contains(args, "--policy") {
+	switch {
+	case name == "trace" && slices.Contains(args, "--policy"):
 		name = "trace-policy"
+	case name == "baseline":
+		name += "-" + args[1]
 	}
 	schema, err := schemas.Files.ReadFile(name + ".json")
 	if err != nil {
@@ -359,7 +362,7 @@ func TestFailOnAndUsage(t *testing.T) {
 		say    string
 	}{
 		{[]string{"weigh", "--fail-on", "weak"}, 3, "weak"},
-		{[]string{"weigh", "--fail-on", "missing,conflicting"}, 3, "2 missing, 1 conflicting"},
+		{[]string{"weigh", "--fail-on", "missing,conflicting"}, 3, "2 missing, 3 conflicting"},
 		{[]string{"weigh", "--fail-on", "holds"}, 2, "expected weak"},
 		{[]string{"weigh", "--against", "cis-windows-serve"}, 1, `nearest known one is "cis-windows-server"`},
 		{[]string{"scopes", "--format", "xml"}, 2, "expected text"},

@@ -181,7 +181,7 @@ var accountChecks = []GovernanceCheck{
 					oldest = "; the oldest password is of " + old
 				}
 				return &Finding{Settings: []setting.ID{"max-age"}, Observed: "never expires",
-					Reason: fmt.Sprintf("%s never expire by their own flag, where others must change after %s%s", number(len(rows), "enabled account"), setting.Span(age), oldest),
+					Reason: fmt.Sprintf("%s: the password never expires, by the account's own flag, where others must change it after %s%s", number(len(rows), "enabled account"), setting.Span(age), oldest),
 					Remedy: "Take the flag off, or give such accounts a fine-grained policy of their own with long random passwords."}
 			})
 		},
@@ -192,7 +192,7 @@ var accountChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoneRequired, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{"min-length"}, Observed: "0 characters",
-					Reason: number(len(rows), "enabled account") + " may have an empty password by their own flag",
+					Reason: number(len(rows), "enabled account") + ": the password may be empty, by the account's own flag",
 					Remedy: "Take the flag off (userAccountControl, 0x20), and have the passwords changed."}
 			})
 		},
@@ -203,7 +203,7 @@ var accountChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			p.byPolicy(estate.Reversible, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{"reversible"}, Observed: "on",
-					Reason: number(len(rows), "enabled account") + " have a password that can be read back, by their own flag",
+					Reason: number(len(rows), "enabled account") + ": the password can be read back, by the account's own flag",
 					Remedy: "Take the flag off (userAccountControl, 0x80), and have the passwords changed: until then the old copy stays."}
 			})
 		},
@@ -214,7 +214,7 @@ var accountChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoPreauth, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{"lockout-threshold"}, Observed: "no pre-authentication",
-					Reason: number(len(rows), "enabled account") + " can be guessed at offline, past the lockout",
+					Reason: number(len(rows), "enabled account") + ": the password can be guessed at offline, past the lockout",
 					Remedy: "Take the flag off (userAccountControl, 0x400000); until then give them long random passwords."}
 			})
 		},

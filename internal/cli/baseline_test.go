@@ -1,0 +1,212 @@
+package cli_test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+func TestBaselineCommands(t *testing.T) {
+	dir := begin(t)
+	list := document(t, dir, "baseline", "list")["baselines"].([]any)
+	if len(list) != 9 {
+		t.Errorf("%d baselines", len(list))
+	}
+	for _, b := range list {
+		id := at(b, "id").(string)
+		show := document(t, dir, "baseline", "show", id)
+		if len(show["demands"].([]any)) != int(at(b, "demands").(float64)) {
+			t.Errorf("%s: %v demands listed, %d shown", id, at(b, "demands"), len(show["demands"].([]any)))
+		}
+		// What is printed as a file is that baseline again.
+		file := write(t, filepath.Join(t.TempDir(), id+".yaml"), must(t, dir, "baseline", "show", id, "--format", "yaml"))
+		if out := must(t, dir, "baseline", "lint", file); !strings.Contains(out, fmt.Sprintf("%s 2026.1, %v demands", id, at(b, "demands"))) {
+			t.Errorf("%s as a file: %s", id, out)
+		}
+	}
+	doc := document(t, dir, "baseline", "reconcile", "cis-windows-server", "nist-800-63b", "pci-dss-4")
+	bands := map[string]string{}
+	for _, s := range doc["settings"].([]any) {
+		bands[fmt.Sprint(at(s, "setting"), " ", at(s, "case"))] += fmt.Sprint(at(s, "band"), at(s, "exclude"))
+	}
+	for key, want := range map[string]string{
+		"min-length password alone; windows-domain, windows-machine":       "at least 15 characters[]",
+		"min-length with a second factor; windows-domain, windows-machine": "at least 14 characters[]",
+		"complexity ": "no value[[cis-windows-server nist-800-63b] [nist-800-63b pci-dss-4]]",
+		"lockout-threshold windows-domain, windows-machine": "at most 5 failed tries[]",
+		"lockout-duration windows-domain, windows-machine":  "at least 30 minutes or locks until an administrator unlocks[]",
+	} {
+		if bands[key] != want {
+			t.Errorf("%s: %q, want %q, of %v", key, bands[key], want, bands)
+		}
+	}
+	for args, say := range map[string]string{
+		"baseline show cis-windows": `nearest known one is "cis-windows-server"`, "baseline reconcile cis-aws cis-aws": "named twice", "baseline lint x.yaml": "x.yaml: no such file",
+		"baseline lint cis-aws": "ends in .yaml", "baseline new a/b": "an id is made of letters", "baseline new cis-aws": "there is a baseline \"cis-aws\" already",
+	} {
+		if _, errs, status := run(t, dir, strings.Fields(args)...); status != 1 || !strings.Contains(errs, say) {
+			t.Errorf("%s: %d %s", args, status, errs)
+		}
+	}
+}
+
+// An organisation's own baseline, by the book: begun, filled in as
+// docs/baselines.md says, checked, chosen, weighed.
+func TestOwnBaseline(t *testing.T) {
+	dir := begin(t)
+	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser))
+	must(t, dir, "baseline", "new", "harbour", "--from", "cis-windows-server", "--title", "Ours")
+	file := filepath.Join(dir, "baselines", "harbour.yaml")
+	if out := must(t, dir, "baseline", "lint", file); !strings.Contains(out, "harbour 1, 11 demands") {
+		t.Errorf("as begun: %s", out)
+	}
+	text, err := os.ReadFile("../../docs/baselines.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	example := regexp.MustCompile("(?s)```yaml\n(id: harbour\n.*?)```").FindSubmatch(text)
+	if example == nil {
+		t.Fatal("docs/baselines.md has no baseline called harbour")
+	}
+	write(t, file, string(example[1]))
+	must(t, dir, "baseline", "lint", "baselines/harbour.yaml")
+	doc := document(t, dir, "weigh", "--against", "harbour,nist-800-63b")
+	var minLength, maxAge any
+	for _, f := range doc["findings"].([]any) {
+		if at(f, "settings", 0) == "min-length" && at(f, "check") == nil {
+			minLength = f
+		}
+	}
+	if at(minLength, "demanded") != "at least 16 characters" || len(at(minLength, "baselines").([]any)) != 2 || at(minLength, "remedy") != "Set minPwdLength of domain default to 16 (16 characters or more)." {
+		t.Errorf("one finding for both: %v", minLength)
+	}
+	for _, v := range doc["verdicts"].([]any) {
+		if at(v, "setting") == "max-age" && at(v, "baseline") == "harbour" {
+			maxAge = v
+		}
+	}
+	if maxAge != nil {
+		t.Errorf("max-age was dropped, and is weighed: %v", maxAge)
+	}
+	// Complexity: the two exclude each other, until it is decided.
+	config := filepath.Join(dir, "engagement.yaml")
+	before, _ := os.ReadFile(config)
+	complexity := func() (remedy string, aside int) {
+		doc := document(t, dir, "weigh", "--setting", "complexity")
+		for _, f := range doc["findings"].([]any) {
+			if at(f, "check") == nil {
+				remedy = at(f, "remedy").(string)
+			}
+		}
+		return remedy, len(doc["set_aside"].([]any))
+	}
+	write(t, config, strings.Replace(string(before), "baselines: [cis-windows-server]", "baselines: [harbour, nist-800-63b]", 1))
+	if remedy, aside := complexity(); !strings.Contains(remedy, "No value satisfies all chosen baselines (harbour 1.1.5: on against nist-800-63b 3.1.1.2: off)") || aside != 0 {
+		t.Errorf("undecided: %q %d", remedy, aside)
+	}
+	write(t, config, strings.Replace(string(before), "baselines: [cis-windows-server]", "baselines: [harbour, nist-800-63b]\ndecisions: [{setting: complexity, follow: nist-800-63b, why: Decided.}]", 1))
+	if remedy, aside := complexity(); !strings.HasPrefix(remedy, "Set pwdProperties (bit 1) of domain default to a value without bit 1 (off)") || aside == 0 {
+		t.Errorf("decided: %q %d", remedy, aside)
+	}
+	for text, say := range map[string]string{
+		"decisions: [{setting: complexity, follow: pci-dss-4, why: x}]":       "none of the chosen baselines",
+		"decisions: [{setting: complexity, follow: cis-windows-server}]":      "gives no reason",
+		"decisions: [{setting: complex, follow: cis-windows-server, why: x}]": "unknown setting",
+		"tiers: {privileged: {baselines: [cis-nothing]}}":                     "unknown baseline \"cis-nothing\"",
+	} {
+		write(t, config, string(before)+text+"\n")
+		if _, errs, status := run(t, dir, "weigh"); status != 1 || !strings.Contains(errs, say) || !strings.Contains(errs, "engagement.yaml:") {
+			t.Errorf("%s: %d %s", text, status, errs)
+		}
+	}
+	write(t, config, string(before)+"tiers: {privileged: {accounts: [ada], baselines: [pci-dss-4]}}\n")
+	tiers := document(t, dir, "weigh")
+	seen := map[string]bool{}
+	for _, v := range tiers["verdicts"].([]any) {
+		seen[fmt.Sprint(at(v, "scope"), at(v, "baseline"))] = true
+	}
+	if len(seen) == 0 || seen["x.example / domain default / privilegedcis-windows-server"] {
+		t.Errorf("a tier's own baselines: %v", seen)
+	}
+}
+
+// The shipped baselines follow the schema of baseline files.
+func TestBaselinesFollowTheirSchema(t *testing.T) {
+	c := jsonschema.NewCompiler()
+	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(must(t, ".", "schema", "baseline")))
+	if err != nil || c.AddResource("s.json", parsed) != nil {
+		t.Fatal(err)
+	}
+	schema := c.MustCompile("s.json")
+	files, _ := filepath.Glob("../../baselines/*.yaml")
+	for _, file := range append(files, "") {
+		data, _ := os.ReadFile(file)
+		if file == "" {
+			data = []byte("id: x\ntitle: X\nversion: 1\nfor: {platforms: [windows-domain]}\ndemands: [{setting: history, at-least: 1, at-most: 2, severity: minor, why: w}]\n")
+		}
+		asJSON, err := yaml.YAMLToJSON(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := schema.Validate(doc); (err == nil) != (file != "") {
+			t.Errorf("%s: %v", file, err)
+		}
+	}
+}
+
+// What is picked and grouped is shown; what is recorded is whole.
+func TestWeighViews(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	whole := document(t, audit, "weigh")
+	for args, keep := range map[string]func(f any) bool{
+		"--only weak":          func(f any) bool { return at(f, "verdict") == "weak" },
+		"--min-severity grave": func(f any) bool { return at(f, "severity") == "grave" },
+		"--scope gate2*":       func(f any) bool { return strings.HasPrefix(at(f, "scope").(string), "gate2 ") },
+		"--setting history":    func(f any) bool { return strings.Contains(fmt.Sprint(at(f, "settings")), "history") },
+		"--only weak --scope gate*": func(f any) bool {
+			return at(f, "verdict") == "weak" && strings.HasPrefix(at(f, "scope").(string), "gate") && strings.Contains(at(f, "scope").(string), "/")
+		},
+	} {
+		want := 0
+		for _, f := range whole["findings"].([]any) {
+			if keep(f) {
+				want++
+			}
+		}
+		got := document(t, audit, append([]string{"weigh"}, strings.Fields(args)...)...)["findings"].([]any)
+		for _, f := range got {
+			if !keep(f) {
+				t.Errorf("%s shows %v", args, f)
+			}
+		}
+		if len(got) != want || want == 0 {
+			t.Errorf("%s: %d findings, want %d", args, len(got), want)
+		}
+	}
+	for args, say := range map[string]string{
+		"--only good": "expected holds", "--min-severity bad": "expected minor", "--by tier": "expected scope or setting", "--setting nothing": "there is none", "--scope gate9": `the nearest is "gate`,
+	} {
+		if _, errs, status := run(t, audit, append([]string{"weigh"}, strings.Fields(args)...)...); status == 0 || !strings.Contains(errs, say) {
+			t.Errorf("%s: %d %s", args, status, errs)
+		}
+	}
+	if out := must(t, audit, "weigh", "--matrix"); !strings.Contains(out, "conflicting") || !regexp.MustCompile(`(?m)^min-length +weak`).MatchString(out) {
+		t.Errorf("matrix: %s", out)
+	}
+	if out := must(t, audit, "weigh", "--by", "setting", "--verbose"); !strings.Contains(out, "no setting│") || !regexp.MustCompile(`(?m)^min-length +\d+ findings`).MatchString(out) {
+		t.Error("by setting: not grouped, or what does not apply is not told")
+	}
+}
