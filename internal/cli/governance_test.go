@@ -313,6 +313,7 @@ func TestDemoByHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, table, _ := strings.Cut(string(text), "## Who is governed by what")
+	table, byHand, _ := strings.Cut(table, "## The verdicts by hand")
 	checked, place := 0, ""
 	for _, line := range strings.Split(table, "\n") {
 		cells := strings.Split(line, "|")
@@ -344,6 +345,31 @@ func TestDemoByHand(t *testing.T) {
 	}
 	if checked < 35 {
 		t.Errorf("only %d accounts were compared", checked)
+	}
+	verdicts := map[string]string{}
+	for _, v := range document(t, filepath.Join(dir, "audit"), "weigh")["verdicts"].([]any) {
+		policy := strings.Split(at(v, "scope").(string), " / ")
+		verdicts[policy[0]+"/"+policy[1]+"/"+at(v, "setting").(string)] = at(v, "verdict").(string)
+	}
+	var policies []string
+	checked = 0
+	for _, line := range strings.Split(byHand, "\n") {
+		cells := strings.Split(strings.Trim(line, "| "), " | ")
+		switch {
+		case len(cells) != 7 || strings.Contains(line, "---"):
+		case cells[0] == "setting":
+			policies = cells[1:]
+		default:
+			for i, want := range cells[1:] {
+				checked++
+				if got := verdicts["marrowick.example/"+policies[i]+"/"+cells[0]]; got != want {
+					t.Errorf("%s of %s: %s, the document says %s", cells[0], policies[i], got, want)
+				}
+			}
+		}
+	}
+	if checked != 66 {
+		t.Errorf("%d verdicts were compared", checked)
 	}
 }
 

@@ -105,8 +105,35 @@ func TestChecks(t *testing.T) {
 		{"min-length 14; length-limit-relaxed off", ""},
 		{"min-length 15; length-limit-relaxed off", "length-capped"},
 		{"min-length 15", "length-cap-unseen"},
+		{"lockout-threshold 5; lockout-duration 15 minutes; lockout-window 30 minutes", "window-over-duration"},
+		{"lockout-threshold 5; lockout-duration until-admin; lockout-window 30 minutes", ""},
+		{"min-length 12; min-length-audit 12", "audit-length-idle"},
+		{"min-length 12; min-length-audit 13", ""},
+		{"min-length 12; min-length-audit 0", ""},
+		{"blocklist on; dictionary-check audit", "audit-only"},
+		{"blocklist on; dictionary-check on", ""},
+		{"complexity on; min-length 7", "complexity-too-short"},
+		{"complexity on; min-length 8", ""},
+		{"complexity off; min-length 3", ""},
+		{"complexity on; min-length 8; max-age 59 days", "changed-too-often"},
+		{"complexity on; min-length 8; max-age 60 days", ""},
+		{"complexity off; max-age 30 days", ""},
+		{"lockout-threshold 5; lockout-window 15 minutes", ""},
+		{"lockout-threshold 6; lockout-window 15 minutes", "weekend-of-guesses"},
+		{"lockout-threshold 1; lockout-window 1 minute", ""},
+		{"lockout-threshold 99; lockout-window never", ""},
+		{"max-length 63", "length-cap-low"},
+		{"max-length 64", ""},
+		{"max-length unlimited", ""},
+		{"lockout-administrator off; lockout-threshold 5", "root-never-locks"},
+		{"lockout-administrator on; lockout-threshold 5", ""},
+		{"lockout-administrator off; lockout-threshold never", ""},
 	} {
-		found := runChecks(scopeWith(t, setting.WindowsMachine, estate.Enforced, c.settings))
+		platform := setting.WindowsMachine
+		if strings.Contains(c.settings, "dictionary-check") || strings.Contains(c.settings, "max-length") {
+			platform = setting.CloudDirectory
+		}
+		found := runChecks(scopeWith(t, platform, estate.Enforced, c.settings))
 		var names []string
 		for _, f := range found {
 			names = append(names, f.Check)
@@ -116,6 +143,13 @@ func TestChecks(t *testing.T) {
 		}
 		if strings.Join(names, " ") != c.finds {
 			t.Errorf("%s: %v, want %q", c.settings, names, c.finds)
+		}
+	}
+	for _, f := range runChecks(scopeWith(t, setting.WindowsMachine, estate.Enforced, "complexity on; min-length 6; max-age 42 days; lockout-threshold 10; lockout-window 10 minutes")) {
+		for check, want := range map[string]string{"complexity-too-short": "in 7 seconds", "changed-too-often": "8 times a year", "weekend-of-guesses": "3357 guesses"} {
+			if f.Check == check && !strings.Contains(f.Reason, want) {
+				t.Errorf("%s: %s, want %q", check, f.Reason, want)
+			}
 		}
 	}
 	if found := runChecks(scopeWith(t, setting.WindowsMachine, estate.Override, "min-length 20; length-limit-relaxed off")); len(found) != 0 {
@@ -142,5 +176,63 @@ func TestFindingsAreMerged(t *testing.T) {
 	again := Run(surveyOf(scope), Choice{Baselines: against(mid)})
 	if again.Findings[0].Fingerprint != r.Findings[0].Fingerprint {
 		t.Error("a finding must keep its fingerprint when severity and baselines change")
+	}
+}
+
+// Demands that do not apply, and those that a decision sets aside, are told
+// apart from what is missing.
+func TestWhatIsNotWeighed(t *testing.T) {
+	scope := scopeWith(t, setting.WindowsMachine, estate.Enforced, "max-age 30 days; min-length 14")
+	parse := func(id, demands string) *baseline.Baseline {
+		b, err := baseline.Parse(id, []byte("id: "+id+"\ntitle: T\nversion: 1\nfor: {platforms: [windows-machine, unix-machine]}\ndemands:\n"+demands))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	never := parse("never", "- {setting: max-age, exactly: never, severity: minor, why: w}\n- {setting: max-repeat, at-most: 3, specials: {unlimited: fails}, severity: minor, why: w}\n")
+	often := parse("often", "- {setting: max-age, at-most: 60 days, specials: {never: fails}, severity: grave, why: w}\n- {setting: name-check, platforms: [windows-machine, unix-machine], exactly: on, severity: minor, why: w}\n")
+	for _, c := range []struct {
+		decisions []Decision
+		verdicts  string
+		finding   string
+		aside     int
+	}{
+		{nil, "name-check missing, max-age weak, max-age holds", "No value satisfies all chosen baselines (never: never expires against often: at most 60 days)", 0},
+		{[]Decision{{Setting: "max-age", Follow: "often", Why: "x"}}, "name-check missing, max-age holds", "", 1},
+		{[]Decision{{Setting: "max-age", Follow: "never", Why: "x"}}, "name-check missing, max-age weak", "Set Key of local to never expires.", 1},
+		{[]Decision{{Setting: "max-age", Follow: "neither", Why: "x"}}, "name-check missing, max-age weak, max-age holds", "No value satisfies", 0},
+	} {
+		r := Run(surveyOf(scope), Choice{Baselines: against(never, often), Decisions: c.decisions})
+		var verdicts []string
+		for _, v := range r.Verdicts {
+			verdicts = append(verdicts, string(v.Demand.Setting)+" "+string(v.Kind))
+		}
+		remedy := ""
+		for _, f := range r.Findings {
+			if f.Settings[0] == "max-age" {
+				remedy = f.Remedy
+			}
+		}
+		if strings.Join(verdicts, ", ") != c.verdicts || !strings.HasPrefix(remedy, c.finding) || (c.finding == "") != (remedy == "") || len(r.SetAside) != c.aside {
+			t.Errorf("%v: %v, %q, %d set aside", c.decisions, verdicts, remedy, len(r.SetAside))
+		}
+		if len(r.Idle) != 1 || r.Idle[0].Demand.Setting != "max-repeat" {
+			t.Errorf("not applicable: %v", r.Idle)
+		}
+	}
+}
+
+// A shorter password will do with a second factor, and only there.
+func TestSecondFactor(t *testing.T) {
+	b, err := baseline.Parse("f", []byte("id: f\ntitle: T\nversion: 1\nfor: {platforms: [cloud-directory]}\ndemands:\n- {setting: min-length, factor: only, at-least: 15, severity: grave, why: w}\n- {setting: min-length, factor: second, at-least: 8, severity: grave, why: w}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for mfa, want := range map[string]Kind{"mfa all": Holds, "mfa some": Weak, "mfa none": Weak, "": Weak} {
+		scope := scopeWith(t, setting.CloudDirectory, estate.Enforced, "min-length 8; "+mfa)
+		if r := Run(surveyOf(scope), Choice{Baselines: against(b)}); len(r.Verdicts) != 1 || r.Verdicts[0].Kind != want {
+			t.Errorf("%q: %+v", mfa, r.Verdicts)
+		}
 	}
 }
