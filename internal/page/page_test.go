@@ -121,7 +121,7 @@ func TestPagesSay(t *testing.T) {
 	e, g := sample(t)
 	drawn := pages(t, e, g, 120)
 	for name, words := range map[string][]string{
-		"gathered":     {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured", "machine weigh1: 11 settings enforced, 1 policy, accounts not listed"},
+		"gathered":     {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured", "machine weigh1: 12 settings enforced, 1 policy, accounts not listed"},
 		"scopes":       {"domain, samba dialect; 25 accounts", "4, weaker", "never, dormant", "365 days, differs", "not listed", "Not in the evidence: min-length-audit"},
 		"weighing":     {"weak│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)", "missing│ Minimum length, Reversible storage", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│", "remedy: Set minPwdLength of domain default"},
 		"trace":        {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},

@@ -122,7 +122,11 @@ func (s *Sheet) Entry(word, below string, first string, rest ...string) {
 func (s *Sheet) Note(word, text string) { s.beside(word, "", plain, text, nil) }
 
 func (s *Sheet) beside(word, below string, style lipgloss.Style, first string, rest []string) {
-	body := wrap(style.Render(Clean(first)), s.width-margin-2)
+	// Wrapped first and inked line by line: the margin must not catch the ink.
+	body := wrap(Clean(first), s.width-margin-2)
+	for i := range body {
+		body[i] = style.Render(body[i])
+	}
 	for _, p := range rest {
 		body = append(body, wrap(Clean(p), s.width-margin-2)...)
 	}

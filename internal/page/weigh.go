@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
@@ -99,21 +101,47 @@ func bySetting(s *Sheet, w *engagement.Weighing) {
 			s.Blank()
 		}
 		s.Title(title, Quantity(len(groups[title]), "finding"))
-		for _, f := range groups[title] {
-			head := f.ScopeName()
+		for _, like := range tiersTogether(groups[title]) {
+			f := like[0]
+			head, prints := f.ScopeName(), []string{f.Fingerprint}
+			if f.Scope != nil && len(like) > 1 {
+				tiers := []string{f.Scope.Tier}
+				for _, g := range like[1:] {
+					tiers, prints = append(tiers, g.Scope.Tier), append(prints, g.Fingerprint)
+				}
+				head = f.Scope.Authority.Name + " / " + f.Scope.PolicyName() + " / " + strings.Join(tiers, ", ")
+			}
 			if f.Check == "" {
 				head += ": " + f.Observed + "; demanded: " + f.Demanded
 			}
-			lines := []string{f.Reason, "remedy: " + f.Remedy + "  [" + f.Fingerprint + "]"}
+			lines := []string{f.Reason}
 			if who := whom(f); who != "" {
-				lines = append([]string{lines[0], who}, lines[1:]...)
+				lines = append(lines, who)
 			}
-			s.Entry(string(f.Kind), string(f.Severity), head, lines...)
+			s.Entry(string(f.Kind), string(f.Severity), head, append(lines, "remedy: "+f.Remedy+"  ["+strings.Join(prints, " ")+"]")...)
 		}
 	}
 }
 
-// matrix draws a word for each setting and policy: the worst verdict.
+// tiersTogether puts findings together that differ by the tier alone.
+func tiersTogether(all []*weigh.Finding) [][]*weigh.Finding {
+	var groups [][]*weigh.Finding
+	for _, f := range all {
+		if n := len(groups); n > 0 {
+			g := groups[n-1][0]
+			if f.Scope != nil && g.Scope != nil && f.Scope.Policy == g.Scope.Policy && f.Scope.Authority == g.Scope.Authority && f.Scope.Rule == g.Scope.Rule &&
+				f.Kind == g.Kind && f.Severity == g.Severity && f.Reason == g.Reason && f.Remedy == g.Remedy {
+				groups[n-1] = append(groups[n-1], f)
+				continue
+			}
+		}
+		groups = append(groups, []*weigh.Finding{f})
+	}
+	return groups
+}
+
+// matrix draws, for each authority, a word for each setting and policy: the
+// worst verdict.
 func matrix(s *Sheet, w *engagement.Weighing) {
 	type place struct {
 		policy  string
@@ -121,52 +149,78 @@ func matrix(s *Sheet, w *engagement.Weighing) {
 	}
 	worst := map[place]weigh.Kind{}
 	of := func(scope *govern.Scope) string { return scope.Authority.Name + " / " + scope.PolicyName() }
-	settings := map[setting.ID]bool{}
+	byAuthority := map[*estate.Authority][]*govern.Scope{}
+	var authorities []*estate.Authority
+	for _, scope := range w.Scopes {
+		if byAuthority[scope.Authority] == nil {
+			authorities = append(authorities, scope.Authority)
+		}
+		byAuthority[scope.Authority] = append(byAuthority[scope.Authority], scope)
+	}
 	for _, v := range w.Verdicts {
 		at := place{of(v.Scope), v.Demand.Setting}
-		settings[v.Demand.Setting] = true
 		if old, ok := worst[at]; !ok || v.Kind.Rank() > old.Rank() {
 			worst[at] = v.Kind
 		}
 	}
-	var columns []string
-	for _, scope := range w.Scopes {
-		name := of(scope)
-		weighed := slices.ContainsFunc(w.Verdicts, func(v weigh.Verdict) bool { return of(v.Scope) == name })
-		if weighed && !slices.Contains(columns, name) {
-			columns = append(columns, name)
+	drawn := 0
+	for _, group := range grouped(authorities) {
+		var columns []*column
+		for _, a := range group {
+			columns = append(columns, byPolicy(byAuthority[a], len(group) > 1)...)
 		}
-	}
-	const wide = 14
-	per := max(1, (s.width-labelWidth)/wide)
-	for start := 0; start < len(columns); start += per {
-		if start > 0 {
+		columns = slices.DeleteFunc(columns, func(c *column) bool {
+			return !slices.ContainsFunc(setting.Table(), func(row setting.Setting) bool { _, ok := worst[place{of(c.Scope), row.ID}]; return ok })
+		})
+		if len(columns) == 0 {
+			continue
+		}
+		if drawn++; drawn > 1 {
 			s.Blank()
 		}
-		shown := columns[start:min(start+per, len(columns))]
-		heads := []Column{{Head: ""}}
-		for _, name := range shown {
-			heads = append(heads, Column{Head: strings.Join(wrap(Clean(name), wide-2), "\n"), Inked: true})
+		if len(group) > 1 {
+			s.Title(Quantity(len(group), "Unix machine"), "")
+		} else {
+			s.Title(group[0].Name, string(group[0].Kind))
 		}
-		var rows [][]string
-		for _, row := range setting.Table() {
-			if !settings[row.ID] {
-				continue
+		width := func(c *column) int {
+			widest := len(weigh.Conflicting)
+			for _, l := range c.headLines() {
+				widest = max(widest, ansi.StringWidth(l))
 			}
-			cells, any := []string{string(row.ID)}, false
-			for _, name := range shown {
-				kind, ok := worst[place{name, row.ID}]
-				if !ok {
-					kind = "-"
+			return widest + 2
+		}
+		for start := 0; start < len(columns); {
+			if start > 0 {
+				s.Blank()
+			}
+			end, room := start+1, s.width-labelWidth-width(columns[start])
+			for ; end < len(columns) && width(columns[end]) <= room; end++ {
+				room -= width(columns[end])
+			}
+			shown := columns[start:end]
+			start = end
+			heads := []Column{{Head: ""}}
+			for _, c := range shown {
+				heads = append(heads, Column{Head: strings.Join(c.headLines(), "\n"), Inked: true})
+			}
+			var rows [][]string
+			for _, row := range setting.Table() {
+				cells, any := []string{string(row.ID)}, false
+				for _, c := range shown {
+					kind, ok := worst[place{of(c.Scope), row.ID}]
+					if !ok {
+						kind = "-"
+					}
+					any = any || ok
+					cells = append(cells, string(kind))
 				}
-				any = any || ok
-				cells = append(cells, string(kind))
+				if any {
+					rows = append(rows, cells)
+				}
 			}
-			if any {
-				rows = append(rows, cells)
-			}
+			s.Table(heads, rows)
 		}
-		s.Table(heads, rows)
 	}
 }
 
