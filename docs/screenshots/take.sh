@@ -28,3 +28,4 @@ take by-setting sternledger weigh --by setting --min-severity grave
 take baseline sternledger baseline show nist-800-63b
 take reconcile sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
 take doors sternledger trace a.ledge@marrowick.example --authority marrowickharbour.cloud.example
+take forecast sternledger forecast

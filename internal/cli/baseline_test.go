@@ -210,3 +210,40 @@ func TestWeighViews(t *testing.T) {
 		t.Error("by setting: not grouped, or what does not apply is not told")
 	}
 }
+
+// Forecasts of the sample, by hand, and what a change would come to.
+func TestForecast(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	figures := func(args ...string) map[string]any {
+		return document(t, audit, append([]string{"forecast"}, args...)...)["scopes"].([]any)[0].(map[string]any)
+	}
+	for _, c := range []struct{ scope, want string }{
+		// 62 hours are 248 quarters of an hour; four of five tries in each.
+		{"marrowick.example / Pilots", "992 1240 248 2.0736e+06 1 4 20"},
+		{"marrowick.example / Control Room", "248 3 1 2.0736e+06 6.083333333333333 2 6"},
+		{"marrowick.example / Executives / standard", "<nil> <nil> <nil> 0 0 1 <nil>"},
+		{"gate1 / machine / standard", "992 1240 248 2.0736e+06 1 2 10"},
+	} {
+		f := figures("--scope", c.scope)
+		got := fmt.Sprintln(at(f, "guesses", 2, "under_lock"), at(f, "guesses", 2, "into_lock"), at(f, "guesses", 2, "locks"), at(f, "way_back_seconds"), at(f, "changes_per_year"), at(f, "accounts"), at(f, "tries_to_lock_all"))
+		if strings.TrimSpace(got) != c.want {
+			t.Errorf("%s: %s, want %s", c.scope, got, c.want)
+		}
+	}
+	f := figures("--scope", "marrowick.example / Pilots", "--if", "lockout-duration=until-admin", "--if", "max-age=never", "--locks-per-year", "3")
+	if at(f, "changed", "guesses", 2, "into_lock") != 5.0 || at(f, "guesses", 2, "into_lock") != 1240.0 || at(f, "changed", "unlock_calls_per_year") != 12.0 || at(f, "changed", "changes_per_year") != 0.0 {
+		t.Errorf("changed: %v", f["changed"])
+	}
+	for args, say := range map[string]string{
+		"--if min-lenght=8": `nearest setting is "min-length"`, "--if min-age": "expected SETTING=VALUE", "--if max-age=30": "a time with its unit", "--scope gate9": "the nearest is", "--online-rate 0": "above 0", "--locks-per-year -1": "0 or more",
+	} {
+		if _, errs, status := run(t, audit, append([]string{"forecast"}, strings.Fields(args)...)...); status == 0 || !strings.Contains(errs, say) {
+			t.Errorf("%s: %d %s", args, status, errs)
+		}
+	}
+	if out := must(t, audit, "forecast", "--format", "csv"); !strings.Contains(out, "marrowick.example / Pilots,now,4,weekend,992,1240,248,2073600,") {
+		t.Errorf("rows: %s", out[:600])
+	}
+}

@@ -53,7 +53,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"no-preauthentication":      {"weak", 1.0, "l.weir", "guessed at offline"},
 		"never-expires":             {"conflicting", 1.0, "n.farrow", "where others must change it after 60 days"},
 		"root-never-locks":          {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "10 failed tries lock an account"},
-		"weekend-of-guesses":        {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "3357 guesses for each account"},
+		"weekend-of-guesses":        {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "3348 guesses for each account"},
 		"window-over-duration":      {"conflicting", 2.0, "a.ledge v.prow", "failures count for 30 minutes"},
 		"changed-too-often":         {"conflicting", nil, "", "12 times a year"},
 		"audit-length-idle":         {"conflicting", nil, "", "below 12 characters are to be logged, and those below 15 are refused"},

@@ -9,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"sternledger/internal/core/forecast"
 	"sternledger/internal/engagement"
 )
 
@@ -60,6 +61,13 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 			return Weighing(s, e.Config.Title, weighing, WeighView{BySetting: true, Verbose: true})
 		},
 		"matrix": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Matrix: true}) },
+		"forecast": func(s *Sheet) error {
+			f, err := e.Forecast(engagement.ForecastOptions{If: []string{"min-age=1d", "lockout-threshold=3"}, Assumptions: forecast.Usual})
+			if err != nil {
+				return err
+			}
+			return Forecast(s, f, true)
+		},
 		"baselines": func(s *Sheet) error {
 			list, err := e.Baselines().List()
 			if err != nil {
@@ -126,6 +134,9 @@ func TestPagesSay(t *testing.T) {
 		"weighing":     {"weak│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)", "missing│ Minimum length, Reversible storage", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│", "remedy: Set minPwdLength of domain default"},
 		"trace":        {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},
 		"trace policy": {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
+		"forecast":     {"3,720 (372) → 1,116 (372)", "a user can be back on the old password after 24 days", "nothing locks", "Assumed: 10 guesses a second"},
+		"reconciled":   {"exclude│ max-age: no value satisfies all", "agree│ min-length: at least 15 characters"},
+		"matrix":       {"Control Room", "conflicting"},
 		"settings":     {"lockout-threshold", "takes a number of failed tries, or never"},
 	} {
 		for _, word := range words {

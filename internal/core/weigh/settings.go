@@ -7,6 +7,7 @@ import (
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/forecast"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
@@ -18,7 +19,6 @@ const (
 	manyGuesses  = 1000         // as many as lists of common passwords begin with; for one account in a weekend
 	oftenChanged = 60 * day     // faster than this, people count up (NIST SP 800-63B, appendix on strength, tells why)
 	shortWhole   = 8            // characters: below, every password of all 95 kinds can be tried on a stolen hash
-	offlineRate  = 1e11         // guesses a second against a fast hash, on hardware of a few thousand euros
 	longPhrase   = 64           // characters that should be accepted (NIST SP 800-63B-4, 3.1.1.2)
 )
 
@@ -81,7 +81,7 @@ var furtherChecks = []Check{
 				return "", ""
 			}
 			least := max(n, 3) // three kinds of characters take three
-			seconds := math.Pow(95, float64(least)) / offlineRate
+			seconds := math.Pow(95, float64(least)) / forecast.Usual.OfflineRate
 			return fmt.Sprintf("complexity is demanded of passwords of %d characters: all of them can be tried on a stolen hash in %s, whatever kinds they are of", least, roughly(seconds)),
 				fmt.Sprintf("Ask for length first: %d characters at the least.", shortWhole)
 		},
@@ -104,16 +104,11 @@ var furtherChecks = []Check{
 		Doc:   "Under the lock, a weekend gives a guesser so many tries for each account that the common passwords are all among them.",
 		Reads: []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"},
 		Find: func(h Held) (string, string) {
-			threshold, okT := h.Number("lockout-threshold")
-			window, okW := h.Number("lockout-window")
-			if !okT || !okW || threshold < 2 || window <= 0 {
+			l := forecast.LockoutOf(h.Value)
+			if !l.Known || l.Never || l.NoWindow || l.Under(weekend) < manyGuesses {
 				return "", ""
 			}
-			guesses := (threshold - 1) * (weekend/window + 1)
-			if guesses < manyGuesses {
-				return "", ""
-			}
-			return fmt.Sprintf("%d tries every %s lock nothing: %d guesses for each account from Friday evening to Monday morning, and nobody sees a lock", threshold-1, h.Text("lockout-window"), guesses),
+			return fmt.Sprintf("%d tries every %s lock nothing: %d guesses for each account from Friday evening to Monday morning, and nobody sees a lock", l.Threshold-1, setting.Span(l.Window), l.Under(weekend)),
 				"Lengthen the lockout window or lower the threshold, ban common passwords, and watch for failures across accounts."
 		},
 	},

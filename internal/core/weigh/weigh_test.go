@@ -118,8 +118,8 @@ func TestChecks(t *testing.T) {
 		{"complexity on; min-length 8; max-age 59 days", "changed-too-often"},
 		{"complexity on; min-length 8; max-age 60 days", ""},
 		{"complexity off; max-age 30 days", ""},
-		{"lockout-threshold 5; lockout-window 15 minutes", ""},
-		{"lockout-threshold 6; lockout-window 15 minutes", "weekend-of-guesses"},
+		{"lockout-threshold 5; lockout-duration 15 minutes; lockout-window 15 minutes", ""},
+		{"lockout-threshold 6; lockout-duration 15 minutes; lockout-window 15 minutes", "weekend-of-guesses"},
 		{"lockout-threshold 1; lockout-window 1 minute", ""},
 		{"lockout-threshold 99; lockout-window never", ""},
 		{"max-length 63", "length-cap-low"},
@@ -145,8 +145,8 @@ func TestChecks(t *testing.T) {
 			t.Errorf("%s: %v, want %q", c.settings, names, c.finds)
 		}
 	}
-	for _, f := range runChecks(scopeWith(t, setting.WindowsMachine, estate.Enforced, "complexity on; min-length 6; max-age 42 days; lockout-threshold 10; lockout-window 10 minutes")) {
-		for check, want := range map[string]string{"complexity-too-short": "in 7 seconds", "changed-too-often": "8 times a year", "weekend-of-guesses": "3357 guesses"} {
+	for _, f := range runChecks(scopeWith(t, setting.WindowsMachine, estate.Enforced, "complexity on; min-length 6; max-age 42 days; lockout-threshold 10; lockout-duration 10 minutes; lockout-window 10 minutes")) {
+		for check, want := range map[string]string{"complexity-too-short": "in 7 seconds", "changed-too-often": "8 times a year", "weekend-of-guesses": "3348 guesses"} {
 			if f.Check == check && !strings.Contains(f.Reason, want) {
 				t.Errorf("%s: %s, want %q", check, f.Reason, want)
 			}

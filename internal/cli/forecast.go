@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newForecast(s *shared) *cobra.Command {
+	opt := engagement.ForecastOptions{Assumptions: forecast.Usual}
+	a := &opt.Assumptions
+	cmd := &cobra.Command{
+		Use:   "forecast",
+		Short: "What the settings allow an attacker and ask of a user, in numbers",
+		Long: `Says for each account scope what its settings come to: how many guesses an
+attacker has for each account over an hour, a night, a weekend, 90 days and a
+password's whole life, below the lock and into it; when a user can be back on the
+old password; how many passwords of the least length there are; how often
+changes are forced; what it takes to lock everybody out.
+
+--if shows what a change would come to, old beside new. Whatever the settings do
+not say is assumed, stated, and can be set. With --scope, or --verbose, each figure
+is told in words.`,
+		Example: `  sternledger forecast
+  sternledger forecast --scope "marrowick.example / Pilots"
+  sternledger forecast --scope "*Executives*" --if min-age=1d --if lockout-threshold=5 --if lockout-duration=until-admin`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for name, v := range map[string]float64{"--online-rate": a.OnlineRate, "--offline-rate": a.OfflineRate, "--working-days": a.WorkingDays} {
+				if v <= 0 {
+					return usage("%s %v: expected a number above 0", name, v)
+				}
+			}
+			if a.LocksPerYear < 0 {
+				return usage("--locks-per-year %v: expected 0 or more", a.LocksPerYear)
+			}
+			return s.inEngagement(func(e *engagement.Engagement) error {
+				f, err := e.Forecast(opt)
+				if err != nil {
+					return err
+				}
+				return s.print(cmd, output{
+					text:     func(sheet *page.Sheet) error { return page.Forecast(sheet, f, s.verbose || opt.Scope != "") },
+					rows:     func() *page.Rows { return page.ForecastRows(f) },
+					document: func() any { return f.Document() },
+				})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&opt.Scope, "scope", "", "this scope, or those that fit a pattern (*, ?)")
+	cmd.Flags().StringArrayVar(&opt.If, "if", nil, "SETTING=VALUE: what a change would come to")
+	cmd.Flags().Float64Var(&a.OnlineRate, "online-rate", a.OnlineRate, "guesses a second where nothing locks")
+	cmd.Flags().Float64Var(&a.OfflineRate, "offline-rate", a.OfflineRate, "guesses a second on a stolen hash")
+	cmd.Flags().Float64Var(&a.LocksPerYear, "locks-per-year", a.LocksPerYear, "how often a user locks the account in a year")
+	cmd.Flags().Float64Var(&a.WorkingDays, "working-days", a.WorkingDays, "working days in a year")
+	s.addFormat(cmd)
+	return cmd
+}

@@ -1,0 +1,279 @@
+// Package forecast says in numbers what settings allow an attacker and ask of
+// a user: guesses under and into a lock, the way back to an old password, the
+// space that the rules leave, forced changes, what it takes to lock everybody
+// out. Every figure follows from the settings and from assumptions that are
+// stated beside it.
+package forecast
+
+import (
+	"math"
+	"math/big"
+
+	"sternledger/internal/core/setting"
+)
+
+// Assumptions are what the settings do not say.
+type Assumptions struct {
+	OnlineRate   float64 // guesses a second where nothing locks
+	OfflineRate  float64 // guesses a second on a stolen hash
+	LocksPerYear float64 // how often a user locks the account, in a year
+	WorkingDays  float64 // in a year
+}
+
+// Usual are the assumptions unless told otherwise: a patient guesser over the
+// network; hardware of a few thousand euros on a fast hash; a user who locks
+// the account twice a year.
+var Usual = Assumptions{OnlineRate: 10, OfflineRate: 1e11, LocksPerYear: 2, WorkingDays: 220}
+
+// Policy is the settings that a forecast reads. A value that is not set is not
+// known.
+type Policy func(id setting.ID) setting.Value
+
+// With returns the policy with some values changed.
+func (p Policy) With(changes map[setting.ID]setting.Value) Policy {
+	return func(id setting.ID) setting.Value {
+		if v, ok := changes[id]; ok {
+			return v
+		}
+		return p(id)
+	}
+}
+
+// Horizon is a time over which guesses are counted.
+type Horizon struct {
+	Name    string
+	Seconds int64
+}
+
+// Life is the horizon of a password's whole life, as long as the maximum age.
+const Life = "life"
+
+// Horizons over which guesses are counted, in seconds. A night is from closing
+// to opening time, a weekend from Friday evening to Monday morning.
+var Horizons = []Horizon{{"hour", 3600}, {"night", 14 * 3600}, {"weekend", 62 * 3600}, {"90 days", 90 * day}}
+
+const (
+	day  = 24 * 3600
+	year = 365 * day
+)
+
+// Guesses are those for one account over one horizon.
+type Guesses struct {
+	Horizon string
+	Seconds *int64 // nil: without end
+	// UnderLock: at a pace that never locks; IntoLock: on into every lock, and
+	// how many locks that leaves behind. nil: the settings set no bound, or are
+	// not known.
+	UnderLock, IntoLock, Locks *int64
+	// AtRate is what the stated rate allows, where nothing locks.
+	AtRate *int64
+}
+
+// Lockout is what governs failed tries.
+type Lockout struct {
+	Known     bool
+	Never     bool  // nothing locks
+	Threshold int64 // failed tries that lock
+	Window    int64 // seconds after which failures are forgotten
+	NoWindow  bool  // only a success clears the count
+	Duration  int64 // seconds
+	ByAdmin   bool  // until an administrator unlocks
+}
+
+// LockoutOf reads the lockout of a policy. It is known if the threshold is,
+// and, where something locks, window and duration.
+func LockoutOf(p Policy) Lockout {
+	threshold := p("lockout-threshold")
+	if threshold.Is(setting.Never) {
+		return Lockout{Known: true, Never: true}
+	}
+	var l Lockout
+	var okT, okW, okD bool
+	l.Threshold, okT = threshold.Number()
+	window, duration := p("lockout-window"), p("lockout-duration")
+	l.Window, okW = window.Number()
+	l.NoWindow = window.Is(setting.Never)
+	l.Duration, okD = duration.Number()
+	l.ByAdmin = duration.Is(setting.UntilAdmin)
+	if !window.IsSet() {
+		// A platform without a window forgets when the lock ends, or never.
+		l.Window, okW = l.Duration, okD
+		l.NoWindow = l.ByAdmin
+	}
+	l.Known = okT && l.Threshold > 0 && (okW || l.NoWindow) && (okD || l.ByAdmin)
+	return l
+}
+
+// rounds is how often something happens in a time, at its beginning and then
+// every so many seconds.
+func rounds(seconds, every int64) int64 {
+	if every <= 0 {
+		return math.MaxInt32
+	}
+	return (seconds + every - 1) / every
+}
+
+// Under returns the guesses of who stays below the threshold and waits until
+// the failures are forgotten: it never locks.
+func (l Lockout) Under(seconds int64) int64 {
+	if l.NoWindow {
+		return l.Threshold - 1
+	}
+	return (l.Threshold - 1) * rounds(seconds, l.Window)
+}
+
+// Into returns the guesses of who goes on into every lock and waits for its
+// end, and the locks.
+func (l Lockout) Into(seconds int64) (guesses, locks int64) {
+	if l.ByAdmin {
+		return l.Threshold, 1
+	}
+	locks = rounds(seconds, l.Duration)
+	again := l.Threshold
+	if l.NoWindow || l.Duration < l.Window {
+		again = 1 // the failures before still count: the first new one locks
+	}
+	return l.Threshold + (locks-1)*again, locks
+}
+
+// Forecast is all figures of one policy.
+type Forecast struct {
+	Guesses []Guesses
+	Lockout Lockout
+	// WayBack is the time after which a user can be back on the old password,
+	// in seconds; nil: not known.
+	WayBack *int64
+	// Space is how many passwords of the least length the rules let in; nil: not
+	// known. Bits is its logarithm, Exhaust the seconds to try them all on a
+	// stolen hash.
+	Space   *big.Int
+	Bits    *float64
+	Exhaust *float64
+	Length  int64 // the least; what has to be typed
+	// Changes are forced ones, for a user in a year; nil: not known.
+	Changes *float64
+}
+
+// Of forecasts for a policy.
+func Of(p Policy, a Assumptions) Forecast {
+	f := Forecast{Lockout: LockoutOf(p)}
+	for _, h := range Horizons {
+		seconds := h.Seconds
+		f.Guesses = append(f.Guesses, f.guesses(h.Name, &seconds, a))
+	}
+	age := p("max-age")
+	if n, ok := age.Number(); ok && n > 0 {
+		f.Guesses = append(f.Guesses, f.guesses(Life, &n, a))
+		changes := float64(year) / float64(n)
+		f.Changes = &changes
+	} else if age.Is(setting.Never) {
+		f.Guesses = append(f.Guesses, f.guesses(Life, nil, a))
+		none := 0.0
+		f.Changes = &none
+	}
+	f.WayBack = wayBack(p)
+	if n, ok := p("min-length").Number(); ok {
+		f.Length = n
+		f.Space = Space(n, RulesOf(p))
+		bits, exhaust := log2(f.Space), ratio(f.Space, a.OfflineRate)
+		f.Bits, f.Exhaust = &bits, &exhaust
+	}
+	return f
+}
+
+func (f *Forecast) guesses(name string, seconds *int64, a Assumptions) Guesses {
+	g := Guesses{Horizon: name, Seconds: seconds}
+	l := f.Lockout
+	switch {
+	case !l.Known:
+	case l.Never && seconds != nil:
+		n := int64(a.OnlineRate * float64(*seconds))
+		g.AtRate = &n
+	case l.Never:
+	case seconds != nil:
+		under := l.Under(*seconds)
+		into, locks := l.Into(*seconds)
+		g.UnderLock, g.IntoLock, g.Locks = &under, &into, &locks
+	default:
+		// Without end only what an administrator has to end is bounded.
+		if l.NoWindow {
+			under := l.Threshold - 1
+			g.UnderLock = &under
+		}
+		if l.ByAdmin {
+			into, locks := l.Into(0)
+			g.IntoLock, g.Locks = &into, &locks
+		}
+	}
+	return g
+}
+
+// wayBack is the history times the minimum age: so long it takes to run
+// through the history.
+func wayBack(p Policy) *int64 {
+	history, ok := p("history").Number()
+	if !ok {
+		return nil
+	}
+	n := int64(0)
+	if age, isNumber := p("min-age").Number(); isNumber {
+		n = history * age
+	} else if !p("min-age").Is(setting.AtOnce) && history > 0 {
+		return nil
+	}
+	return &n
+}
+
+func log2(n *big.Int) float64 {
+	if n.Sign() == 0 {
+		return 0
+	}
+	mantissa := new(big.Float)
+	exponent := new(big.Float).SetInt(n).MantExp(mantissa)
+	m, _ := mantissa.Float64()
+	return math.Log2(m) + float64(exponent)
+}
+
+func ratio(n *big.Int, rate float64) float64 {
+	q, _ := new(big.Float).Quo(new(big.Float).SetInt(n), big.NewFloat(rate)).Float64()
+	return q
+}
+
+// Scope is what depends on how many accounts live under a policy.
+type Scope struct {
+	Spray         *int64   // guesses of a weekend, under the lock, against all accounts
+	ChangesPerDay *float64 // forced changes on a working day
+	CallsPerYear  *float64 // to have accounts unlocked
+	Denial        *int64   // failed tries that lock every account
+	DenialEvery   *int64   // seconds after which they must be repeated; nil: once is enough
+}
+
+// For returns what follows for so many accounts.
+func (f *Forecast) For(accounts int64, a Assumptions) Scope {
+	var s Scope
+	for _, g := range f.Guesses {
+		if g.Horizon == "weekend" && g.UnderLock != nil {
+			n := *g.UnderLock * accounts
+			s.Spray = &n
+		}
+	}
+	if f.Changes != nil {
+		n := *f.Changes * float64(accounts) / a.WorkingDays
+		s.ChangesPerDay = &n
+	}
+	if l := f.Lockout; l.Known && !l.Never {
+		n, calls := l.Threshold*accounts, 0.0
+		s.Denial = &n
+		if l.ByAdmin {
+			calls = a.LocksPerYear * float64(accounts)
+		} else {
+			every := l.Duration
+			s.DenialEvery = &every
+		}
+		s.CallsPerYear = &calls
+	} else if l.Known {
+		none := 0.0
+		s.CallsPerYear = &none
+	}
+	return s
+}

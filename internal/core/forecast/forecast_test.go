@@ -1,0 +1,220 @@
+package forecast
+
+import (
+	"fmt"
+	"math"
+	"math/big"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/setting"
+)
+
+// policy reads settings as people write them: "min-length 8; history 24".
+func policy(t testing.TB, text string) Policy {
+	t.Helper()
+	values := map[setting.ID]setting.Value{}
+	for _, part := range strings.Split(text, ";") {
+		id, value, ok := strings.Cut(strings.TrimSpace(part), " ")
+		if !ok {
+			continue
+		}
+		v, err := setting.Get(setting.ID(id)).Parse(value)
+		if err != nil {
+			t.Fatal(err)
+		}
+		values[setting.ID(id)] = v
+	}
+	return func(id setting.ID) setting.Value { return values[id] }
+}
+
+func show(n *int64) string {
+	if n == nil {
+		return "-"
+	}
+	return fmt.Sprint(*n)
+}
+
+// By hand: batches at the beginning and then every window or duration.
+func TestGuesses(t *testing.T) {
+	for _, c := range []struct{ settings, want string }{
+		// 5 tries, quarter of an hour: 4 in each of 4, 56, 248, 8640 quarters; a year has 35040.
+		{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m; max-age 365d", "16/20/4 224/280/56 992/1240/248 34560/43200/8640 140160/175200/35040"},
+		{"lockout-threshold 10; lockout-window 10m; lockout-duration 30m; max-age 42d", "54/20/2 756/280/28 3348/1240/124 116640/43200/4320 54432/20160/2016"},
+		{"lockout-threshold 3; lockout-window 30m; lockout-duration until-admin; max-age never", "4/3/1 56/3/1 248/3/1 8640/3/1 -/3/1"},
+		{"lockout-threshold 3; lockout-window never; lockout-duration until-admin; max-age never", "2/3/1 2/3/1 2/3/1 2/3/1 2/3/1"},
+		// The failures outlive the lock: after the first, one guess for each lock.
+		{"lockout-threshold 5; lockout-window 60m; lockout-duration 10m", "4/10/6 56/88/84 248/376/372 8640/12964/12960"},
+		{"lockout-threshold 1; lockout-window 60m; lockout-duration 60m", "0/1/1 0/14/14 0/62/62 0/2160/2160"},
+		{"lockout-threshold never", "-/-/-@36000 -/-/-@504000 -/-/-@2232000 -/-/-@77760000"},
+		{"lockout-threshold never; max-age never", "-/-/-@36000 -/-/-@504000 -/-/-@2232000 -/-/-@77760000 -/-/-"},
+		{"", "-/-/- -/-/- -/-/- -/-/-"},
+		{"lockout-threshold 5", "-/-/- -/-/- -/-/- -/-/-"},
+		// A cloud that has no window forgets when the lock ends.
+		{"lockout-threshold 10; lockout-duration 60 seconds", "540/600/60 7560/8400/840 33480/37200/3720 1166400/1296000/129600"},
+		{"lockout-threshold 5; lockout-duration until-admin", "4/5/1 4/5/1 4/5/1 4/5/1"},
+	} {
+		f := Of(policy(t, c.settings), Usual)
+		var got []string
+		for _, g := range f.Guesses {
+			text := show(g.UnderLock) + "/" + show(g.IntoLock) + "/" + show(g.Locks)
+			if g.AtRate != nil {
+				text += "@" + show(g.AtRate)
+			}
+			got = append(got, text)
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s:\n%s, want\n%s", c.settings, text, c.want)
+		}
+	}
+}
+
+// A guesser who is played second by second gets as many through as is said.
+func TestGuessesPlayed(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(7, 8))
+	for range 300 {
+		l := Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40)}
+		seconds := 1 + rnd.Int64N(300)
+		var count, last, until, under, into, locks int64
+		last = -1 << 40
+		try := func(now int64) bool { // a failed try; false: locked
+			if now < until {
+				return false
+			}
+			if now-last >= l.Window {
+				count = 0
+			}
+			count, last = count+1, now
+			if count >= l.Threshold {
+				until, locks = now+l.Duration, locks+1
+			}
+			return true
+		}
+		for now := range seconds {
+			for count < l.Threshold-1 || now-last >= l.Window && l.Threshold > 1 {
+				try(now)
+				under++
+			}
+		}
+		if locks != 0 || under != l.Under(seconds) {
+			t.Fatalf("%+v in %d s: %d under the lock, played %d and %d locks", l, seconds, l.Under(seconds), under, locks)
+		}
+		count, last, until = 0, -1<<40, 0
+		for now := range seconds {
+			for try(now) {
+				into++
+			}
+		}
+		if guesses, n := l.Into(seconds); guesses != into || n != locks {
+			t.Fatalf("%+v in %d s: %d into %d locks, played %d into %d", l, seconds, guesses, n, into, locks)
+		}
+	}
+}
+
+func TestWayBackAndChanges(t *testing.T) {
+	for settings, want := range map[string]string{
+		"history 24; min-age 1d; max-age 365d": "2073600 1", "history 24; min-age at-once; max-age 73d": "0 5", "history 0; min-age 1d": "0 ?", "history 0": "0 ?", "history 24": "- ?",
+		"min-age 1d; max-age never": "- 0", "history 24; min-age 2d; max-age 30d": "4147200 12.17",
+	} {
+		f := Of(policy(t, settings), Usual)
+		changes := "?"
+		if f.Changes != nil {
+			changes = strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.2f", *f.Changes), "0"), ".")
+		}
+		if got := show(f.WayBack) + " " + changes; got != want {
+			t.Errorf("%s: %s, want %s", settings, got, want)
+		}
+	}
+}
+
+// Counting one by one, over short passwords and small alphabets, comes to the
+// same as the formula.
+func TestSpace(t *testing.T) {
+	saved := Sizes
+	defer func() { Sizes = saved }()
+	rnd := rand.New(rand.NewPCG(9, 10))
+	for range 60 {
+		for i := range Sizes {
+			Sizes[i] = 1 + rnd.Int64N(3)
+		}
+		length := rnd.IntN(6)
+		r := Rules{Classes: rnd.Int64N(5)}
+		for i := range r.Least {
+			r.Least[i] = rnd.Int64N(3)
+		}
+		var alphabet []int
+		for class, size := range Sizes {
+			for range size {
+				alphabet = append(alphabet, class)
+			}
+		}
+		want, word := int64(0), make([]int, length)
+		for {
+			var have [4]int64
+			classes := int64(0)
+			for _, c := range word {
+				have[alphabet[c]]++
+			}
+			ok := true
+			for i := range have {
+				ok = ok && have[i] >= r.Least[i]
+				if have[i] > 0 {
+					classes++
+				}
+			}
+			if ok && classes >= r.Classes {
+				want++
+			}
+			i := 0
+			for ; i < length; i++ {
+				if word[i]++; word[i] < len(alphabet) {
+					break
+				}
+				word[i] = 0
+			}
+			if i == length {
+				break
+			}
+		}
+		if got := Space(int64(length), r); got.Cmp(big.NewInt(want)) != 0 {
+			t.Fatalf("%d characters of %v under %+v: %s, counted %d", length, Sizes, r, got, want)
+		}
+	}
+}
+
+func TestSpaceOfPolicies(t *testing.T) {
+	for settings, want := range map[string]float64{
+		"min-length 8": 8 * math.Log2(95), "min-length 0": 0, "min-length 14; complexity off": 14 * math.Log2(95),
+		// Inclusion and exclusion by hand: at least three of the four classes.
+		"min-length 3; complexity on": math.Log2(6 * (26*26*10 + 26*26*33 + 2*26*10*33)),
+		"min-length 2; complexity on": 0, "min-length 1; require-digit 1": math.Log2(10), "min-length 128; classes-required 1": 128 * math.Log2(95),
+	} {
+		f := Of(policy(t, settings), Usual)
+		if math.Abs(*f.Bits-want) > 1e-6 {
+			t.Errorf("%s: %.6f bits, want %.6f", settings, *f.Bits, want)
+		}
+	}
+	f := Of(policy(t, "min-length 7; complexity off"), Usual)
+	if *f.Exhaust < 690 || *f.Exhaust > 700 { // 95^7 = 6.98e13 at 1e11 a second
+		t.Errorf("%v seconds", *f.Exhaust)
+	}
+}
+
+func TestForAccounts(t *testing.T) {
+	p := policy(t, "lockout-threshold 5; lockout-window 15m; lockout-duration 15m; max-age 73d")
+	f := Of(p, Usual)
+	s := f.For(220, Usual)
+	if *s.Spray != 992*220 || *s.Denial != 1100 || *s.DenialEvery != 900 || *s.CallsPerYear != 0 || *s.ChangesPerDay != 5 {
+		t.Errorf("%s %s %s %v %v", show(s.Spray), show(s.Denial), show(s.DenialEvery), *s.CallsPerYear, *s.ChangesPerDay)
+	}
+	until, _ := setting.Get("lockout-duration").Parse("until-admin")
+	f = Of(p.With(map[setting.ID]setting.Value{"lockout-duration": until}), Usual)
+	if s := f.For(10, Usual); *s.CallsPerYear != 20 || s.DenialEvery != nil || *f.Guesses[2].IntoLock != 5 {
+		t.Errorf("until an administrator: %v calls, %s into the lock", *s.CallsPerYear, show(f.Guesses[2].IntoLock))
+	}
+	f = Of(policy(t, "lockout-threshold never"), Usual)
+	if s := f.For(10, Usual); s.Denial != nil || s.Spray != nil || *s.CallsPerYear != 0 {
+		t.Errorf("where nothing locks: %+v", s)
+	}
+}

@@ -1,0 +1,277 @@
+package page
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/engagement"
+)
+
+// Forecast draws what the settings allow an attacker and ask of a user: a
+// table of scopes, and, for one scope or when asked, every figure in words.
+func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
+	right := Quantity(len(f.Scopes), "account scope")
+	if len(f.Changes) > 0 {
+		right = "if " + changesText(f.Changes)
+	}
+	s.Title("Forecast", right)
+	columns := []Column{{Head: "scope"}, {Head: "guesses in a\nweekend,\nno lock", Right: true}, {Head: "into locks\n(locks)", Right: true}, {Head: "back on the\nold password", Right: true},
+		{Head: "bits", Right: true}, {Head: "changes\na year", Right: true}}
+	var rows [][]string
+	for i, x := range f.Scopes {
+		name := x.Scope.Name()
+		if len(f.Scopes) > 1 {
+			// Tiers under a policy share its figures.
+			if name = x.Scope.Authority.Name + " / " + x.Scope.PolicyName(); i > 0 && f.Scopes[i-1].Scope.Authority == x.Scope.Authority && f.Scopes[i-1].Scope.PolicyName() == x.Scope.PolicyName() {
+				continue
+			}
+		}
+		row := []string{name}
+		now := tableCells(&x.Now)
+		if x.Then != nil {
+			for i, then := range tableCells(x.Then) {
+				if now[i] != then {
+					now[i] += " → " + then
+				}
+			}
+		}
+		rows = append(rows, append(row, now...))
+	}
+	s.Table(columns, rows)
+	s.Blank()
+	s.Text("Guesses are for each account, from Friday evening to Monday morning (62 hours): below the threshold, waiting until failures are forgotten; and on into each lock. Bits: of the passwords of the least length. Nothing is said of lists of banned words.")
+	a := f.Assumptions
+	s.Text(fmt.Sprintf("Assumed: %s guesses a second where nothing locks; %s on a stolen hash; a user who locks the account %s times a year; %s working days; 95 kinds of characters; nobody signs in in between.",
+		short(a.OnlineRate), short(a.OfflineRate), short(a.LocksPerYear), short(a.WorkingDays)))
+	if detail || len(f.Scopes) == 1 {
+		for i := range f.Scopes {
+			s.Blank()
+			scopeForecast(s, &f.Scopes[i])
+		}
+	}
+	return s.Err()
+}
+
+func changesText(changes map[setting.ID]setting.Value) string {
+	var words []string
+	for id, v := range changes {
+		words = append(words, string(id)+" "+setting.Get(id).Text(v))
+	}
+	slices.Sort(words)
+	return strings.Join(words, ", ")
+}
+
+const notKnown = "not known"
+
+func tableCells(f *engagement.Figures) []string {
+	under, into := notKnown, notKnown
+	for _, g := range f.Guesses {
+		if g.Horizon != "weekend" {
+			continue
+		}
+		switch {
+		case g.AtRate != nil:
+			under, into = "no bound", "-"
+		case g.UnderLock != nil:
+			under, into = Grouped(int(*g.UnderLock)), fmt.Sprintf("%s (%s)", Grouped(int(*g.IntoLock)), Grouped(int(*g.Locks)))
+		}
+	}
+	return []string{under, into, wayBack(f), bits(f), changes(f)}
+}
+
+func wayBack(f *engagement.Figures) string {
+	switch {
+	case f.WayBack == nil:
+		return notKnown
+	case *f.WayBack == 0:
+		return "at once"
+	}
+	return setting.Span(*f.WayBack)
+}
+
+func bits(f *engagement.Figures) string {
+	if f.Bits == nil {
+		return notKnown
+	}
+	return fmt.Sprintf("%.1f", *f.Bits)
+}
+
+func changes(f *engagement.Figures) string {
+	if f.Changes == nil {
+		return notKnown
+	}
+	return short(math.Round(*f.Changes*10) / 10)
+}
+
+// short writes a number in few letters.
+func short(n float64) string {
+	for _, u := range []struct {
+		size float64
+		name string
+	}{{1e12, " million million"}, {1e9, " thousand million"}, {1e6, " million"}} {
+		if n >= u.size {
+			return strings.TrimSuffix(fmt.Sprintf("%.1f", n/u.size), ".0") + u.name
+		}
+	}
+	if n == math.Trunc(n) {
+		return Grouped(int(n))
+	}
+	return fmt.Sprintf("%.1f", n)
+}
+
+// span writes a long time in its greatest unit.
+func span(seconds float64) string {
+	for _, u := range []struct {
+		size float64
+		name string
+	}{{365 * 86400, "years"}, {86400, "days"}, {3600, "hours"}, {60, "minutes"}} {
+		if seconds >= 2*u.size {
+			return short(math.Round(seconds/u.size)) + " " + u.name
+		}
+	}
+	if seconds < 1 {
+		return "less than a second"
+	}
+	return short(math.Round(seconds)) + " seconds"
+}
+
+// scopeForecast draws every figure of a scope in words.
+func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
+	accounts := "accounts not listed"
+	if x.Accounts != nil {
+		accounts = Quantity(int(*x.Accounts), "enabled account")
+	}
+	s.Title(x.Scope.Name(), accounts)
+	tell := func(word string, say func(f *engagement.Figures) string) {
+		now := say(&x.Now)
+		if x.Then == nil || say(x.Then) == now {
+			s.Entry(word, "", now)
+			return
+		}
+		s.Entry(word, "", now, "changed: "+say(x.Then))
+	}
+	for i := range x.Now.Guesses {
+		horizon := x.Now.Guesses[i].Horizon
+		tell(map[bool]string{true: "whole life", false: horizon}[horizon == forecast.Life], func(f *engagement.Figures) string { return guesses(f, horizon) })
+	}
+	tell("against all", func(f *engagement.Figures) string {
+		if f.Spray == nil {
+			return "guesses against all accounts in a weekend: " + notKnown + ", or without bound"
+		}
+		return Grouped(int(*f.Spray)) + " guesses against all accounts in a weekend, without a lock"
+	})
+	tell("way back", func(f *engagement.Figures) string {
+		switch {
+		case f.WayBack == nil:
+			return notKnown
+		case *f.WayBack == 0:
+			return "a user can be back on the old password at once"
+		}
+		return "a user can be back on the old password after " + setting.Span(*f.WayBack)
+	})
+	tell("space", func(f *engagement.Figures) string {
+		if f.Bits == nil {
+			return notKnown
+		}
+		return fmt.Sprintf("%.1f bits: %s characters, and on a stolen hash all of them are tried in %s", *f.Bits, Grouped(int(f.Length)), span(*f.Exhaust))
+	})
+	tell("burden", func(f *engagement.Figures) string {
+		if f.Changes == nil {
+			return "forced changes: " + notKnown
+		}
+		text := changes(f) + " forced changes a year for each user"
+		if f.ChangesPerDay != nil {
+			text += fmt.Sprintf(", %.1f on a working day in the scope", *f.ChangesPerDay)
+		}
+		return text
+	})
+	tell("help desk", func(f *engagement.Figures) string {
+		if f.CallsPerYear == nil {
+			return "calls to unlock: " + notKnown
+		}
+		return short(*f.CallsPerYear) + " calls a year to have accounts unlocked"
+	})
+	tell("denial", func(f *engagement.Figures) string {
+		switch {
+		case !f.Lockout.Known:
+			return notKnown
+		case f.Lockout.Never:
+			return "nobody can be locked out: nothing locks"
+		case f.Denial == nil:
+			return fmt.Sprintf("%d failed tries for each account", f.Lockout.Threshold)
+		}
+		text := Grouped(int(*f.Denial)) + " failed tries lock every account of the scope"
+		if f.DenialEvery != nil {
+			return text + ", again after " + setting.Span(*f.DenialEvery)
+		}
+		return text + ", until an administrator unlocks them"
+	})
+}
+
+func guesses(f *engagement.Figures, horizon string) string {
+	for _, g := range f.Guesses {
+		if g.Horizon != horizon {
+			continue
+		}
+		during := ""
+		if horizon == forecast.Life && g.Seconds != nil {
+			during = " in " + setting.Span(*g.Seconds)
+		}
+		switch {
+		case g.AtRate != nil:
+			return Grouped(int(*g.AtRate)) + " guesses" + during + " at the stated rate: nothing locks"
+		case f.Lockout.Known && f.Lockout.Never:
+			return "guesses without end: nothing locks, and the password never expires"
+		case g.UnderLock == nil && g.IntoLock == nil && f.Lockout.Known:
+			return "guesses without end: the password never expires"
+		case g.UnderLock == nil && g.IntoLock == nil:
+			return notKnown
+		}
+		under := "without end"
+		if g.UnderLock != nil {
+			under = Grouped(int(*g.UnderLock))
+		}
+		into := "without end"
+		if g.IntoLock != nil {
+			into = fmt.Sprintf("%s into %s", Grouped(int(*g.IntoLock)), Quantity(int(*g.Locks), "lock"))
+		}
+		return under + " guesses without a lock, or " + into + during
+	}
+	return notKnown
+}
+
+// ForecastRows gives one row for each scope, and another for the changes.
+func ForecastRows(f *engagement.Forecasts) *Rows {
+	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "under_lock", "into_lock", "locks", "way_back_seconds", "space_bits", "changes_per_year"}}
+	num := func(n *int64) string {
+		if n == nil {
+			return ""
+		}
+		return fmt.Sprint(*n)
+	}
+	real := func(n *float64) string {
+		if n == nil {
+			return ""
+		}
+		return fmt.Sprintf("%.2f", *n)
+	}
+	for i := range f.Scopes {
+		x := &f.Scopes[i]
+		for _, c := range []struct {
+			name    string
+			figures *engagement.Figures
+		}{{"now", &x.Now}, {"changed", x.Then}} {
+			if c.figures == nil {
+				continue
+			}
+			for _, g := range c.figures.Guesses {
+				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.UnderLock), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes)})
+			}
+		}
+	}
+	return r
+}
