@@ -60,9 +60,9 @@ pwdAttribute: userPassword
 
 `
 
-// newClub starts the server with those policies and, for each name, an account
+// newClub starts the server with some policies and, for each name, an account
 // that points at the policy named behind the colon.
-func newClub(t *testing.T, overlay string, people ...string) *club {
+func newClub(t *testing.T, overlay, policies string, people ...string) *club {
 	t.Helper()
 	for _, tool := range []string{"/usr/sbin/slapd", "/usr/sbin/slapadd", "/usr/sbin/slaptest", "/usr/lib/ldap/ppolicy.so"} {
 		if _, err := os.Stat(tool); err != nil {
@@ -94,7 +94,7 @@ access to * by users read
 %s`, certificate, filepath.Join(c.home, "key.pem"), c.home, c.home, overlay))
 	var data strings.Builder
 	data.WriteString("dn: dc=club,dc=example\nobjectClass: dcObject\nobjectClass: organization\ndc: club\no: Pilots' Club\n\n" +
-		"dn: ou=policies,dc=club,dc=example\nobjectClass: organizationalUnit\nou: policies\n\ndn: ou=people,dc=club,dc=example\nobjectClass: organizationalUnit\nou: people\n\n" + clubPolicies)
+		"dn: ou=policies,dc=club,dc=example\nobjectClass: organizationalUnit\nou: policies\n\ndn: ou=people,dc=club,dc=example\nobjectClass: organizationalUnit\nou: people\n\n" + policies)
 	for _, p := range people {
 		name, policy, _ := strings.Cut(p, ":")
 		fmt.Fprintf(&data, "dn: uid=%s,ou=people,dc=club,dc=example\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nuserPassword: %s\n", name, name, name, name, firstPassword)
@@ -152,7 +152,7 @@ func TestRealPasswordPolicy(t *testing.T) {
 		{"an overlay without a default", "overlay ppolicy\n"},
 	} {
 		t.Run(server.name, func(t *testing.T) {
-			c := newClub(t, server.overlay, people...)
+			c := newClub(t, server.overlay, clubPolicies, people...)
 			offline := begin(t)
 			data := write(t, filepath.Join(c.home, "club.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "dc=club,dc=example"))
 			config := write(t, filepath.Join(c.home, "server.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "cn=config"))

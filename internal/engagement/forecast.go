@@ -96,7 +96,7 @@ func (e *Engagement) Forecast(opt ForecastOptions) (*Forecasts, error) {
 }
 
 func (s *ScopeForecast) figures(p forecast.Policy, a forecast.Assumptions) Figures {
-	f := Figures{Forecast: forecast.Of(p, a)}
+	f := Figures{Forecast: forecast.Of(s.Scope.Platform(), p, a)}
 	if s.Accounts != nil {
 		f.Scope = f.For(*s.Accounts, a)
 	}

@@ -95,6 +95,15 @@ func (e *Engagement) Trace(name, in string) (*TraceDocument, error) {
 	if err != nil {
 		return nil, err
 	}
+	p, err := locate(s, name, in)
+	if err != nil {
+		return nil, err
+	}
+	return e.trace(s, p.authority, p.row), nil
+}
+
+// locate finds the account that a name means, in one authority or in all.
+func locate(s *govern.Survey, name, in string) (place, error) {
 	var matches []Match
 	var found []place
 	var known []string
@@ -109,16 +118,16 @@ func (e *Engagement) Trace(name, in string) (*TraceDocument, error) {
 		}
 	}
 	if in != "" && !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, in) }) {
-		return nil, fmt.Errorf("no authority %q in the evidence; the nearest is %q", in, strictyaml.Nearest(in, known))
+		return place{}, fmt.Errorf("no authority %q in the evidence; the nearest is %q", in, strictyaml.Nearest(in, known))
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("no account %q in the evidence; give its name, principal name, DN or SID, or look for it with \"sternledger accounts '*%s*'\"", name, name)
+		return place{}, fmt.Errorf("no account %q in the evidence; give its name, principal name, DN or SID, or look for it with \"sternledger accounts '*%s*'\"", name, name)
 	}
 	p, ok := mainOf(s, found)
 	if !ok {
-		return nil, &SeveralError{name, matches}
+		return place{}, &SeveralError{name, matches}
 	}
-	return e.trace(s, p.authority, p.row), nil
+	return p, nil
 }
 
 // find returns the accounts of an authority that a name means: an account name

@@ -68,6 +68,13 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 			}
 			return Forecast(s, f, true)
 		},
+		"rehearsed": func(s *Sheet) error {
+			r, err := e.Rehearse(engagement.RehearseOptions{Account: "n.farrow", Tries: 5, Every: "20m", For: "2h"})
+			if err != nil {
+				return err
+			}
+			return Rehearsal(s, r, false)
+		},
 		"baselines": func(s *Sheet) error {
 			list, err := e.Baselines().List()
 			if err != nil {
@@ -135,6 +142,7 @@ func TestPagesSay(t *testing.T) {
 		"trace":        {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},
 		"trace policy": {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
 		"forecast":     {"3,720 (372) → 1,116 (372)", "a user can be back on the old password after 24 days", "nothing locks", "Assumed: 10 guesses a second"},
+		"rehearsed":    {"Rehearsed: n.farrow", "locked for the first time after 0 seconds", "× wrong password", "LOCKED"},
 		"reconciled":   {"exclude│ max-age: no value satisfies all", "agree│ min-length: at least 15 characters"},
 		"matrix":       {"Control Room", "conflicting"},
 		"settings":     {"lockout-threshold", "takes a number of failed tries, or never"},

@@ -78,16 +78,17 @@ type Lockout struct {
 	NoWindow  bool  // only a success clears the count
 	Duration  int64 // seconds
 	ByAdmin   bool  // until an administrator unlocks
+	Counting  Counting
 }
 
-// LockoutOf reads the lockout of a policy. It is known if the threshold is,
+// LockoutOf reads the lockout of a policy of a platform. It is known if the threshold is,
 // and, where something locks, window and duration.
-func LockoutOf(p Policy) Lockout {
+func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	threshold := p("lockout-threshold")
 	if threshold.Is(setting.Never) {
-		return Lockout{Known: true, Never: true}
+		return Lockout{Known: true, Never: true, Counting: countings[platform]}
 	}
-	var l Lockout
+	l := Lockout{Counting: countings[platform]}
 	var okT, okW, okD bool
 	l.Threshold, okT = threshold.Number()
 	window, duration := p("lockout-window"), p("lockout-duration")
@@ -122,20 +123,6 @@ func (l Lockout) Under(seconds int64) int64 {
 	return (l.Threshold - 1) * rounds(seconds, l.Window)
 }
 
-// Into returns the guesses of who goes on into every lock and waits for its
-// end, and the locks.
-func (l Lockout) Into(seconds int64) (guesses, locks int64) {
-	if l.ByAdmin {
-		return l.Threshold, 1
-	}
-	locks = rounds(seconds, l.Duration)
-	again := l.Threshold
-	if l.NoWindow || l.Duration < l.Window {
-		again = 1 // the failures before still count: the first new one locks
-	}
-	return l.Threshold + (locks-1)*again, locks
-}
-
 // Forecast is all figures of one policy.
 type Forecast struct {
 	Guesses []Guesses
@@ -154,9 +141,9 @@ type Forecast struct {
 	Changes *float64
 }
 
-// Of forecasts for a policy.
-func Of(p Policy, a Assumptions) Forecast {
-	f := Forecast{Lockout: LockoutOf(p)}
+// Of forecasts for a policy of a platform.
+func Of(platform setting.Platform, p Policy, a Assumptions) Forecast {
+	f := Forecast{Lockout: LockoutOf(platform, p)}
 	for _, h := range Horizons {
 		seconds := h.Seconds
 		f.Guesses = append(f.Guesses, f.guesses(h.Name, &seconds, a))

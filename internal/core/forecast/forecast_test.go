@@ -55,7 +55,7 @@ func TestGuesses(t *testing.T) {
 		{"lockout-threshold 10; lockout-duration 60 seconds", "540/600/60 7560/8400/840 33480/37200/3720 1166400/1296000/129600"},
 		{"lockout-threshold 5; lockout-duration until-admin", "4/5/1 4/5/1 4/5/1 4/5/1"},
 	} {
-		f := Of(policy(t, c.settings), Usual)
+		f := Of(setting.WindowsDomain, policy(t, c.settings), Usual)
 		var got []string
 		for _, g := range f.Guesses {
 			text := show(g.UnderLock) + "/" + show(g.IntoLock) + "/" + show(g.Locks)
@@ -117,7 +117,7 @@ func TestWayBackAndChanges(t *testing.T) {
 		"history 24; min-age 1d; max-age 365d": "2073600 1", "history 24; min-age at-once; max-age 73d": "0 5", "history 0; min-age 1d": "0 ?", "history 0": "0 ?", "history 24": "- ?",
 		"min-age 1d; max-age never": "- 0", "history 24; min-age 2d; max-age 30d": "4147200 12.17",
 	} {
-		f := Of(policy(t, settings), Usual)
+		f := Of(setting.WindowsDomain, policy(t, settings), Usual)
 		changes := "?"
 		if f.Changes != nil {
 			changes = strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.2f", *f.Changes), "0"), ".")
@@ -190,12 +190,12 @@ func TestSpaceOfPolicies(t *testing.T) {
 		"min-length 3; complexity on": math.Log2(6 * (26*26*10 + 26*26*33 + 2*26*10*33)),
 		"min-length 2; complexity on": 0, "min-length 1; require-digit 1": math.Log2(10), "min-length 128; classes-required 1": 128 * math.Log2(95),
 	} {
-		f := Of(policy(t, settings), Usual)
+		f := Of(setting.WindowsDomain, policy(t, settings), Usual)
 		if math.Abs(*f.Bits-want) > 1e-6 {
 			t.Errorf("%s: %.6f bits, want %.6f", settings, *f.Bits, want)
 		}
 	}
-	f := Of(policy(t, "min-length 7; complexity off"), Usual)
+	f := Of(setting.WindowsDomain, policy(t, "min-length 7; complexity off"), Usual)
 	if *f.Exhaust < 690 || *f.Exhaust > 700 { // 95^7 = 6.98e13 at 1e11 a second
 		t.Errorf("%v seconds", *f.Exhaust)
 	}
@@ -203,17 +203,17 @@ func TestSpaceOfPolicies(t *testing.T) {
 
 func TestForAccounts(t *testing.T) {
 	p := policy(t, "lockout-threshold 5; lockout-window 15m; lockout-duration 15m; max-age 73d")
-	f := Of(p, Usual)
+	f := Of(setting.WindowsDomain, p, Usual)
 	s := f.For(220, Usual)
 	if *s.Spray != 992*220 || *s.Denial != 1100 || *s.DenialEvery != 900 || *s.CallsPerYear != 0 || *s.ChangesPerDay != 5 {
 		t.Errorf("%s %s %s %v %v", show(s.Spray), show(s.Denial), show(s.DenialEvery), *s.CallsPerYear, *s.ChangesPerDay)
 	}
 	until, _ := setting.Get("lockout-duration").Parse("until-admin")
-	f = Of(p.With(map[setting.ID]setting.Value{"lockout-duration": until}), Usual)
+	f = Of(setting.WindowsDomain, p.With(map[setting.ID]setting.Value{"lockout-duration": until}), Usual)
 	if s := f.For(10, Usual); *s.CallsPerYear != 20 || s.DenialEvery != nil || *f.Guesses[2].IntoLock != 5 {
 		t.Errorf("until an administrator: %v calls, %s into the lock", *s.CallsPerYear, show(f.Guesses[2].IntoLock))
 	}
-	f = Of(policy(t, "lockout-threshold never"), Usual)
+	f = Of(setting.WindowsDomain, policy(t, "lockout-threshold never"), Usual)
 	if s := f.For(10, Usual); s.Denial != nil || s.Spray != nil || *s.CallsPerYear != 0 {
 		t.Errorf("where nothing locks: %+v", s)
 	}

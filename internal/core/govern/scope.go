@@ -53,6 +53,14 @@ type Scope struct {
 	Elsewhere *estate.Authority
 }
 
+// Platform is the one whose rules its accounts follow.
+func (s *Scope) Platform() setting.Platform {
+	if s.Elsewhere != nil {
+		return s.Elsewhere.Platform
+	}
+	return s.Authority.Platform
+}
+
 // Name is how the scope is written: "authority / policy", and behind it the
 // tier where tiers split it.
 func (s *Scope) Name() string {

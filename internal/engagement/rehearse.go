@@ -1,0 +1,202 @@
+package engagement
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/rehearse"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/strictyaml"
+)
+
+// RehearseOptions say whose lockout is played against, and what is played.
+type RehearseOptions struct {
+	Scope     string // name
+	Account   string // instead of a scope
+	Authority string // in which the account is looked for
+	Timeline  string // file; empty: a series
+	Tries     int64  // of the series: so many at once,
+	Every     string // every so often,
+	For       string // for so long
+}
+
+// Rehearsal is what came of playing sign-ins.
+type Rehearsal struct {
+	Who      string
+	Scope    *govern.Scope
+	Lockout  forecast.Lockout
+	Settings map[setting.ID]govern.Effective
+	Events   []rehearse.Event
+	Notes    []string
+}
+
+var lockoutIDs = []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"}
+
+// Rehearse plays sign-ins against a scope's or account's lockout.
+func (e *Engagement) Rehearse(opt RehearseOptions) (*Rehearsal, error) {
+	tries, err := opt.signIns()
+	if err != nil {
+		return nil, err
+	}
+	r := &Rehearsal{}
+	var s *govern.Survey
+	if opt.Account != "" {
+		if s, err = e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at"); err != nil {
+			return nil, err
+		}
+		p, err := locate(s, opt.Account, opt.Authority)
+		if err != nil {
+			return nil, err
+		}
+		r.Who = s.Estate.Authorities[p.authority].Objects.Name.At(p.row)
+		r.Scope, _, r.Settings = effectiveFor(s, p)
+	} else {
+		if s, err = e.Survey(); err != nil {
+			return nil, err
+		}
+		var names []string
+		for _, scope := range s.Scopes {
+			names = append(names, scope.Name())
+		}
+		i := slices.Index(names, opt.Scope)
+		if i < 0 {
+			return nil, fmt.Errorf("--scope %q: there is none; the nearest is %q", opt.Scope, strictyaml.Nearest(opt.Scope, names))
+		}
+		r.Scope, r.Settings = s.Scopes[i], s.Scopes[i].Settings
+		r.Who = r.Scope.Name()
+	}
+	r.Lockout = forecast.LockoutOf(r.Scope.Platform(), func(id setting.ID) setting.Value {
+		if x := r.Settings[id]; x.Missing == govern.Present {
+			return x.Value
+		}
+		return setting.Value{}
+	})
+	if !r.Lockout.Known {
+		return nil, fmt.Errorf("the lockout of %s is not known: %s", r.Who, r.missing())
+	}
+	r.Events = rehearse.Play(r.Lockout, tries)
+	r.note(s)
+	return r, nil
+}
+
+// missing says what the evidence lacks.
+func (r *Rehearsal) missing() string {
+	for _, id := range lockoutIDs {
+		if x := r.Settings[id]; x.Missing != govern.Present {
+			return string(id) + " " + string(x.Missing)
+		}
+	}
+	return "its values do not make a lockout"
+}
+
+// note marks where evidence disagrees about the lockout.
+func (r *Rehearsal) note(s *govern.Survey) {
+	i := slices.Index(s.Estate.Authorities, r.Scope.Authority)
+	if i < 0 || r.Scope.Authority.Kind != estate.Domain || r.Scope.Policy != r.Scope.Authority.Head {
+		return
+	}
+	configured := govern.Configured(s.Templates[i].Root())
+	for _, id := range lockoutIDs {
+		c, own := configured[id], r.Settings[id]
+		if c.Problem != "" || !c.Value.IsSet() || own.Missing != govern.Present || c.Value == own.Value {
+			continue
+		}
+		row := setting.Get(id)
+		r.Notes = append(r.Notes, fmt.Sprintf("%s: the domain enforces %s (%s), and %s configures %s (%s). What is enforced was played.", id, row.Text(own.Value), own.Cite, c.By.Name(), row.Text(c.Value), c.Cite))
+	}
+}
+
+// signIns reads the timeline, or makes the series.
+func (o *RehearseOptions) signIns() ([]rehearse.SignIn, error) {
+	if o.Timeline != "" {
+		info, err := os.Stat(o.Timeline)
+		if err == nil && info.Size() > 64<<20 {
+			err = errors.New("more than 64 MiB; expected a timeline")
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--timeline %s: %w", o.Timeline, cause(err))
+		}
+		data, err := os.ReadFile(o.Timeline)
+		if err != nil {
+			return nil, fmt.Errorf("--timeline %s: %w", o.Timeline, cause(err))
+		}
+		return rehearse.Timeline(filepath.Base(o.Timeline), string(data))
+	}
+	seconds := func(flag, text string) (int64, error) {
+		v, err := setting.Get("lockout-window").Parse(text)
+		n, ok := v.Number()
+		if err != nil || !ok {
+			return 0, fmt.Errorf("--%s %q: expected a time with its unit, such as 10m", flag, text)
+		}
+		return n, nil
+	}
+	every, err := seconds("every", o.Every)
+	if err != nil {
+		return nil, err
+	}
+	during, err := seconds("for", o.For)
+	if err != nil {
+		return nil, err
+	}
+	all, err := rehearse.Series(o.Tries, every, during)
+	if err != nil {
+		return nil, fmt.Errorf("--tries %d --every %s --for %s: %w", o.Tries, o.Every, o.For, err)
+	}
+	return all, nil
+}
+
+// RehearseDocument is the output of rehearse.
+type RehearseDocument struct {
+	Schema   string                      `json:"schema"`
+	Scope    string                      `json:"scope"`
+	Account  string                      `json:"account"`
+	Counting string                      `json:"counting"`
+	Settings map[string]*SettingDocument `json:"settings"`
+	Events   []EventDocument             `json:"events"`
+	Summary  RehearseSummaryDocument     `json:"summary"`
+	Notes    []string                    `json:"notes"`
+}
+
+// EventDocument is what happened at a time.
+type EventDocument struct {
+	Seconds int64         `json:"seconds"`
+	Event   rehearse.Kind `json:"event"`
+	Count   int64         `json:"count"` // of failures, after it
+}
+
+// RehearseSummaryDocument counts the events.
+type RehearseSummaryDocument struct {
+	Failures  int    `json:"failures"`
+	Successes int    `json:"successes"`
+	Refused   int    `json:"refused"`
+	Locks     int    `json:"locks"`
+	FirstLock *int64 `json:"first_lock_seconds"`
+}
+
+// Document describes the rehearsal.
+func (r *Rehearsal) Document() RehearseDocument {
+	d := RehearseDocument{Schema: "sternledger/rehearse/1", Scope: r.Scope.Name(), Counting: r.Lockout.Counting.String(), Settings: map[string]*SettingDocument{}, Events: []EventDocument{}, Notes: append([]string{}, r.Notes...)}
+	if r.Who != d.Scope {
+		d.Account = r.Who
+	}
+	for _, id := range lockoutIDs {
+		if x := r.Settings[id]; x.Missing == govern.Present {
+			d.Settings[string(id)] = settingDocument(id, x)
+		}
+	}
+	for _, ev := range r.Events {
+		d.Events = append(d.Events, EventDocument{ev.Seconds, ev.Kind, ev.Count})
+	}
+	sum := rehearse.Summed(r.Events)
+	d.Summary = RehearseSummaryDocument{Failures: sum.Failures, Successes: sum.Successes, Refused: sum.Refused, Locks: sum.Locks}
+	if sum.FirstLock >= 0 {
+		d.Summary.FirstLock = &sum.FirstLock
+	}
+	return d
+}
