@@ -406,33 +406,46 @@ func TestTraceShowsAllDoors(t *testing.T) {
 	}
 }
 
-// The shipped field maps follow the schema that the program prints for others.
-func TestFieldMapsFollowTheirSchema(t *testing.T) {
-	c := jsonschema.NewCompiler()
-	parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(must(t, ".", "schema", "field-map")))
-	if err != nil || c.AddResource("s.json", parsed) != nil {
-		t.Fatal(err)
-	}
-	schema := c.MustCompile("s.json")
-	files, _ := filepath.Glob("../../fieldmaps/*.yaml")
-	for _, file := range append(files, "") {
-		data, _ := os.ReadFile(file)
-		if file == "" {
-			data = []byte("id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [a]}]\ncolour: red\n")
-		}
-		asJSON, err := yaml.YAMLToJSON(data)
-		if err != nil {
+// The shipped field maps and baselines follow the schemas that the program
+// prints for others, and what is wrong does not.
+func TestShippedFilesFollowTheirSchema(t *testing.T) {
+	for _, c := range []struct {
+		schema, files string
+		most          int
+		bad           string
+	}{
+		{"field-map", "../../fieldmaps/*.yaml", 4, "id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [a]}]\ncolour: red\n"},
+		{"baseline", "../../baselines/*.yaml", 9, "id: x\ntitle: X\nversion: 1\nfor: {platforms: [windows-domain]}\ndemands: [{setting: history, at-least: 1, at-most: 2, severity: minor, why: w}]\n"},
+	} {
+		compiler := jsonschema.NewCompiler()
+		parsed, err := jsonschema.UnmarshalJSON(strings.NewReader(must(t, ".", "schema", c.schema)))
+		if err != nil || compiler.AddResource("s.json", parsed) != nil {
 			t.Fatal(err)
 		}
-		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
-		if err != nil {
-			t.Fatal(err)
+		schema := compiler.MustCompile("s.json")
+		valid := func(data []byte) error {
+			asJSON, err := yaml.YAMLToJSON(data)
+			if err != nil {
+				t.Fatal(err)
+			}
+			doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return schema.Validate(doc)
 		}
-		if err := schema.Validate(doc); (err == nil) != (file != "") {
-			t.Errorf("%s: %v", file, err)
+		files, _ := filepath.Glob(c.files)
+		if len(files) != c.most {
+			t.Errorf("%s: %d files", c.files, len(files))
 		}
-	}
-	if len(files) != 4 {
-		t.Errorf("%d maps", len(files))
+		for _, file := range files {
+			data, _ := os.ReadFile(file)
+			if err := valid(data); err != nil {
+				t.Errorf("%s: %v", file, err)
+			}
+		}
+		if valid([]byte(c.bad)) == nil {
+			t.Errorf("%s: anything follows the schema", c.schema)
+		}
 	}
 }

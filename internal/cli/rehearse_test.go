@@ -209,6 +209,27 @@ func TestRehearse(t *testing.T) {
 			t.Errorf("%v: %s, want %s", c.args, got, c.want)
 		}
 	}
+	// Where evidence disagrees, it is said; where a domain has no template, there
+	// is nothing to disagree with.
+	for scope, want := range map[string]string{
+		"gate3 / machine / standard": "sshd: never locks; login: stronger", "marrowickharbour.cloud.example / domain default of marrowick.example": "marrowick.example, whose accounts these are",
+		"outer-light.marrowick.example / domain default / standard": "[]", "marrowick.example / domain default / standard": "[]",
+	} {
+		if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", scope, "--for", "1h")["notes"]); !strings.Contains(got, want) {
+			t.Errorf("%s: %s, want %s", scope, got, want)
+		}
+	}
+	file := filepath.Join(dir, "exports/sysvol/marrowick.example/Policies/{31B2F340-016D-11D2-945F-00C04FB984F9}/Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf")
+	template, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	wide := func(text string) string { return strings.Join(strings.Split(text, ""), "\x00") + "\x00" } // UTF-16
+	write(t, file, strings.Replace(string(template), wide("LockoutBadCount = 10"), wide("LockoutBadCount = 7"), 1))
+	must(t, audit, "gather", filepath.Join(dir, "exports/sysvol"))
+	if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", "marrowick.example / domain default / standard", "--for", "1h")["notes"]); !strings.Contains(got, "the domain enforces 10 failed tries") || !strings.Contains(got, "configures 7 failed tries") {
+		t.Errorf("a template of another threshold: %s", got)
+	}
 	timeline := write(t, filepath.Join(t.TempDir(), "t.txt"), "0 wrong\n1m wrong\n2m wrong\n3m right\n")
 	if got := strings.TrimSpace(told("--account", "n.farrow", "--timeline", timeline)); got != "3 1 1 120 0" {
 		t.Errorf("timeline: %s", got)

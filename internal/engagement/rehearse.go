@@ -89,26 +89,44 @@ func (e *Engagement) Rehearse(opt RehearseOptions) (*Rehearsal, error) {
 func (r *Rehearsal) missing() string {
 	for _, id := range lockoutIDs {
 		if x := r.Settings[id]; x.Missing != govern.Present {
-			return string(id) + " " + string(x.Missing)
+			return string(id) + ": " + string(x.Missing)
 		}
 	}
 	return "its values do not make a lockout"
 }
 
-// note marks where evidence disagrees about the lockout.
+// note marks where evidence disagrees about the lockout: a domain and its
+// template, a tenant and the domain of its accounts, the doors of a machine.
 func (r *Rehearsal) note(s *govern.Survey) {
 	i := slices.Index(s.Estate.Authorities, r.Scope.Authority)
-	if i < 0 || r.Scope.Authority.Kind != estate.Domain || r.Scope.Policy != r.Scope.Authority.Head {
+	if i < 0 {
 		return
 	}
-	configured := govern.Configured(s.Templates[i].Root())
+	for _, m := range r.Scope.Authority.Remarks {
+		if m.Kind == estate.DoorsDiffer {
+			r.Notes = append(r.Notes, fmt.Sprintf("%s (%s). The weakest was played.", m.Text, m.Cites[0]))
+		}
+	}
+	var cloud map[setting.ID]govern.Effective
+	if r.Scope.Elsewhere != nil {
+		cloud = s.OwnSettings(i)
+	}
+	var configured map[setting.ID]*govern.ConfiguredValue
+	if r.Scope.Authority.Kind == estate.Domain && r.Scope.Policy == r.Scope.Authority.Head {
+		configured = govern.Configured(s.Templates[i].Root())
+	}
 	for _, id := range lockoutIDs {
-		c, own := configured[id], r.Settings[id]
-		if c.Problem != "" || !c.Value.IsSet() || own.Missing != govern.Present || c.Value == own.Value {
+		own, row := r.Settings[id], setting.Get(id)
+		if own.Missing != govern.Present {
 			continue
 		}
-		row := setting.Get(id)
-		r.Notes = append(r.Notes, fmt.Sprintf("%s: the domain enforces %s (%s), and %s configures %s (%s). What is enforced was played.", id, row.Text(own.Value), own.Cite, c.By.Name(), row.Text(c.Value), c.Cite))
+		if c := configured[id]; c != nil && c.Problem == "" && c.Value.IsSet() && c.Value != own.Value {
+			r.Notes = append(r.Notes, fmt.Sprintf("%s: the domain enforces %s (%s), and %s configures %s (%s). What is enforced was played.", id, row.Text(own.Value), own.Cite, c.By.Name(), row.Text(c.Value), c.Cite))
+		}
+		if c := cloud[id]; c.Missing == govern.Present && c.Value.IsSet() && c.Value != own.Value {
+			r.Notes = append(r.Notes, fmt.Sprintf("%s: %s has %s (%s), and %s, whose accounts these are, %s (%s). The domain's was played.",
+				id, r.Scope.Authority.Name, row.Text(c.Value), c.Cite, r.Scope.Elsewhere.Name, row.Text(own.Value), own.Cite))
+		}
 	}
 }
 

@@ -24,11 +24,14 @@ func Rehearsal(s *Sheet, r *engagement.Rehearsal, all bool) error {
 	if sum.Successes > 0 {
 		text += ", " + Grouped(sum.Successes) + " let in"
 	}
-	first := "it never locks"
+	first := "it does not lock"
 	if sum.FirstLock != nil {
 		first = "locked for the first time after " + setting.Span(*sum.FirstLock)
 	}
 	seen := "an observer sees failures that never reach the threshold, and no lock"
+	if r.Lockout.Never {
+		seen = "an observer sees failures, and no lock: nothing locks here"
+	}
 	if sum.Locks > 0 {
 		seen = fmt.Sprintf("an observer sees %s", Quantity(sum.Locks, "lock"))
 	}

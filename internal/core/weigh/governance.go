@@ -238,17 +238,10 @@ var governanceChecks = []GovernanceCheck{
 		Name: "policy-hidden", Kind: Missing, Severity: baseline.Grave,
 		Doc: "Accounts or groups point at a fine-grained policy that is not in the evidence: whoever made the export may not read such policies.",
 		Run: func(p *Pass) {
-			for i := range p.Authority.Policies {
-				ref := &p.Authority.Policies[i]
-				if ref.Known {
-					continue
-				}
-				rows := p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref })
-				c := ref.Cite
-				c.Raw = ref.DN
+			p.hidden(func(ref *estate.Reference, cite estate.Cite, rows []int) {
 				p.report(Finding{Reason: fmt.Sprintf("%s is not in the evidence, and %d entries point at it: what governs its accounts is not known, and it is not the default", estate.NameOf(ref.DN), ref.Count),
-					Remedy: "Export again with an account that may read the Password Settings Container.", Evidence: []estate.Cite{c}}, ref.DN, rows)
-			}
+					Remedy: "Export again with an account that may read the Password Settings Container.", Evidence: []estate.Cite{cite}}, ref.DN, rows)
+			})
 		},
 	},
 	{

@@ -71,17 +71,10 @@ var placeChecks = []GovernanceCheck{
 		Name: "pointer-broken", Kind: Missing, Severity: baseline.Grave, On: onLDAP,
 		Doc: "Accounts of an LDAP directory point at a policy that is not in the evidence.",
 		Run: func(p *Pass) {
-			for i := range p.Authority.Policies {
-				ref := &p.Authority.Policies[i]
-				if ref.Known {
-					continue
-				}
-				rows := p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref })
-				c := ref.Cite
-				c.Raw = ref.DN
+			p.hidden(func(ref *estate.Reference, cite estate.Cite, rows []int) {
 				p.report(Finding{Reason: ref.DN + " is not in the evidence, and " + pointing(len(rows)) + " at it: what governs them is not known",
-					Remedy: "Export the policies too, with an account that may read them; if the policy is gone, the server applies none to these accounts.", Evidence: []estate.Cite{c}}, ref.DN, rows)
-			}
+					Remedy: "Export the policies too, with an account that may read them; if the policy is gone, the server applies none to these accounts.", Evidence: []estate.Cite{cite}}, ref.DN, rows)
+			})
 		},
 	},
 	{
@@ -220,6 +213,20 @@ func remarks(kind estate.RemarkKind) func(*Pass) {
 			}
 			p.report(Finding{Settings: m.Settings, Reason: m.Text, Remedy: m.Remedy, Evidence: m.Cites}, m.About, rows)
 		}
+	}
+}
+
+// hidden goes through the policies that are pointed at and not in the evidence,
+// with where that is seen and the accounts whose policy is not known for it.
+func (p *Pass) hidden(report func(ref *estate.Reference, cite estate.Cite, rows []int)) {
+	for i := range p.Authority.Policies {
+		ref := &p.Authority.Policies[i]
+		if ref.Known {
+			continue
+		}
+		cite := ref.Cite
+		cite.Raw = ref.DN
+		report(ref, cite, p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref }))
 	}
 }
 

@@ -2,6 +2,7 @@ package fieldmap
 
 import (
 	"fmt"
+	"iter"
 	"math"
 	"path"
 	"regexp"
@@ -9,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/theory/jsonpath"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
@@ -402,6 +405,20 @@ func allHold(conditions []Condition, e element) bool {
 	return !slices.ContainsFunc(conditions, func(c Condition) bool { return !c.holds(e) })
 }
 
+// each walks over the elements of an export that meet the conditions.
+func (r *reader) each(export string, at *jsonpath.Path, only []Condition) iter.Seq2[*document, element] {
+	return func(yield func(*document, element) bool) {
+		for _, d := range r.exports[export] {
+			r.into.StartFile(d.part.Stored)
+			for _, e := range d.each(at) {
+				if allHold(only, e) && !yield(d, e) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // accounts reads the accounts of one export.
 func (r *reader) accounts(a *Accounts) {
 	elsewhere := map[string]bool{}
@@ -410,49 +427,43 @@ func (r *reader) accounts(a *Accounts) {
 			elsewhere[strings.ToLower(domain)] = true
 		}
 	}
-	for _, d := range r.exports[a.Export.Value] {
-		r.into.StartFile(d.part.Stored)
-		for _, e := range d.each(a.Each.path) {
-			if !allHold(a.Only, e) {
-				continue
-			}
-			name, _ := first(e, a.Name)
-			id, hasID := first(e, a.ID)
-			if !hasID {
-				id = name
-			}
-			if id == "" {
-				r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: a.Name.text.Value}, "an account without a name")
-				continue
-			}
-			rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Line: lineOf(e, a.ID, a.Name)}
-			if a.Joins {
-				rec.Class = estate.Other
-			}
-			principal, _ := first(e, a.Principal)
-			display, _ := first(e, a.Display)
-			rec.Principal, rec.Display = []byte(principal), []byte(display)
-			if changed, ok := first(e, a.Changed); ok {
-				if t, err := time.Parse(time.RFC3339, changed); err == nil && t.Unix() > 0 {
-					rec.PwdSet = uint32(t.Unix())
-				}
-			}
-			for i := range a.Flags {
-				if a.Flags[i].holds(e) {
-					rec.Flags |= a.Flags[i].flag
-				}
-			}
-			if _, domain, ok := strings.Cut(strings.ToLower(name), "@"); ok && elsewhere[domain] {
-				rec.Flags |= estate.Federated
-			}
-			if rec.Flags&estate.Synced != 0 {
-				domain, _ := first(e, a.Domain)
-				account, _ := first(e, a.Account)
-				sid, _ := first(e, a.SID)
-				rec.Source = []byte(strings.Join([]string{domain, account, sid}, "\t"))
-			}
-			r.into.Object(r.at, rec)
+	for d, e := range r.each(a.Export.Value, a.Each.path, a.Only) {
+		name, _ := first(e, a.Name)
+		id, hasID := first(e, a.ID)
+		if !hasID {
+			id = name
 		}
+		if id == "" {
+			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: a.Name.text.Value}, "an account without a name")
+			continue
+		}
+		rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Line: lineOf(e, a.ID, a.Name)}
+		if a.Joins {
+			rec.Class = estate.Other
+		}
+		principal, _ := first(e, a.Principal)
+		display, _ := first(e, a.Display)
+		rec.Principal, rec.Display = []byte(principal), []byte(display)
+		if changed, ok := first(e, a.Changed); ok {
+			if t, err := time.Parse(time.RFC3339, changed); err == nil && t.Unix() > 0 {
+				rec.PwdSet = uint32(t.Unix())
+			}
+		}
+		for i := range a.Flags {
+			if a.Flags[i].holds(e) {
+				rec.Flags |= a.Flags[i].flag
+			}
+		}
+		if _, domain, ok := strings.Cut(strings.ToLower(name), "@"); ok && elsewhere[domain] {
+			rec.Flags |= estate.Federated
+		}
+		if rec.Flags&estate.Synced != 0 {
+			domain, _ := first(e, a.Domain)
+			account, _ := first(e, a.Account)
+			sid, _ := first(e, a.SID)
+			rec.Source = []byte(strings.Join([]string{domain, account, sid}, "\t"))
+		}
+		r.into.Object(r.at, rec)
 	}
 }
 
@@ -466,26 +477,23 @@ func (r *reader) groups() {
 		return
 	}
 	rows := map[string]uint32{}
-	for _, d := range r.exports[g.Export.Value] {
-		r.into.StartFile(d.part.Stored)
-		for _, e := range d.each(g.Each.path) {
-			id, _ := first(e, g.ID)
-			name, _ := first(e, g.Name)
-			if id == "" {
-				r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: g.ID.text.Value}, "a group without an id")
-				continue
-			}
-			if len(g.Everybody) > 0 && allHold(g.Everybody, e) {
-				r.settled[id] = true
-			}
-			row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: lineOf(e, g.ID)})
-			rows[id] = row
-			if g.Members.path == nil {
-				continue
-			}
-			for _, m := range ask(e.value, e.lines, g.Members.path) {
-				r.into.Member(r.at, row, []byte(textOf(m.value)), m.line)
-			}
+	for d, e := range r.each(g.Export.Value, g.Each.path, nil) {
+		id, _ := first(e, g.ID)
+		name, _ := first(e, g.Name)
+		if id == "" {
+			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: g.ID.text.Value}, "a group without an id")
+			continue
+		}
+		if len(g.Everybody) > 0 && allHold(g.Everybody, e) {
+			r.settled[id] = true
+		}
+		row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: lineOf(e, g.ID)})
+		rows[id] = row
+		if g.Members.path == nil {
+			continue
+		}
+		for _, m := range ask(e.value, e.lines, g.Members.path) {
+			r.into.Member(r.at, row, []byte(textOf(m.value)), m.line)
 		}
 	}
 	if g.In == nil {
@@ -517,33 +525,27 @@ func (r *reader) policies() {
 	if p == nil {
 		return
 	}
-	for _, d := range r.exports[p.Export.Value] {
-		r.into.StartFile(d.part.Stored)
-		for _, e := range d.each(p.Each.path) {
-			if !allHold(p.Only, e) {
-				continue
+	for d, e := range r.each(p.Export.Value, p.Each.path, p.Only) {
+		name, _ := first(e, p.Name)
+		policy := r.into.Override(r.at, []byte(name), e.lines.line)
+		policy.Name, policy.Cite = name, estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: p.Name.text.Value, Raw: name}
+		if text, ok := first(e, p.Precedence); ok {
+			if n, err := strconv.ParseInt(text, 10, 32); err == nil {
+				policy.Precedence = &n
 			}
-			name, _ := first(e, p.Name)
-			policy := r.into.Override(r.at, []byte(name), e.lines.line)
-			policy.Name, policy.Cite = name, estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: p.Name.text.Value, Raw: name}
-			if text, ok := first(e, p.Precedence); ok {
-				if n, err := strconv.ParseInt(text, 10, 32); err == nil {
-					policy.Precedence = &n
+		}
+		if p.Groups.path != nil {
+			for _, f := range ask(e.value, e.lines, p.Groups.path) {
+				id := textOf(f.value)
+				if r.settled[id] {
+					policy.Targets = nil // whatever else it names: everybody
+					break
 				}
+				policy.Targets = append(policy.Targets, estate.Target{DN: string(groupDN(id)), Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: f.path, Raw: id}})
 			}
-			if p.Groups.path != nil {
-				for _, f := range ask(e.value, e.lines, p.Groups.path) {
-					id := textOf(f.value)
-					if r.settled[id] {
-						policy.Targets = nil // whatever else it names: everybody
-						break
-					}
-					policy.Targets = append(policy.Targets, estate.Target{DN: string(groupDN(id)), Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: f.path, Raw: id}})
-				}
-			}
-			for i := range p.Settings {
-				r.setting(policy.Settings, &p.Settings[i], e, d)
-			}
+		}
+		for i := range p.Settings {
+			r.setting(policy.Settings, &p.Settings[i], e, d)
 		}
 	}
 }
