@@ -62,8 +62,29 @@ type Policy struct {
 	Precedence *int64           `json:"precedence,omitempty"` // nil: missing or unreadable
 	Targets    []Target         `json:"targets,omitempty"`
 	Settings   Settings         `json:"settings"`
+	Asks       *Asks            `json:"asks,omitempty"`
 	Covers     *int             `json:"covers,omitempty"` // accounts, where somebody counted them
 	Cite       Cite             `json:"cite"`
+}
+
+// Asks is what a place asks of a new password in terms of its own, beyond the
+// settings that places share.
+type Asks struct {
+	// Module checks new passwords: pam_pwquality, pam_cracklib, or a further one
+	// of which the evidence says no more than its name.
+	Module string `json:"module,omitempty"`
+	// Length is what a Unix module asks for before credits; Credits what each
+	// lower-case and upper-case letter, digit and other character brings, at the
+	// most. A negative credit is a demand, and stands among the settings.
+	Length  int64    `json:"length,omitempty"`
+	Credits [4]int64 `json:"credits"`
+	// ClassRun is the longest run of characters of one class; 0: any.
+	ClassRun int64 `json:"class_run,omitempty"`
+	Personal bool  `json:"personal,omitempty"`  // refuses words of the person's name
+	NamePart int64 `json:"name_part,omitempty"` // refuses parts of the account's name this long; 0: none
+	// Words are those that the place's own list bans.
+	Words []string `json:"words,omitempty"`
+	Cite  Cite     `json:"cite"`
 }
 
 // Target is one name in a fine-grained policy's list of whom it applies to.

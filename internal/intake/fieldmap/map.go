@@ -30,6 +30,7 @@ type Map struct {
 	Exports  []Export        `yaml:"exports"`
 	Settings []Reading       `yaml:"settings"`
 	Fixed    []Fixed         `yaml:"fixed"`
+	Banned   *Pick           `yaml:"banned"` // the organisation's own list of banned words, parted by tabs or line ends
 	Accounts []Accounts      `yaml:"accounts"`
 	Groups   *Groups         `yaml:"groups"`
 	Policies *Policies       `yaml:"policies"`
@@ -290,6 +291,9 @@ func (m *Map) check() error {
 				return err
 			}
 		}
+	}
+	if err := m.checkPick(m.Banned); err != nil {
+		return err
 	}
 	return m.checkPick(m.Name)
 }

@@ -277,6 +277,30 @@ func (r *reader) settings(from *document) {
 	}
 	r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced, Platform: r.tenant.Platform, Settings: facts,
 		Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: r.m.ID.Value}}
+	r.banned()
+}
+
+// banned reads the organisation's own list of banned words, and counts them.
+func (r *reader) banned() {
+	if r.m.Banned == nil {
+		return
+	}
+	head, at := r.tenant.Head, r.m.Banned.At
+	for _, d := range r.exports[r.m.Banned.Export.Value] {
+		for _, e := range d.tops() {
+			for _, f := range ask(e.value, e.lines, at.path) {
+				if head.Asks == nil {
+					head.Asks = &estate.Asks{Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: at.name(f.path)}}
+				}
+				for _, word := range strings.FieldsFunc(textOf(f.value), func(c rune) bool { return c == '\t' || c == '\n' || c == '\r' }) {
+					head.Asks.Words = append(head.Asks.Words, strings.TrimSpace(word))
+				}
+			}
+		}
+	}
+	if head.Asks != nil {
+		r.into.Set(head.Settings, r.tenant.Platform, "blocklist-size", setting.Number(int64(len(head.Asks.Words))), head.Asks.Cite)
+	}
 }
 
 // setting reads one setting from a value.

@@ -173,6 +173,11 @@ func (r *reader) onPaper(p *estate.Policy, whole bool) {
 	} else if quality == nil {
 		delete(p.Settings, "min-length") // whether it is asked for is not in the evidence
 	}
+	if v := r.find(aPwdCheckModule); v != nil {
+		if raw, err := r.textOf(v); err == nil && len(raw) > 0 {
+			p.Asks = &estate.Asks{Module: string(raw), Cite: r.cite(v, raw)}
+		}
+	}
 	if c, is := off(lockout, "pwdLockout", "FALSE"); is {
 		if f := p.Settings["lockout-threshold"]; f.Cite.Raw != "" {
 			c.Note = "pwdMaxFailure: " + f.Cite.Raw + " locks nothing"

@@ -71,7 +71,7 @@ var ageing = []age{
 func (r *reader) defaults() {
 	defs := r.loginDefs()
 	useradd := r.fileOptions("etc/default/useradd")
-	r.here.Head = &estate.Policy{Name: "machine", Origin: r.tree.Name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine, Settings: r.rules,
+	r.here.Head = &estate.Policy{Name: "machine", Origin: r.tree.Name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine, Settings: r.rules, Asks: r.asks.rules,
 		Cite: estate.Cite{File: r.tree.Parts[0].Stored, Line: 1, Where: "etc"}}
 	for _, a := range ageing {
 		file, of := "etc/login.defs", defs
@@ -219,11 +219,11 @@ func (r *reader) expired(who *person) bool {
 // policyOf returns the origin of the policy that governs an account; empty for
 // the machine's own.
 func (r *reader) policyOf(who *person) string {
-	settings, own := r.rules, "machine"
+	settings, asks, own := r.rules, r.asks.rules, "machine"
 	if who.uid == 0 {
-		settings = r.root
+		settings, asks = r.root, r.asks.root
 		if r.sameAsRules() {
-			settings = r.rules
+			settings, asks = r.rules, r.asks.rules
 		} else {
 			own = "root"
 		}
@@ -284,7 +284,7 @@ func (r *reader) policyOf(who *person) string {
 	origin := []byte(r.tree.Name + "/etc/shadow#" + name)
 	p := r.into.Override(r.at, origin, who.line)
 	if p.Name != name {
-		p.Name, p.Standing, p.Settings = name, estate.Enforced, aged
+		p.Name, p.Standing, p.Settings, p.Asks = name, estate.Enforced, aged, asks
 	}
 	return string(origin)
 }

@@ -161,11 +161,16 @@ func (r *reader) storage(c *call) {
 			length, at = n, given.cite
 		}
 	}
-	r.set("min-length", setting.Number(length), at, r.rules, r.root)
-	r.set("history", setting.Number(0), c.cite, r.rules, r.root)
+	// The module holds root to neither.
+	spared := c.cite
+	spared.Note = "asked of everybody but root"
+	r.set("min-length", setting.Number(0), spared, r.root)
+	r.set("history", setting.Number(0), spared, r.root)
+	r.set("min-length", setting.Number(length), at, r.rules)
+	r.set("history", setting.Number(0), c.cite, r.rules)
 	if given, ok := o["remember"]; ok {
 		if n, err := strconv.ParseInt(given.value, 10, 32); err == nil {
-			r.rules["history"], r.root["history"] = estate.Fact{Value: setting.Number(n), Cite: given.cite}, estate.Fact{Value: setting.Number(n), Cite: given.cite}
+			r.rules["history"] = estate.Fact{Value: setting.Number(n), Cite: given.cite}
 		}
 	}
 	for name, method := range hashArguments {
@@ -236,6 +241,20 @@ func (r *reader) quality(stack []call, store int) {
 		return
 	}
 	q.rules(into)
+	r.asks.rules = q.asks()
+	if len(into) > 1 {
+		r.asks.root = r.asks.rules
+	}
+}
+
+// asks is what the module asks for that no setting holds.
+func (q *quality) asks() *estate.Asks {
+	a := &estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.count("maxclassrepeat"), Personal: q.count("gecoscheck") != 0,
+		NamePart: q.count("usersubstr"), Words: strings.Fields(q.o["badwords"].value), Cite: q.c.cite}
+	for i, class := range classes {
+		a.Credits[i] = max(q.count(class.credit), 0)
+	}
+	return a
 }
 
 // noQuality is what holds where no check of quality counts.
@@ -266,7 +285,7 @@ func sortedNames(o options) []string {
 
 // counted are the options that hold a whole number.
 var counted = []string{"minlen", "difok", "dcredit", "ucredit", "lcredit", "ocredit", "minclass", "maxrepeat", "maxsequence", "maxclassrepeat",
-	"gecoscheck", "dictcheck", "usercheck", "enforcing"}
+	"gecoscheck", "dictcheck", "usercheck", "usersubstr", "enforcing"}
 
 // quality is one call that checks quality, with its options.
 type quality struct {

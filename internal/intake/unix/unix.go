@@ -77,6 +77,7 @@ type reader struct {
 	pam   stacks
 	rules estate.Settings // what holds for everybody but root
 	root  estate.Settings // what holds for root
+	asks  struct{ rules, root *estate.Asks }
 
 	newest int64 // day on which the newest password of shadow was set, from 1970
 }

@@ -47,7 +47,7 @@ func TestSettings(t *testing.T) {
 	quality := checked("requisite pam_pwquality.so retry=3")
 	for name, c := range map[string]struct{ tree, want, root string }{
 		"nothing is called":          {"== pam.d/passwd\npassword required pam_unix.so\n== security/pwquality.conf\nminlen=20", "min-length=0 dictionary-check=off history=0", ""},
-		"Debian's own least length":  {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=6"},
+		"Debian's own least length":  {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=0"},
 		"pam_unix's own options":     {"== pam.d/passwd\npassword required pam_unix.so minlen=9 remember=7 sha512", "min-length=9 history=7 hash-method=sha512", ""},
 		"the file":                   {"== security/pwquality.conf\nminlen = 15 # long\n" + quality, "min-length=15 dictionary-check=on name-check=on min-changed=1", "min-length=0"},
 		"the stack over the file":    {"== security/pwquality.conf\nminlen = 15\n" + checked("requisite pam_pwquality.so minlen=10"), "min-length=10", ""},

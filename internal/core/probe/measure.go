@@ -1,0 +1,183 @@
+package probe
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"sternledger/internal/core/setting"
+)
+
+// measure is what can be counted of a password.
+type measure struct {
+	text  string
+	bytes int
+	units int // of UTF-16
+	chars int // code points
+	marks int // combining ones among them
+	kinds [kinds]int
+	// Of the bytes outside ASCII, which the Unix module takes for symbols.
+	highBytes int
+}
+
+// Kinds of characters.
+const (
+	lower      = iota // a to z
+	upper             // A to Z
+	digit             // 0 to 9
+	symbol            // the rest of printable ASCII but the space
+	space             // the space
+	control           // of ASCII: tab and the like
+	wideLower         // lower case outside ASCII
+	wideUpper         // upper case outside ASCII
+	wideLetter        // a letter that has no case
+	wideOther         // anything else
+	kinds
+)
+
+func kindOf(c rune) int {
+	switch {
+	case c >= 'a' && c <= 'z':
+		return lower
+	case c >= 'A' && c <= 'Z':
+		return upper
+	case c >= '0' && c <= '9':
+		return digit
+	case c == ' ':
+		return space
+	case c > ' ' && c < 0x7f:
+		return symbol
+	case c < 0x80:
+		return control
+	case unicode.IsLower(c):
+		return wideLower
+	case unicode.IsUpper(c) || unicode.IsTitle(c):
+		return wideUpper
+	case unicode.IsLetter(c):
+		return wideLetter
+	}
+	return wideOther
+}
+
+func measured(text string) measure {
+	m := measure{text: text, bytes: len(text), chars: utf8.RuneCountInString(text)}
+	for _, c := range text {
+		m.units++
+		if c > 0xffff {
+			m.units++
+		}
+		if unicode.Is(unicode.Mn, c) || unicode.Is(unicode.Me, c) {
+			m.marks++
+		}
+		m.kinds[kindOf(c)]++
+		if c >= 0x80 {
+			m.highBytes += utf8.RuneLen(c)
+		}
+	}
+	return m
+}
+
+// Summary tells of a password what may be shown: never the password.
+type Summary struct {
+	Length  int      // characters
+	Bytes   int      // of UTF-8
+	Classes []string // those that occur
+	Marks   int      // combining characters: places count them as characters of their own
+}
+
+// Summarise measures a password.
+func Summarise(password string) Summary {
+	m := measured(password)
+	s := Summary{Length: m.chars, Bytes: m.bytes, Marks: m.marks}
+	for _, c := range []struct {
+		name string
+		n    int
+	}{
+		{"lower", m.kinds[lower] + m.kinds[wideLower]}, {"upper", m.kinds[upper] + m.kinds[wideUpper]}, {"digit", m.kinds[digit]},
+		{"symbol", m.kinds[symbol] + m.kinds[space]}, {"other letter", m.kinds[wideLetter]}, {"other", m.kinds[wideOther] + m.kinds[control]},
+	} {
+		if c.n > 0 {
+			s.Classes = append(s.Classes, c.name)
+		}
+	}
+	return s
+}
+
+// Platforms by what they count.
+var (
+	windows = []setting.Platform{setting.WindowsDomain, setting.WindowsMachine}
+	unix    = []setting.Platform{setting.UnixMachine}
+	ldap    = []setting.Platform{setting.LDAPDirectory}
+	cloud   = []setting.Platform{setting.CloudDirectory}
+	infra   = []setting.Platform{setting.CloudInfra}
+	suite   = []setting.Platform{setting.WorkplaceSuite}
+	idp     = []setting.Platform{setting.IdentityProvider}
+)
+
+// length is that of the password as a platform counts it: Windows in units of
+// UTF-16, Unix and LDAP servers in bytes, others in characters.
+func (q *question) length() (n int64, unit string) {
+	switch {
+	case contains(windows, q.Platform):
+		return int64(q.m.units), plural(q.m.units, "character")
+	case contains(unix, q.Platform) || contains(ldap, q.Platform):
+		unit := "character"
+		if q.m.bytes != q.m.chars {
+			unit = "byte"
+		}
+		return int64(q.m.bytes), plural(q.m.bytes, unit)
+	}
+	return int64(q.m.chars), plural(q.m.chars, "character")
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return noun
+	}
+	return noun + "s"
+}
+
+// ofClass counts lower case, upper case, digits and symbols as platforms
+// other than Windows do.
+func (q *question) ofClass() [4]int64 {
+	k := q.m.kinds
+	symbols := k[symbol] + k[space] + k[control] + q.m.highBytes
+	if contains(infra, q.Platform) {
+		symbols = countAny(q.m.text, infraSymbols)
+	}
+	return [4]int64{int64(k[lower]), int64(k[upper]), int64(k[digit]), int64(symbols)}
+}
+
+// infraSymbols are those that an infrastructure cloud takes for its demand.
+const infraSymbols = "!@#$%^&*()_+-=[]{}|'"
+
+func countAny(text, set string) int {
+	n := 0
+	for _, c := range text {
+		if strings.ContainsRune(set, c) {
+			n++
+		}
+	}
+	return n
+}
+
+// windowsSymbols are those that complexity names; a space is not among them.
+const windowsSymbols = "~!@#$%^&*_-+=`|\\(){}[]:;\"'<>,.?/"
+
+// categories counts those of the five that occur, as Windows complexity has
+// them. Samba takes everything else outside ASCII for the fifth, Windows only
+// letters without case.
+func (q *question) categories(others bool) int {
+	k := q.m.kinds
+	fifth := k[wideLetter]
+	if others {
+		fifth += k[wideOther]
+	}
+	n := 0
+	for _, have := range []int{k[lower] + k[wideLower], k[upper] + k[wideUpper], k[digit], countAny(q.m.text, windowsSymbols), fifth} {
+		if have > 0 {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,317 @@
+package probe
+
+import (
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+)
+
+// caps are lengths beyond which a platform itself takes no password.
+var caps = map[setting.Platform]int64{
+	setting.WindowsDomain: 256, setting.WindowsMachine: 256, setting.UnixMachine: 511, setting.CloudInfra: 128, setting.IdentityProvider: 72,
+}
+
+// required are the least numbers of each class, in the order in which classes
+// are counted.
+var required = []setting.ID{"require-lower", "require-upper", "require-digit", "require-symbol"}
+
+// rules are asked in this order. A further rule is one more value.
+var rules = slices.Concat([]rule{
+	{name: "characters", on: slices.Concat(cloud, infra, suite), judge: func(q *question) Outcome {
+		k := q.m.kinds
+		return judged(q.m.highBytes+k[control] > 0, "only letters, digits, symbols and spaces of ASCII are taken")
+	}},
+	{name: "min-length", reads: []setting.ID{"min-length"}, judge: leastLength},
+	{name: "max-length", reads: []setting.ID{"max-length"}, judge: func(q *question) Outcome {
+		most, capped := q.Settings["max-length"].Value.Number()
+		if !capped {
+			return Outcome{}
+		}
+		n, unit := q.length()
+		return judged(n > most, "%d %s, at most %d are taken", n, unit, most)
+	}},
+	{name: "platform-length", judge: func(q *question) Outcome {
+		most, n := caps[q.Platform], int64(0)
+		if most == 0 {
+			return Outcome{}
+		}
+		n, unit := q.length()
+		if n <= most {
+			return Outcome{}
+		}
+		return no("%d %s, the platform takes at most %d", n, unit, most)
+	}},
+	{name: "complexity", reads: []setting.ID{"complexity"}, judge: func(q *question) Outcome {
+		if !q.is("complexity", "on") {
+			return Outcome{}
+		}
+		const asked = 3
+		narrow, wide := q.categories(false), q.categories(true)
+		if q.Dialect == estate.Samba {
+			narrow = wide
+		}
+		return judged(narrow < asked, "%d of five categories of characters, %d are asked for", narrow, asked)
+	}},
+	{name: "account-name", on: slices.Concat(windows, cloud), judge: accountName},
+	{name: "classes-required", reads: []setting.ID{"classes-required"}, judge: func(q *question) Outcome {
+		asked, have := min(q.number("classes-required"), 4), int64(0)
+		if asked <= 0 {
+			return Outcome{}
+		}
+		for _, n := range q.ofClass() {
+			have += min(n, 1)
+		}
+		return judged(have < asked, "%d of four classes of characters, %d are asked for", have, asked)
+	}},
+}, classRules(), []rule{
+	{name: "empty", on: slices.Concat(unix, ldap, cloud, infra, suite, idp), judge: func(q *question) Outcome {
+		if q.m.bytes > 0 {
+			return Outcome{}
+		}
+		return no("an empty password is not taken")
+	}},
+	{name: "palindrome", on: unix, judge: func(q *question) Outcome {
+		if !q.checked() || q.m.bytes == 0 {
+			return Outcome{}
+		}
+		text := asciiLower(q.m.text)
+		return judged(text == reversed(text), "reads the same backwards: refused where pam_pwquality is called")
+	}},
+	{name: "max-repeat", reads: []setting.ID{"max-repeat"}, judge: func(q *question) Outcome {
+		return q.run("max-repeat", longestRun(q.m.text, func(a, b byte) bool { return a == b }), "of one character")
+	}},
+	{name: "max-sequence", reads: []setting.ID{"max-sequence"}, judge: func(q *question) Outcome {
+		up := longestRun(q.m.text, func(a, b byte) bool { return b == a+1 })
+		down := longestRun(q.m.text, func(a, b byte) bool { return b == a-1 })
+		return q.run("max-sequence", max(up, down), "up or down in sequence")
+	}},
+	{name: "class-run", on: unix, judge: func(q *question) Outcome {
+		if !q.checked() || q.Asks.ClassRun <= 0 {
+			return Outcome{}
+		}
+		n := longestRun(q.m.text, func(a, b byte) bool { return byteClass(a) == byteClass(b) })
+		o := judged(n > q.Asks.ClassRun, "a run of %d characters of one class, at most %d are taken", n, q.Asks.ClassRun)
+		o.Cite = q.Asks.Cite
+		return o
+	}},
+	{name: "name-check", reads: []setting.ID{"name-check"}, judge: nameCheck},
+	{name: "personal-check", on: unix, judge: personalCheck},
+	{name: "blocklist", reads: []setting.ID{"blocklist"}, judge: banned},
+	{name: "directory-blocklist", on: windows, judge: directoryBanned},
+	{name: "dictionary-check", reads: []setting.ID{"dictionary-check"}, judge: func(q *question) Outcome {
+		if !q.is("dictionary-check", "on") {
+			return Outcome{}
+		}
+		return unknown("the platform has a list of common passwords of its own")
+	}},
+	{name: "further-module", judge: func(q *question) Outcome {
+		if q.Asks == nil || q.Asks.Module == "" || strings.HasPrefix(q.Asks.Module, "pam_") {
+			return Outcome{}
+		}
+		o := unknown("a module checks passwords further, by rules that are not in the evidence")
+		o.Cite = q.Asks.Cite
+		return o
+	}},
+	{name: "history", reads: []setting.ID{"history"}, judge: func(q *question) Outcome {
+		n := q.number("history")
+		if n == 0 {
+			return Outcome{}
+		}
+		return aside("refused if it is one of the account's last %d; the evidence cannot tell", n)
+	}},
+	{name: "min-changed", reads: []setting.ID{"min-changed"}, judge: func(q *question) Outcome {
+		n := q.number("min-changed")
+		if n == 0 {
+			return Outcome{}
+		}
+		return aside("refused if fewer than %d characters differ from the account's old password; the evidence cannot tell", n)
+	}},
+})
+
+// classRules ask for so many characters of a class.
+func classRules() []rule {
+	var all []rule
+	for i, id := range required {
+		all = append(all, rule{name: string(id), reads: []setting.ID{id}, judge: func(q *question) Outcome {
+			asked, have := q.number(id), q.ofClass()[i]
+			if asked <= 0 {
+				return Outcome{}
+			}
+			return judged(have < asked, "%d, at least %d are asked for", have, asked)
+		}})
+	}
+	return all
+}
+
+// checked reports whether a Unix module checks quality.
+func (q *question) checked() bool { return q.Asks != nil && strings.HasPrefix(q.Asks.Module, "pam_") }
+
+// leastLength: a Unix module lets characters of a class count twice, up to the
+// class's credit.
+func leastLength(q *question) Outcome {
+	n, unit := q.length()
+	if q.checked() {
+		size, credit := n, int64(0)
+		for i, have := range q.ofClass() {
+			credit += min(have, q.Asks.Credits[i])
+		}
+		if size += credit; credit > 0 {
+			o := judged(size < q.Asks.Length, "%d %s and %d of credit, %d are asked for", n, unit, credit, q.Asks.Length)
+			o.Cite = q.Asks.Cite
+			return o
+		}
+		if n < q.Asks.Length {
+			return no("%d %s, %d are asked for", n, unit, q.Asks.Length)
+		}
+	}
+	asked := q.number("min-length")
+	return judged(n < asked, "%d %s, %d are asked for", n, unit, asked)
+}
+
+// run judges a longest run against the setting that bounds it.
+func (q *question) run(id setting.ID, n int64, of string) Outcome {
+	most, bounded := q.Settings[id].Value.Number()
+	if !bounded || most <= 0 {
+		return Outcome{}
+	}
+	return judged(n > most, "a run of %d %s, at most %d are taken", n, of, most)
+}
+
+// longestRun is the length of the longest run of bytes each of which goes with
+// the one before.
+func longestRun(text string, goes func(a, b byte) bool) int64 {
+	var longest, n int64
+	for i := range len(text) {
+		if n++; i > 0 && !goes(text[i-1], text[i]) {
+			n = 1
+		}
+		longest = max(longest, n)
+	}
+	return longest
+}
+
+func byteClass(b byte) int {
+	if k := kindOf(rune(b)); b < 0x80 && k <= digit {
+		return k
+	}
+	return symbol
+}
+
+// asciiLower lowers ASCII letters alone, as the Unix module does.
+func asciiLower(text string) string {
+	return strings.Map(func(c rune) rune {
+		if c >= 'A' && c <= 'Z' {
+			return c + 'a' - 'A'
+		}
+		return c
+	}, text)
+}
+
+func reversed(text string) string {
+	b := []byte(text)
+	slices.Reverse(b)
+	return string(b)
+}
+
+// dependsOnName is what can be said where nobody in particular is asked about.
+const dependsOnName = "refused for an account whose name is in it; ask about one with --account"
+
+// parts of a display name, as Windows parts it.
+func parts(display string) []string {
+	return strings.FieldsFunc(display, func(c rune) bool { return strings.ContainsRune(",.-_ #\t", c) })
+}
+
+// holds reports whether text holds one of the words that are at least so long.
+func holds(text string, least int, words ...string) bool {
+	return slices.ContainsFunc(words, func(w string) bool { return utf8.RuneCountInString(w) >= least && strings.Contains(text, w) })
+}
+
+// accountName is the part of Windows complexity that looks at names, and the
+// check of names of a directory tenant. Samba has none.
+func accountName(q *question) Outcome {
+	text, least, words := q.m.text, 3, parts(q.who.Display)
+	switch {
+	case contains(cloud, q.Platform):
+		// The sign-in name's local part is not among what is looked for.
+		text, least = normal(text), 4
+		for i := range words {
+			words[i] = normal(words[i])
+		}
+	case q.Dialect == estate.Samba || !q.is("complexity", "on"):
+		return Outcome{}
+	default:
+		text = strings.ToLower(text)
+		words = append(words, q.who.Account)
+		for i := range words {
+			words[i] = strings.ToLower(words[i])
+		}
+	}
+	if q.who == (Person{}) {
+		return aside(dependsOnName)
+	}
+	o := judged(holds(text, least, words...), "names of the account of %d characters and more must not be in it", least)
+	if contains(windows, q.Platform) {
+		o.Cite = q.Settings["complexity"].Cite
+	}
+	return o
+}
+
+// nameCheck: the Unix module looks for the account's name, forwards and
+// backwards; an identity provider for the sign-in name and its parts.
+func nameCheck(q *question) Outcome {
+	if !q.is("name-check", "on") {
+		return Outcome{}
+	}
+	if q.who == (Person{}) {
+		return aside(dependsOnName)
+	}
+	text := asciiLower(q.m.text)
+	name, _, _ := strings.Cut(asciiLower(q.who.Account), "@")
+	if !contains(unix, q.Platform) {
+		switch {
+		case holds(text, 1, name):
+			return no("the account's name is in it")
+		case holds(text, 4, strings.FieldsFunc(name, func(c rune) bool { return strings.ContainsRune(",._#@-", c) })...):
+			return unknown("a part of the account's name is in it, and what the platform makes of parts is not known")
+		}
+		return yes("the account's name is not in it")
+	}
+	const least = 3
+	bad := holds(text, least, name, reversed(name))
+	if q.Asks != nil && q.Asks.NamePart > least {
+		n := int(q.Asks.NamePart)
+		for i := 0; i+n <= len(name); i++ {
+			bad = bad || holds(text, least, name[i:i+n], reversed(name[i:i+n]))
+		}
+	}
+	return judged(bad, "the account's name, or the name backwards, must not be in it")
+}
+
+// wordLength is the length from which the Unix module looks for a word.
+const wordLength = 4
+
+// personalCheck is the Unix module's look at the person's name.
+func personalCheck(q *question) Outcome {
+	if !q.checked() || !q.Asks.Personal {
+		return Outcome{}
+	}
+	if q.who == (Person{}) {
+		return aside("refused for a person words of whose name are in it; ask about an account with --account")
+	}
+	o := judged(holdsWords(q.m.text, strings.Fields(q.who.Display)), "words of the person's name must not be in it")
+	o.Cite = q.Asks.Cite
+	return o
+}
+
+// holdsWords reports whether text holds one of the words as the Unix module
+// looks for them.
+func holdsWords(text string, words []string) bool {
+	text = asciiLower(text)
+	return slices.ContainsFunc(words, func(w string) bool {
+		w = asciiLower(w)
+		return len(w) >= wordLength && (strings.Contains(text, w) || strings.Contains(text, reversed(w)))
+	})
+}

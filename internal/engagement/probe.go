@@ -1,0 +1,340 @@
+package engagement
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/probe"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/strictyaml"
+)
+
+// ProbeOptions say which passwords are tried where.
+type ProbeOptions struct {
+	Scope     string   // name, or pattern; empty: all
+	Account   string   // instead of scopes
+	Authority string   // in which the account is looked for
+	Passwords []string // in the order of the input
+	Patterns  bool     // instead of passwords: what people choose under pressure
+}
+
+// Probed is what came of trying passwords. It holds no password, but those of
+// patterns, which are nobody's.
+type Probed struct {
+	Account  string // empty: by scopes
+	Places   []ProbedPlace
+	Tried    []probe.Summary
+	Families []probe.Family // of patterns; empty otherwise
+	Words    int            // of the engagement, from which patterns are made
+}
+
+// ProbedPlace is one scope with what it makes of each password.
+type ProbedPlace struct {
+	Scope   *govern.Scope
+	Results []probe.Result
+}
+
+// mostPasswords and longestPassword bound the input.
+const (
+	mostPasswords   = 10_000
+	longestPassword = 1 << 20
+)
+
+// ReadPasswords reads passwords, one on each line; an empty line is an empty
+// password. Errors name the line and never the password.
+func ReadPasswords(name string, in io.Reader) ([]string, error) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, longestPassword)
+	lines.Split(bufio.ScanLines)
+	var all []string
+	for lines.Scan() {
+		text := lines.Text()
+		fail := func(seen, expected string) error {
+			return fmt.Errorf("%s:%d: %s; expected %s", name, len(all)+1, seen, expected)
+		}
+		if len(all) == 0 {
+			text = strings.TrimPrefix(text, "\ufeff")
+		}
+		switch {
+		case !utf8.ValidString(text):
+			return nil, fail("not UTF-8", "a password on each line in UTF-8: save the file as such")
+		case strings.Contains(text, "\x00"):
+			return nil, fail("a NUL character, which ends a password on most platforms", "text: a file in UTF-16 must be saved as UTF-8")
+		case len(all) == mostPasswords:
+			return nil, fail(fmt.Sprintf("more than %d passwords", mostPasswords), "fewer at once")
+		}
+		all = append(all, text)
+	}
+	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return nil, fmt.Errorf("%s:%d: a line of more than 1 MiB; expected a password on each line", name, len(all)+1)
+	} else if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if len(all) == 0 {
+		return nil, fmt.Errorf("%s: no password in it; expected one on each line", name)
+	}
+	return all, nil
+}
+
+// Probe says whether passwords would be accepted, and which rule refuses them.
+func (e *Engagement) Probe(opt ProbeOptions) (*Probed, error) {
+	p := &Probed{Words: len(e.Config.Words)}
+	var s *govern.Survey
+	var who probe.Person
+	var scopes []*govern.Scope
+	var err error
+	if opt.Account != "" {
+		if s, err = e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at"); err != nil {
+			return nil, err
+		}
+		at, err := locate(s, opt.Account, opt.Authority)
+		if err != nil {
+			return nil, err
+		}
+		scope, _, settings := effectiveFor(s, at)
+		scope.Settings = settings
+		scopes, who = []*govern.Scope{scope}, personOf(s, at)
+		p.Account = s.Estate.Authorities[at.authority].Objects.Name.At(at.row)
+	} else {
+		if s, err = e.Survey(); err != nil {
+			return nil, err
+		}
+		if scopes, err = pickScopes(s, opt.Scope); err != nil {
+			return nil, err
+		}
+	}
+	passwords := opt.Passwords
+	if opt.Patterns {
+		if p.Families, err = e.patterns(who); err != nil {
+			return nil, err
+		}
+		passwords = nil
+		for _, f := range p.Families {
+			passwords = append(passwords, f.Passwords...)
+		}
+	}
+	for _, text := range passwords {
+		p.Tried = append(p.Tried, probe.Summarise(text))
+	}
+	for _, scope := range scopes {
+		at := placeOf(s, scope)
+		tried := ProbedPlace{Scope: scope}
+		for _, text := range passwords {
+			tried.Results = append(tried.Results, probe.Judge(at, who, text))
+		}
+		p.Places = append(p.Places, tried)
+	}
+	return p, nil
+}
+
+// pickScopes returns the scopes that a name or pattern means.
+func pickScopes(s *govern.Survey, pattern string) ([]*govern.Scope, error) {
+	filter := WeighFilter{Scope: pattern}
+	var picked []*govern.Scope
+	var names []string
+	for _, scope := range s.Scopes {
+		names = append(names, scope.Name())
+		if filter.inScope(scope.Name()) {
+			picked = append(picked, scope)
+		}
+	}
+	if len(picked) == 0 {
+		return nil, fmt.Errorf("--scope %q: there is none; the nearest is %q", pattern, strictyaml.Nearest(pattern, names))
+	}
+	return picked, nil
+}
+
+// personOf is who an account belongs to, in the authority that governs its
+// password.
+func personOf(s *govern.Survey, at place) probe.Person {
+	if from, ok := s.Resolutions[at.authority].Source(at.row); ok {
+		at = place{from.Authority, from.Row}
+	}
+	o := s.Estate.Authorities[at.authority].Objects
+	return probe.Person{Account: o.Name.At(at.row), Display: o.Display.At(at.row)}
+}
+
+// placeOf is where the password of a scope's account is set.
+func placeOf(s *govern.Survey, scope *govern.Scope) *probe.Place {
+	home := scope.Authority
+	if scope.Elsewhere != nil {
+		home = scope.Elsewhere
+	}
+	at := &probe.Place{Platform: scope.Platform(), Settings: scope.Settings}
+	if scope.Policy != nil {
+		at.Asks = scope.Policy.Asks
+	}
+	for i, a := range s.Estate.Authorities {
+		if a == home && a.Kind == estate.Domain {
+			at.Dialect = s.Resolutions[i].Dialect
+		}
+	}
+	// A tenant whose accounts come from this domain may ban its words here, too.
+	const mode = setting.ID("directory-blocklist-mode")
+	for _, other := range s.Scopes {
+		if other.Elsewhere != home || home.Kind != estate.Domain || at.Cloud != nil || other.Authority.Head == nil {
+			continue
+		}
+		own := other.Authority.Head
+		at.Cloud = probe.CloudFor(other.Authority.Name, own.Settings[mode].Value, own.Asks, own.Settings[mode].Cite)
+	}
+	return at
+}
+
+// patterns makes examples of what people choose, from the engagement's words
+// and the year of its newest evidence.
+func (e *Engagement) patterns(who probe.Person) ([]probe.Family, error) {
+	evidence, err := e.Ledger.Evidence()
+	if err != nil {
+		return nil, err
+	}
+	newest := ""
+	for _, f := range evidence {
+		newest = max(newest, f.Written)
+	}
+	at, err := time.Parse(time.RFC3339, newest)
+	if err != nil {
+		return nil, fmt.Errorf("the ledger: when the evidence was written: %w", err)
+	}
+	seeds := probe.Seeds{Year: at.Year(), Words: e.Config.Words}
+	for _, name := range strings.FieldsFunc(who.Display, func(c rune) bool { return c == ' ' || c == ',' || c == '.' }) {
+		if utf8.RuneCountInString(name) > 2 {
+			seeds.Own = append(seeds.Own, name)
+		}
+	}
+	return probe.Patterns(seeds), nil
+}
+
+// Share counts verdicts on some passwords.
+type Share struct {
+	Tried      int `json:"tried"`
+	Accepted   int `json:"accepted"`
+	Refused    int `json:"refused"`
+	CannotTell int `json:"cannot_tell"`
+}
+
+func (s *Share) add(v probe.Verdict) {
+	s.Tried++
+	switch v {
+	case probe.Accepted:
+		s.Accepted++
+	case probe.Refused:
+		s.Refused++
+	default:
+		s.CannotTell++
+	}
+}
+
+// Shares counts, for each family of patterns, what a place makes of it.
+func (p *Probed) Shares(at *ProbedPlace) []Share {
+	var all []Share
+	n := 0
+	for _, f := range p.Families {
+		var s Share
+		for range f.Passwords {
+			s.add(at.Results[n].Verdict)
+			n++
+		}
+		all = append(all, s)
+	}
+	return all
+}
+
+// Merged returns the places without those that differ from one before by the
+// tier alone: tiers under one policy are asked the same.
+func (p *Probed) Merged() []*ProbedPlace {
+	var all []*ProbedPlace
+	for i := range p.Places {
+		at := &p.Places[i]
+		if !slices.ContainsFunc(all, func(b *ProbedPlace) bool {
+			return b.Scope.Authority == at.Scope.Authority && b.Scope.PolicyName() == at.Scope.PolicyName()
+		}) {
+			all = append(all, at)
+		}
+	}
+	return all
+}
+
+// ProbeDocument is the output of probe.
+type ProbeDocument struct {
+	Schema    string             `json:"schema"`
+	Passwords []PasswordDocument `json:"passwords"`
+	Results   []ProbeResult      `json:"results"`
+	Patterns  []PatternShare     `json:"patterns"`
+}
+
+// PasswordDocument tells of a password what may be told. Text is given for
+// patterns only.
+type PasswordDocument struct {
+	Password int      `json:"password"` // its number in the input, from 1
+	Length   int      `json:"length"`   // characters
+	Bytes    int      `json:"bytes"`    // of UTF-8
+	Classes  []string `json:"classes"`
+	Marks    int      `json:"combining_characters"`
+	Pattern  string   `json:"pattern,omitempty"`
+	Text     string   `json:"text,omitempty"`
+}
+
+// ProbeResult is what one scope makes of one password.
+type ProbeResult struct {
+	Password int           `json:"password"`
+	Scope    string        `json:"scope"`
+	Account  string        `json:"account"`
+	Verdict  probe.Verdict `json:"verdict"`
+	Rules    []ProbeRule   `json:"rules"`
+}
+
+// ProbeRule is what one rule says. Aside ones depend on the account, and are
+// not part of the verdict.
+type ProbeRule struct {
+	Rule     string        `json:"rule"`
+	Verdict  probe.Verdict `json:"verdict"`
+	Why      string        `json:"why"`
+	Aside    bool          `json:"aside"`
+	Evidence string        `json:"evidence"`
+}
+
+// PatternShare is what one scope makes of one family of patterns.
+type PatternShare struct {
+	Scope   string `json:"scope"`
+	Pattern string `json:"pattern"`
+	Weak    bool   `json:"weak"`
+	Share
+}
+
+// Document describes what was probed.
+func (p *Probed) Document() ProbeDocument {
+	d := ProbeDocument{Schema: "sternledger/probe/1", Passwords: []PasswordDocument{}, Results: []ProbeResult{}, Patterns: []PatternShare{}}
+	for i, t := range p.Tried {
+		d.Passwords = append(d.Passwords, PasswordDocument{Password: i + 1, Length: t.Length, Bytes: t.Bytes, Classes: append([]string{}, t.Classes...), Marks: t.Marks})
+	}
+	n := 0
+	for _, f := range p.Families {
+		for _, text := range f.Passwords {
+			d.Passwords[n].Pattern, d.Passwords[n].Text = f.Name, text
+			n++
+		}
+	}
+	for i := range p.Places {
+		at := &p.Places[i]
+		for k, s := range p.Shares(at) {
+			d.Patterns = append(d.Patterns, PatternShare{at.Scope.Name(), p.Families[k].Name, p.Families[k].Weak, s})
+		}
+		for k, r := range at.Results {
+			one := ProbeResult{Password: k + 1, Scope: at.Scope.Name(), Account: p.Account, Verdict: r.Verdict, Rules: []ProbeRule{}}
+			for _, o := range r.Rules {
+				one.Rules = append(one.Rules, ProbeRule{o.Rule, o.Verdict, o.Why, o.Aside, o.Cite.String()})
+			}
+			d.Results = append(d.Results, one)
+		}
+	}
+	return d
+}
