@@ -29,4 +29,5 @@ take baseline sternledger baseline show nist-800-63b
 take reconcile sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
 take doors sternledger trace a.ledge@marrowick.example --authority marrowickharbour.cloud.example
 take forecast sternledger forecast
+take probe sternledger probe --patterns
 take rehearse sternledger rehearse --scope "marrowick.example / Pilots" --tries 5 --every 10m --for 62h

@@ -6,6 +6,7 @@ import (
 
 	"sternledger/internal/core/forecast"
 	"sternledger/internal/core/govern"
+	"sternledger/internal/core/probe"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
 )
@@ -36,6 +37,7 @@ type ScopeForecast struct {
 type Figures struct {
 	forecast.Forecast
 	forecast.Scope
+	Weak Share // what the rules make of the weak patterns of probe
 }
 
 // Forecast says what the settings of each scope allow and ask.
@@ -61,13 +63,15 @@ func (e *Engagement) Forecast(opt ForecastOptions) (*Forecasts, error) {
 		}
 		f.Changes[s.ID] = v
 	}
-	filter := WeighFilter{Scope: opt.Scope}
-	var names []string
-	for _, scope := range survey.Scopes {
-		names = append(names, scope.Name())
-		if !filter.inScope(scope.Name()) {
-			continue
-		}
+	scopes, err := pickScopes(survey, opt.Scope)
+	if err != nil {
+		return nil, err
+	}
+	families, err := e.patterns(probe.Person{})
+	if err != nil {
+		return nil, err
+	}
+	for _, scope := range scopes {
 		one := ScopeForecast{Scope: scope}
 		if scope.Listed() {
 			n := int64(scope.Accounts)
@@ -82,17 +86,30 @@ func (e *Engagement) Forecast(opt ForecastOptions) (*Forecasts, error) {
 			}
 			return setting.Value{}
 		})
+		at := placeOf(survey, scope)
 		one.Now = one.figures(policy, opt.Assumptions)
+		one.Now.Weak = weakShare(at, families)
 		if len(f.Changes) > 0 {
 			then := one.figures(policy.With(f.Changes), opt.Assumptions)
+			then.Weak = weakShare(at.With(f.Changes), families)
 			one.Then = &then
 		}
 		f.Scopes = append(f.Scopes, one)
 	}
-	if len(f.Scopes) == 0 {
-		return nil, fmt.Errorf("--scope %q: there is none; the nearest is %q", opt.Scope, strictyaml.Nearest(opt.Scope, names))
-	}
 	return f, nil
+}
+
+// weakShare counts what a place makes of the weak patterns.
+func weakShare(at *probe.Place, families []probe.Family) Share {
+	var s Share
+	for _, f := range families {
+		for _, text := range f.Passwords {
+			if f.Weak {
+				s.add(probe.Judge(at, probe.Person{}, text).Verdict)
+			}
+		}
+	}
+	return s
 }
 
 func (s *ScopeForecast) figures(p forecast.Policy, a forecast.Assumptions) Figures {
@@ -134,6 +151,7 @@ type FiguresDocument struct {
 	CallsPerYear   *float64          `json:"unlock_calls_per_year"`
 	Denial         *int64            `json:"tries_to_lock_all"`
 	DenialEvery    *int64            `json:"tries_repeated_after_seconds"`
+	Weak           Share             `json:"weak_patterns"`
 }
 
 // GuessesDocument is the guesses for one account over one horizon.
@@ -157,7 +175,7 @@ type AssumptionsDocument struct {
 
 func figuresDocument(f *Figures) FiguresDocument {
 	d := FiguresDocument{Guesses: []GuessesDocument{}, WayBack: f.WayBack, SpaceBits: f.Bits, Exhaust: f.Exhaust, Length: f.Length, ChangesPerYear: f.Changes,
-		Spray: f.Spray, ChangesPerDay: f.ChangesPerDay, CallsPerYear: f.CallsPerYear, Denial: f.Denial, DenialEvery: f.DenialEvery}
+		Spray: f.Spray, ChangesPerDay: f.ChangesPerDay, CallsPerYear: f.CallsPerYear, Denial: f.Denial, DenialEvery: f.DenialEvery, Weak: f.Weak}
 	if f.Space != nil {
 		d.Space = f.Space.String()
 	}

@@ -20,7 +20,7 @@ func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
 	}
 	s.Title("Forecast", right)
 	columns := []Column{{Head: "scope"}, {Head: "guesses in a\nweekend,\nno lock", Right: true}, {Head: "into locks\n(locks)", Right: true}, {Head: "back on the\nold password", Right: true},
-		{Head: "bits", Right: true}, {Head: "changes\na year", Right: true}}
+		{Head: "bits", Right: true}, {Head: "weak\ntaken", Right: true}, {Head: "changes\na year", Right: true}}
 	var rows [][]string
 	for i, x := range f.Scopes {
 		name := x.Scope.Name()
@@ -43,7 +43,7 @@ func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
 	}
 	s.Table(columns, rows)
 	s.Blank()
-	s.Text("Guesses are for each account, from Friday evening to Monday morning (62 hours): below the threshold, waiting until failures are forgotten; and on into each lock. Bits: of the passwords of the least length. Nothing is said of lists of banned words.")
+	s.Text(fmt.Sprintf("Guesses are for each account, from Friday evening to Monday morning (62 hours): below the threshold, waiting until failures are forgotten; and on into each lock. Bits: of the passwords of the least length, were they chosen at random. Weak: how many of the %d weak patterns of \"probe --patterns\" the rules take, since people do not choose at random; with a question mark where a list of words that is not known has a say.", f.Scopes[0].Now.Weak.Tried))
 	a := f.Assumptions
 	s.Text(fmt.Sprintf("Assumed: %s guesses a second where nothing locks; %s on a stolen hash; a user who locks the account %s times a year; %s working days; 95 kinds of characters; nobody signs in in between.",
 		short(a.OnlineRate), short(a.OfflineRate), short(a.LocksPerYear), short(a.WorkingDays)))
@@ -80,7 +80,13 @@ func tableCells(f *engagement.Figures) []string {
 			under, into = Grouped(int(*g.UnderLock)), fmt.Sprintf("%s (%s)", Grouped(int(*g.IntoLock)), Grouped(int(*g.Locks)))
 		}
 	}
-	return []string{under, into, wayBack(f), bits(f), changes(f)}
+	cells := []string{under, into, wayBack(f), bits(f), takenText(f.Weak), changes(f)}
+	for i, c := range cells {
+		if c == notKnown {
+			cells[i] = "unknown"
+		}
+	}
+	return cells
 }
 
 func wayBack(f *engagement.Figures) string {
@@ -179,6 +185,13 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 		}
 		return fmt.Sprintf("%.1f bits: %s characters, and on a stolen hash all of them are tried in %s", *f.Bits, Grouped(int(f.Length)), span(*f.Exhaust))
 	})
+	tell("patterns", func(f *engagement.Figures) string {
+		text := fmt.Sprintf("%d of %d weak patterns are accepted", f.Weak.Accepted, f.Weak.Tried)
+		if f.Weak.CannotTell > 0 {
+			text += fmt.Sprintf(", of %d it cannot be told", f.Weak.CannotTell)
+		}
+		return text
+	})
 	tell("burden", func(f *engagement.Figures) string {
 		if f.Changes == nil {
 			return "forced changes: " + notKnown
@@ -246,7 +259,7 @@ func guesses(f *engagement.Figures, horizon string) string {
 
 // ForecastRows gives one row for each scope, and another for the changes.
 func ForecastRows(f *engagement.Forecasts) *Rows {
-	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "under_lock", "into_lock", "locks", "way_back_seconds", "space_bits", "changes_per_year"}}
+	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "under_lock", "into_lock", "locks", "way_back_seconds", "space_bits", "changes_per_year", "weak_tried", "weak_accepted", "weak_cannot_tell"}}
 	num := func(n *int64) string {
 		if n == nil {
 			return ""
@@ -269,7 +282,7 @@ func ForecastRows(f *engagement.Forecasts) *Rows {
 				continue
 			}
 			for _, g := range c.figures.Guesses {
-				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.UnderLock), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes)})
+				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.UnderLock), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes), fmt.Sprint(c.figures.Weak.Tried), fmt.Sprint(c.figures.Weak.Accepted), fmt.Sprint(c.figures.Weak.CannotTell)})
 			}
 		}
 	}

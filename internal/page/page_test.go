@@ -75,6 +75,27 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 			}
 			return Rehearsal(s, r, false)
 		},
+		"probed": func(s *Sheet) error {
+			p, err := e.Probe(engagement.ProbeOptions{Account: "n.farrow", Passwords: []string{"winter", "", "Cafe\u0301-Lantern-Stern-22"}})
+			if err != nil {
+				return err
+			}
+			return Probe(s, p, false)
+		},
+		"patterns": func(s *Sheet) error {
+			p, err := e.Probe(engagement.ProbeOptions{Patterns: true})
+			if err != nil {
+				return err
+			}
+			return Probe(s, p, false)
+		},
+		"patterns of one": func(s *Sheet) error {
+			p, err := e.Probe(engagement.ProbeOptions{Patterns: true, Scope: "marrowick.example / Pilots"})
+			if err != nil {
+				return err
+			}
+			return Probe(s, p, true)
+		},
 		"baselines": func(s *Sheet) error {
 			list, err := e.Baselines().List()
 			if err != nil {
@@ -136,16 +157,19 @@ func TestPagesSay(t *testing.T) {
 	e, g := sample(t)
 	drawn := pages(t, e, g, 120)
 	for name, words := range map[string][]string{
-		"gathered":     {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured", "machine weigh1: 12 settings enforced, 1 policy, accounts not listed"},
-		"scopes":       {"domain, samba dialect; 25 accounts", "4, weaker", "never, dormant", "365 days, differs", "not listed", "Not in the evidence: min-length-audit"},
-		"weighing":     {"weak│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)", "missing│ Minimum length, Reversible storage", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│", "remedy: Set minPwdLength of domain default"},
-		"trace":        {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},
-		"trace policy": {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
-		"forecast":     {"3,720 (372) → 1,116 (372)", "a user can be back on the old password after 24 days", "nothing locks", "Assumed: 10 guesses a second"},
-		"rehearsed":    {"Rehearsed: n.farrow", "locked for the first time after 0 seconds", "× wrong password", "LOCKED"},
-		"reconciled":   {"exclude│ max-age: no value satisfies all", "agree│ min-length: at least 15 characters"},
-		"matrix":       {"Control Room", "conflicting"},
-		"settings":     {"lockout-threshold", "takes a number of failed tries, or never"},
+		"gathered":        {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured", "machine weigh1: 12 settings enforced, 1 policy, accounts not listed"},
+		"scopes":          {"domain, samba dialect; 25 accounts", "4, weaker", "never, dormant", "365 days, differs", "not listed", "Not in the evidence: min-length-audit"},
+		"weighing":        {"weak│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)", "missing│ Minimum length, Reversible storage", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│", "remedy: Set minPwdLength of domain default"},
+		"trace":           {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},
+		"trace policy":    {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
+		"forecast":        {"3,720 (372) → 1,116 (372)", "a user can be back on the old password after 24 days", "nothing locks", "Assumed: 10 guesses a second"},
+		"rehearsed":       {"Rehearsed: n.farrow", "locked for the first time after 0 seconds", "× wrong password", "LOCKED"},
+		"probed":          {"password 2: empty", "refused│ marrowick.example / Control Room", "min-length: 6 characters, 15 are asked for (marrowick.ldif:", "1 combining character"},
+		"patterns":        {"marrowick.example / Executives", "No words of the organisation were given", "question mark"},
+		"patterns of one": {"refused by min-length", "not refused: WelcomeWelcome1", "weak patterns"},
+		"reconciled":      {"exclude│ max-age: no value satisfies all", "agree│ min-length: at least 15 characters"},
+		"matrix":          {"Control Room", "conflicting"},
+		"settings":        {"lockout-threshold", "takes a number of failed tries, or never"},
 	} {
 		for _, word := range words {
 			if !strings.Contains(drawn[name], word) {

@@ -66,7 +66,7 @@ func scored(password string, words []string) Outcome {
 		}
 	}
 	strict := points(text, list, func(part, word []rune) bool { return string(part) == string(word) })
-	loose := points(text, list, near)
+	loose := points(text, list, func(part, word []rune) bool { return len(part) == len(word) && near(part, word) })
 	whole := false
 	for _, w := range list {
 		whole = whole || near(text, w)
@@ -88,10 +88,8 @@ func points(text []rune, words [][]rune, same func(part, word []rune) bool) int 
 	for end := 1; end <= len(text); end++ {
 		least[end] = least[end-1] + 1
 		for _, w := range words {
-			for n := max(len(w)-1, 1); n <= len(w)+1 && n <= end; n++ {
-				if least[end-n]+1 < least[end] && same(text[end-n:end], w) {
-					least[end] = least[end-n] + 1
-				}
+			if n := len(w); n <= end && least[end-n]+1 < least[end] && same(text[end-n:end], w) {
+				least[end] = least[end-n] + 1
 			}
 		}
 	}

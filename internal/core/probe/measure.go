@@ -5,6 +5,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 )
 
@@ -16,8 +17,11 @@ type measure struct {
 	chars int // code points
 	marks int // combining ones among them
 	kinds [kinds]int
-	// Of the bytes outside ASCII, which the Unix module takes for symbols.
+	// Bytes outside ASCII, which the Unix module takes for symbols.
 	highBytes int
+	// Those outside ASCII that Samba takes for lower case, upper case, and
+	// anything else: it asks whether a character has another case.
+	paired [3]int
 }
 
 // Kinds of characters.
@@ -72,6 +76,14 @@ func measured(text string) measure {
 		m.kinds[kindOf(c)]++
 		if c >= 0x80 {
 			m.highBytes += utf8.RuneLen(c)
+			switch {
+			case unicode.ToLower(c) != c:
+				m.paired[1]++
+			case unicode.ToUpper(c) != c:
+				m.paired[0]++
+			default:
+				m.paired[2]++
+			}
 		}
 	}
 	return m
@@ -165,16 +177,16 @@ func countAny(text, set string) int {
 const windowsSymbols = "~!@#$%^&*_-+=`|\\(){}[]:;\"'<>,.?/"
 
 // categories counts those of the five that occur, as Windows complexity has
-// them. Samba takes everything else outside ASCII for the fifth, Windows only
-// letters without case.
-func (q *question) categories(others bool) int {
+// them: lower case, upper case, digits, its symbols, and letters without case.
+// Samba takes everything else outside ASCII for the fifth.
+func (q *question) categories() int {
 	k := q.m.kinds
-	fifth := k[wideLetter]
-	if others {
-		fifth += k[wideOther]
+	wide := [3]int{k[wideLower], k[wideUpper], k[wideLetter]}
+	if q.Dialect == estate.Samba {
+		wide = q.m.paired
 	}
 	n := 0
-	for _, have := range []int{k[lower] + k[wideLower], k[upper] + k[wideUpper], k[digit], countAny(q.m.text, windowsSymbols), fifth} {
+	for _, have := range []int{k[lower] + wide[0], k[upper] + wide[1], k[digit], countAny(q.m.text, windowsSymbols), wide[2]} {
 		if have > 0 {
 			n++
 		}

@@ -2,7 +2,6 @@ package probe
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"slices"
 	"strings"
 	"unicode"
@@ -117,14 +116,13 @@ func title(w string) string {
 var plain = strings.Fields(`anvil basket candle dragon ember ferry garden hammer island jacket kettle lantern meadow needle orchard pepper quarry ribbon saddle
 	timber umbrella velvet walnut yellow copper thunder pillow violin marble harvest pebble cotton`)
 
-// phrases makes some of four to six words each.
+// phrases makes so many of four to six words each.
 func phrases(n int) []string {
-	rnd := rand.New(rand.NewPCG(4, 6))
 	var all []string
 	for i := range n {
 		var words []string
-		for range 4 + i%3 {
-			words = append(words, plain[rnd.IntN(len(plain))])
+		for k := range 4 + i%3 {
+			words = append(words, plain[(i*7+k*11)%len(plain)])
 		}
 		text := strings.Join(words, []string{" ", "-", ""}[i%3])
 		if i%4 == 3 {

@@ -5,6 +5,7 @@ package probe
 
 import (
 	"fmt"
+	"maps"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
@@ -29,6 +30,24 @@ type Place struct {
 	Asks     *estate.Asks
 	// Cloud is the tenant whose banned words are enforced in the domain too.
 	Cloud *Cloud
+}
+
+// With returns the place with some settings changed.
+func (p *Place) With(changes map[setting.ID]setting.Value) *Place {
+	changed := *p
+	changed.Settings = maps.Clone(p.Settings)
+	for id, v := range changes {
+		if changed.Settings[id].Missing != govern.NoSuch {
+			changed.Settings[id] = govern.Effective{Fact: estate.Fact{Value: v}}
+		}
+	}
+	// A length that is changed is asked for as it stands, without credits.
+	if _, ok := changes["min-length"]; ok && p.Asks != nil {
+		asks := *p.Asks
+		asks.Length, asks.Credits = 0, [4]int64{}
+		changed.Asks = &asks
+	}
+	return &changed
 }
 
 // Cloud is a tenant's list of banned words as a domain is held to it.

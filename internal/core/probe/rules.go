@@ -49,11 +49,8 @@ var rules = slices.Concat([]rule{
 			return Outcome{}
 		}
 		const asked = 3
-		narrow, wide := q.categories(false), q.categories(true)
-		if q.Dialect == estate.Samba {
-			narrow = wide
-		}
-		return judged(narrow < asked, "%d of five categories of characters, %d are asked for", narrow, asked)
+		have := q.categories()
+		return judged(have < asked, "%d of five categories of characters, %d are asked for", have, asked)
 	}},
 	{name: "account-name", on: slices.Concat(windows, cloud), judge: accountName},
 	{name: "classes-required", reads: []setting.ID{"classes-required"}, judge: func(q *question) Outcome {
@@ -78,7 +75,9 @@ var rules = slices.Concat([]rule{
 			return Outcome{}
 		}
 		text := asciiLower(q.m.text)
-		return judged(text == reversed(text), "reads the same backwards: refused where pam_pwquality is called")
+		o := judged(text == reversed(text), "it must not read the same backwards")
+		o.Cite = q.Asks.Cite
+		return o
 	}},
 	{name: "max-repeat", reads: []setting.ID{"max-repeat"}, judge: func(q *question) Outcome {
 		return q.run("max-repeat", longestRun(q.m.text, func(a, b byte) bool { return a == b }), "of one character")
@@ -280,13 +279,15 @@ func nameCheck(q *question) Outcome {
 		return yes("the account's name is not in it")
 	}
 	const least = 3
-	bad := holds(text, least, name, reversed(name))
+	// Where parts of the name are looked for, the whole of a shorter one is not.
+	looked := []string{name, reversed(name)}
 	if q.Asks != nil && q.Asks.NamePart > least {
-		n := int(q.Asks.NamePart)
-		for i := 0; i+n <= len(name); i++ {
-			bad = bad || holds(text, least, name[i:i+n], reversed(name[i:i+n]))
+		looked = nil
+		for i, n := 0, int(q.Asks.NamePart); i+n <= len(name); i++ {
+			looked = append(looked, name[i:i+n], reversed(name[i:i+n]))
 		}
 	}
+	bad := holds(text, least, looked...)
 	return judged(bad, "the account's name, or the name backwards, must not be in it")
 }
 

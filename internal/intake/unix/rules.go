@@ -312,7 +312,7 @@ func (q *quality) spared(into estate.Settings) {
 	for id, v := range map[setting.ID]setting.Value{
 		"classes-required": setting.Number(0), "require-lower": setting.Number(0), "require-upper": setting.Number(0), "require-digit": setting.Number(0),
 		"require-symbol": setting.Number(0), "name-check": setting.Off, "dictionary-check": setting.Word("off"), "max-repeat": setting.Of(setting.Unlimited),
-		"max-sequence": setting.Of(setting.Unlimited), "min-changed": setting.Number(0),
+		"max-sequence": setting.Of(setting.Unlimited), "min-changed": setting.Number(0), "blocklist": setting.Off, "blocklist-size": setting.Number(0),
 	} {
 		into[id] = estate.Fact{Value: v, Cite: q.c.cite}
 	}
@@ -416,7 +416,8 @@ func (q *quality) rules(into []estate.Settings) {
 		q.r.set("blocklist", setting.Word("on"), words.cite, into...)
 		q.r.set("blocklist-size", setting.Number(int64(n)), words.cite, into...)
 	} else {
-		q.r.set("blocklist", setting.Word("off"), q.c.cite, into...)
+		q.r.set("blocklist", setting.Off, q.c.cite, into...)
+		q.r.set("blocklist-size", setting.Number(0), q.c.cite, into...)
 	}
 }
 
