@@ -5,10 +5,9 @@ import (
 	"runtime/debug"
 
 	"github.com/spf13/cobra"
-)
 
-// release is the version of the program; CHANGELOG.md tells what is in it.
-const release = "0.1.0"
+	"sternledger/internal/engagement"
+)
 
 func newVersion() *cobra.Command {
 	return &cobra.Command{
@@ -21,7 +20,7 @@ func newVersion() *cobra.Command {
 			if info, ok := debug.ReadBuildInfo(); ok {
 				built = " (" + info.GoVersion + ")"
 			}
-			_, err := fmt.Fprintf(cmd.OutOrStdout(), "sternledger %s%s\n", release, built)
+			_, err := fmt.Fprintf(cmd.OutOrStdout(), "sternledger %s%s\n", engagement.Version, built)
 			return err
 		},
 	}

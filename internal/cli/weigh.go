@@ -47,13 +47,13 @@ there is a finding of that kind, for use in scripts.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for _, kind := range failOn {
-				if !slices.Contains(weigh.Kinds[1:], weigh.Kind(kind)) {
+				if !slices.Contains(weigh.Kinds[1:4], weigh.Kind(kind)) {
 					return usage("--fail-on %q: expected weak, conflicting or missing", kind)
 				}
 			}
 			for _, kind := range filter.Only {
 				if !slices.Contains(weigh.Kinds, weigh.Kind(kind)) {
-					return usage("--only %q: expected holds, weak, conflicting or missing", kind)
+					return usage("--only %q: expected holds, weak, conflicting, missing or waived", kind)
 				}
 			}
 			if filter.MinSeverity != "" && baseline.Severity(filter.MinSeverity).Rank() < 0 {
@@ -94,7 +94,7 @@ there is a finding of that kind, for use in scripts.`,
 	}
 	cmd.Flags().StringSliceVar(&failOn, "fail-on", nil, "exit with status 3 on findings of this kind: weak, conflicting, missing")
 	cmd.Flags().StringSliceVar(&against, "against", nil, "baselines, instead of the engagement's choice")
-	cmd.Flags().StringSliceVar(&filter.Only, "only", nil, "show these verdicts only: holds, weak, conflicting, missing")
+	cmd.Flags().StringSliceVar(&filter.Only, "only", nil, "show these verdicts only: holds, weak, conflicting, missing, waived")
 	cmd.Flags().StringVar(&filter.MinSeverity, "min-severity", "", "show this severity and worse: minor, serious, grave")
 	cmd.Flags().StringVar(&filter.Scope, "scope", "", "show this scope, or those that fit a pattern (*, ?)")
 	cmd.Flags().StringVar(&filter.Setting, "setting", "", "show this setting only")

@@ -30,7 +30,10 @@ func ShippedBaselines() []string {
 
 // Library finds baselines: those of an engagement's folder, then the shipped
 // ones, and files by their path.
-type Library struct{ Dir string } // empty: no engagement
+type Library struct {
+	Dir   string            // empty: no engagement
+	texts map[string]string // of a recorded weighing, by id; then there are no others
+}
 
 // own returns the files of the engagement's own baselines by their ids.
 func (l Library) own() (map[string]string, error) {
@@ -82,6 +85,9 @@ func (l Library) Source(id string) string {
 
 // Get returns a baseline, whole: by id, or by the path of its file.
 func (l Library) Get(id string) (*baseline.Baseline, error) {
+	if l.texts != nil {
+		return baseline.Parse(id, []byte(l.texts[id]))
+	}
 	own, err := l.own()
 	if err != nil {
 		return nil, err
@@ -111,7 +117,12 @@ func (l Library) Get(id string) (*baseline.Baseline, error) {
 }
 
 // Baselines is the engagement's library.
-func (e *Engagement) Baselines() Library { return Library{e.Dir} }
+func (e *Engagement) Baselines() Library {
+	if e.then != nil {
+		return Library{texts: e.then.baselines}
+	}
+	return Library{Dir: e.Dir}
+}
 
 // NewBaseline writes an organisation's own baseline into the engagement, which
 // changes nothing yet of the one it extends.

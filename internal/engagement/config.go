@@ -33,6 +33,8 @@ type Config struct {
 	Expect      Expect                     `yaml:"expect"`
 	Words       []string                   `yaml:"words"`
 	Decisions   []Decision                 `yaml:"decisions"`
+
+	text string // of the file
 }
 
 // Decision says which baseline is followed on a setting on which the chosen
@@ -112,11 +114,16 @@ func readConfig(dir string) (*Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	var c Config
-	if err := strictyaml.Unmarshal(file, data, &c); err != nil {
+	c, err := parseConfig(file, data)
+	if err != nil {
 		return nil, err
 	}
-	return &c, c.check(file, Library{dir})
+	return c, c.check(file, Library{Dir: dir})
+}
+
+func parseConfig(file string, data []byte) (*Config, error) {
+	c := &Config{text: string(data)}
+	return c, strictyaml.Unmarshal(file, data, c)
 }
 
 func (c *Config) check(file string, library Library) error {

@@ -124,6 +124,7 @@ type WeighDocument struct {
 	Findings  []FindingDocument    `json:"findings"`
 	SetAside  []AsideDocument      `json:"set_aside"`      // by decisions of the engagement
 	Idle      []IdleDocument       `json:"not_applicable"` // the platform has no such setting
+	Waivers   []WaiverDocument     `json:"waivers"`
 }
 
 // AsideDocument is a demand that a decision sets aside.
@@ -167,6 +168,7 @@ type VerdictDocument struct {
 	Baseline string            `json:"baseline"`
 	Ref      string            `json:"ref"`
 	Verdict  weigh.Kind        `json:"verdict"`
+	Beneath  weigh.Kind        `json:"beneath,omitempty"` // of a waived one: what it would be
 	Severity baseline.Severity `json:"severity"`
 	Observed string            `json:"observed"`
 	Demanded string            `json:"demanded"`
@@ -176,6 +178,8 @@ type VerdictDocument struct {
 type FindingDocument struct {
 	Fingerprint string            `json:"fingerprint"`
 	Verdict     weigh.Kind        `json:"verdict"`
+	Beneath     weigh.Kind        `json:"beneath,omitempty"` // of a waived one: what it would be
+	Waiver      int64             `json:"waiver,omitempty"`  // the ledger's entry that waives it
 	Check       string            `json:"check,omitempty"`
 	Severity    baseline.Severity `json:"severity"`
 	Scope       string            `json:"scope"`
@@ -220,7 +224,7 @@ func (w *Weighing) Document() WeighDocument {
 		d.Baselines = append(d.Baselines, BaselineDocument{b.ID, b.Version})
 	}
 	for _, s := range w.Scopes {
-		counts := map[string]int{"waived": 0}
+		counts := map[string]int{}
 		found := w.Counts(s)
 		for _, k := range weigh.Kinds {
 			counts[string(k)] = found[k]
@@ -232,12 +236,13 @@ func (w *Weighing) Document() WeighDocument {
 		d.Scopes = append(d.Scopes, c)
 	}
 	for _, v := range w.Verdicts {
-		d.Verdicts = append(d.Verdicts, VerdictDocument{v.Scope.Name(), v.Demand.Setting, v.Baseline.ID, v.Demand.Ref, v.Kind,
+		d.Verdicts = append(d.Verdicts, VerdictDocument{v.Scope.Name(), v.Demand.Setting, v.Baseline.ID, v.Demand.Ref, v.Kind, v.Beneath,
 			v.Severity, v.Observed, v.Demand.Text()})
 	}
 	for i := range w.Findings {
 		d.Findings = append(d.Findings, findingDocument(&w.Findings[i]))
 	}
+	d.Waivers = waiverDocuments(w.Waivers)
 	return d
 }
 
@@ -264,9 +269,12 @@ func (w *Weighing) WithAllAccounts() WeighDocument {
 }
 
 func findingDocument(f *weigh.Finding) FindingDocument {
-	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Check: f.Check, Severity: f.Severity, Scope: f.ScopeName(),
+	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Beneath: f.Beneath, Check: f.Check, Severity: f.Severity, Scope: f.ScopeName(),
 		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Demanded,
 		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}}
+	if f.Waiver != nil {
+		d.Waiver = f.Waiver.Entry
+	}
 	d.Examples = append(d.Examples, f.Examples...)
 	for _, c := range f.Evidence {
 		d.Evidence = append(d.Evidence, CiteDocument(c))

@@ -26,6 +26,8 @@ type Engagement struct {
 	Config *Config
 	Ledger *ledger.Ledger
 	Now    func() time.Time
+
+	then *inputs // of a recorded weighing, in a state of the engagement that is past
 }
 
 // Begin makes an engagement folder, which must not hold one yet.

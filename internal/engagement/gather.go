@@ -494,6 +494,26 @@ func (g *gathering) write(tx *ledger.Tx) error {
 	body["subjects"] = slices.Sorted(maps.Keys(subjects))
 	body["counts"] = subjects
 	body["problems"] = len(g.result.Problems)
+	// The facts go first: the entry tells their digests.
+	if err := tx.Reserve(); err != nil {
+		return err
+	}
+	digests := map[string]string{}
+	var err error
+	for _, a := range g.result.Authorities {
+		if digests[subjectOf(a)], err = tx.AddHolding(subjectOf(a), a, a.Objects); err != nil {
+			return err
+		}
+	}
+	for _, t := range g.result.Templates {
+		if digests[templateSubject+t.GUID], err = tx.AddHolding(templateSubject+t.GUID, t, nil); err != nil {
+			return err
+		}
+	}
+	body["facts_sha256"] = digests
+	if body["problems_sha256"], err = problemsDigest(g.result.Problems); err != nil {
+		return err
+	}
 	entry, err := tx.Append(g.Now(), g.actor(), "gather", body)
 	if err != nil {
 		return err
@@ -509,15 +529,16 @@ func (g *gathering) write(tx *ledger.Tx) error {
 			return err
 		}
 	}
-	for _, a := range g.result.Authorities {
-		if err := tx.AddHolding(subjectOf(a), a, a.Objects); err != nil {
-			return err
-		}
-	}
-	for _, t := range g.result.Templates {
-		if err := tx.AddHolding(templateSubject+t.GUID, t, nil); err != nil {
-			return err
-		}
-	}
 	return nil
+}
+
+// problemsDigest is the digest of what the ledger keeps of problems.
+func problemsDigest(problems []estate.Problem) (string, error) {
+	kept := []ProblemDocument{}
+	for _, p := range problems {
+		p.Cite.Note = ""
+		kept = append(kept, ProblemDocument{CiteDocument(p.Cite), p.Text})
+	}
+	body, err := json.Marshal(kept)
+	return sum(body), err
 }

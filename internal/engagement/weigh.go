@@ -27,7 +27,9 @@ type Weighing struct {
 	At        time.Time
 	Baselines []*baseline.Baseline
 	*weigh.Result
-	survey *govern.Survey
+	survey   *govern.Survey
+	chosen   []string // the baselines by the names under which they were asked for
+	machines []string // expected, from a list
 }
 
 // WeighOptions are the choices of one weighing.
@@ -93,6 +95,15 @@ func (w *Weighing) Shown(f WeighFilter) *Weighing {
 
 // Weigh compares all scopes with the chosen baselines and records the outcome.
 func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
+	w, err := e.weighing(opt)
+	if err != nil {
+		return nil, err
+	}
+	return w, e.recordWeighing(w, opt)
+}
+
+// weighing compares, and records nothing.
+func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 	survey, err := e.surveyed(govern.NewSurvey, "line", "file", "control", "control-at", "pwd-set", "loose-group", "loose-file", "loose-line")
 	if err != nil {
 		return nil, err
@@ -114,7 +125,7 @@ func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
 				if chosen[id], err = e.Baselines().Get(id); err != nil {
 					return nil, err
 				}
-				w.Baselines = append(w.Baselines, chosen[id])
+				w.Baselines, w.chosen = append(w.Baselines, chosen[id]), append(w.chosen, id)
 			}
 			by[key] = append(by[key], chosen[id])
 		}
@@ -123,12 +134,18 @@ func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
 	if err != nil {
 		return nil, err
 	}
+	w.machines = expect.Authorities[len(e.Config.Expect.Authorities):]
 	choice := weigh.Choice{Expect: expect, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) }, Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[a.Name+"\x00"+tier] }}
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
 	}
 	w.Result = weigh.Run(survey, choice)
-	return w, e.recordWeighing(w)
+	waivers, err := e.waivers(w.At)
+	if err != nil {
+		return nil, err
+	}
+	w.Waive(waivers)
+	return w, nil
 }
 
 // expectation is what engagement.yaml expects, with the ages of the evidence
@@ -183,8 +200,29 @@ func values(texts []strictyaml.Text) []string {
 	return all
 }
 
+// Version is the program's; CHANGELOG.md tells what is in it.
+const Version = "0.1.0"
+
+// weighEntry is the ledger's entry of a weighing: what was weighed with what,
+// so that it can be done again, and what came of it.
+type weighEntry struct {
+	Weighing  int64              `json:"weighing"`
+	Baselines []BaselineDocument `json:"baselines"`
+	Scopes    int                `json:"scopes"`
+	Verdicts  map[weigh.Kind]int `json:"verdicts"`
+	Findings  int                `json:"findings"`
+	Result    string             `json:"result_sha256"`
+	Inputs    struct {
+		Program   string            `json:"program"`
+		Config    string            `json:"config_sha256"`
+		Against   []string          `json:"against"`
+		Baselines map[string]string `json:"baselines_sha256"`
+		Machines  []string          `json:"machines"`
+	} `json:"inputs"`
+}
+
 // recordWeighing gives the weighing its number and keeps the whole of it.
-func (e *Engagement) recordWeighing(w *Weighing) error {
+func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions) error {
 	tx, err := e.Ledger.Change()
 	if err != nil {
 		return err
@@ -198,16 +236,33 @@ func (e *Engagement) recordWeighing(w *Weighing) error {
 	if err != nil {
 		return err
 	}
-	totals := map[weigh.Kind]int{}
+	entry := weighEntry{Weighing: w.Number, Baselines: doc.Baselines, Scopes: len(w.Scopes), Verdicts: map[weigh.Kind]int{}, Findings: len(w.Findings), Result: sum(body)}
 	for _, v := range w.Verdicts {
-		totals[v.Kind]++
+		entry.Verdicts[v.Kind]++
 	}
-	_, err = tx.Append(w.At, e.actor(), "weigh", map[string]any{
-		"weighing": w.Number, "baselines": doc.Baselines, "scopes": len(w.Scopes), "verdicts": totals,
-		"findings": len(w.Findings), "result_sha256": sum(body),
-	})
-	if err != nil {
+	in := &entry.Inputs
+	in.Program, in.Against, in.Machines, in.Baselines = Version, opt.Against, w.machines, map[string]string{}
+	texts := map[string]string{}
+	keep := func(text string) string {
+		key := sum([]byte(text))
+		texts[key] = text
+		return key
+	}
+	in.Config = keep(e.Config.text)
+	for i, b := range w.Baselines {
+		text, err := b.YAML()
+		if err != nil {
+			return err
+		}
+		in.Baselines[w.chosen[i]] = keep(string(text))
+	}
+	if _, err := tx.Append(w.At, e.actor(), "weigh", entry); err != nil {
 		return err
+	}
+	for key, text := range texts {
+		if err := tx.AddText(key, text); err != nil {
+			return err
+		}
 	}
 	if err := tx.AddWeighing(w.Number, body); err != nil {
 		return err
@@ -218,6 +273,9 @@ func (e *Engagement) recordWeighing(w *Weighing) error {
 // machines reads the list of machines that are expected: the column "machine"
 // of a CSV file, or its only column.
 func (e *Engagement) machines() ([]string, error) {
+	if e.then != nil {
+		return e.then.machines, nil
+	}
 	name := e.Config.Expect.MachinesFrom.Value
 	if name == "" {
 		return nil, nil

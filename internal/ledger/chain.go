@@ -27,6 +27,12 @@ var origin = hex.EncodeToString(make([]byte, sha256.Size))
 // ErrChain is wrapped by errors about an entry that does not hold.
 var ErrChain = errors.New("the ledger's chain is broken")
 
+// ChainError is an ErrChain that says at which entry.
+type ChainError struct{ Entry int64 }
+
+func (e *ChainError) Error() string { return fmt.Sprintf("%v at entry %d", ErrChain, e.Entry) }
+func (e *ChainError) Unwrap() error { return ErrChain }
+
 // hashOf computes an entry's hash: SHA-256 over the previous hash and the
 // entry's fields as one JSON array; the body goes in as the text it is.
 func hashOf(e *Entry) (string, error) {
@@ -73,10 +79,16 @@ func (t *Tx) Append(at time.Time, actor, kind string, body any) (Entry, error) {
 	return e, err
 }
 
+// Entry returns one entry.
+func (l *Ledger) Entry(seq int64) (e Entry, err error) {
+	err = l.db.QueryRow("SELECT seq, at, actor, kind, body, previous, hash FROM entries WHERE seq = ?", seq).Scan(&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash)
+	return e, err
+}
+
 // Entries returns the whole chain.
 func (l *Ledger) Entries() ([]Entry, error) {
 	return rows(l.db, func(e *Entry) []any { return []any{&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash} },
-		"SELECT seq, at, actor, kind, body, previous, hash FROM entries ORDER BY seq")
+		"SELECT seq, at, actor, kind, body, previous, hash FROM entries WHERE seq < ? ORDER BY seq", l.before)
 }
 
 // CheckChain proves that no entry was altered, removed or put in between. It
@@ -91,7 +103,7 @@ func (l *Ledger) CheckChain() error {
 		e := &entries[i]
 		hash, err := hashOf(e)
 		if err != nil || e.Seq != int64(i+1) || e.Previous != previous || hash != e.Hash {
-			return fmt.Errorf("%w at entry %d", ErrChain, e.Seq)
+			return &ChainError{int64(i + 1)}
 		}
 		previous = e.Hash
 	}

@@ -5,11 +5,15 @@
 package ledger
 
 import (
+	"crypto/sha256"
 	"database/sql"
+	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -24,7 +28,7 @@ import (
 const FileName = "ledger.db"
 
 // version is written into the file; a ledger of a higher one is not touched.
-const version = 1
+const version = 2
 
 // application marks the file as ours in SQLite's header ("StLg").
 const application = 0x53744c67
@@ -32,6 +36,7 @@ const application = 0x53744c67
 // Errors that callers tell apart.
 var (
 	ErrNewer     = errors.New("the ledger was written by a newer program")
+	ErrOlder     = errors.New("the ledger was written before the first release")
 	ErrNotLedger = errors.New("not a ledger")
 )
 
@@ -50,17 +55,25 @@ CREATE TABLE problems (
   entry INTEGER NOT NULL REFERENCES entries, file TEXT NOT NULL, line INTEGER NOT NULL,
   place TEXT NOT NULL, raw TEXT NOT NULL, text TEXT NOT NULL) STRICT;
 CREATE TABLE holdings (
-  id INTEGER PRIMARY KEY, entry INTEGER NOT NULL REFERENCES entries, subject TEXT NOT NULL, body TEXT NOT NULL) STRICT;
+  id INTEGER PRIMARY KEY, entry INTEGER NOT NULL REFERENCES entries DEFERRABLE INITIALLY DEFERRED, subject TEXT NOT NULL, body TEXT NOT NULL) STRICT;
 CREATE INDEX holdings_subject ON holdings (subject, id);
 CREATE TABLE chunks (
   holding INTEGER NOT NULL REFERENCES holdings, name TEXT NOT NULL, chunk INTEGER NOT NULL, data BLOB NOT NULL) STRICT;
 CREATE UNIQUE INDEX chunks_place ON chunks (holding, name, chunk);
 CREATE TABLE weighings (
   number INTEGER PRIMARY KEY, entry INTEGER NOT NULL REFERENCES entries, body TEXT NOT NULL) STRICT;
+CREATE TABLE texts (sha256 TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
 `
 
-// Ledger is an open ledger.
-type Ledger struct{ db *sql.DB }
+// Ledger is an open ledger, or an earlier state of one.
+type Ledger struct {
+	db     *sql.DB
+	before int64 // only what was entered before this entry is seen
+}
+
+// Before returns the ledger as it was before an entry. Only the ledger itself
+// is closed.
+func (l *Ledger) Before(entry int64) *Ledger { return &Ledger{l.db, entry} }
 
 // Create makes an empty ledger in a folder that has none.
 func Create(dir string) error {
@@ -96,6 +109,8 @@ func Open(dir string) (*Ledger, error) {
 		err = fmt.Errorf("%s: %w: %v; restore the file from a copy", path, ErrNotLedger, err)
 	case app != application || has == 0:
 		err = fmt.Errorf("%s: %w; expected the %s of an engagement folder", path, ErrNotLedger, FileName)
+	case has < version:
+		err = fmt.Errorf("%s: %w; begin a new engagement and gather the same exports", path, ErrOlder)
 	case has > version:
 		err = fmt.Errorf("%s: %w: it is of version %d, this program knows up to %d; use the newer program", path, ErrNewer, has, version)
 	}
@@ -116,7 +131,7 @@ func connect(path string) (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	return &Ledger{db}, nil
+	return &Ledger{db, math.MaxInt64}, nil
 }
 
 // Close closes the ledger.
@@ -140,15 +155,15 @@ type Evidence struct {
 }
 
 // Evidence returns all evidence, in the order taken.
-func (l *Ledger) Evidence() ([]Evidence, error) { return evidence(l.db) }
+func (l *Ledger) Evidence() ([]Evidence, error) { return evidence(l.db, l.before) }
 
 // Evidence returns all evidence as the change sees it.
-func (t *Tx) Evidence() ([]Evidence, error) { return evidence(t.tx) }
+func (t *Tx) Evidence() ([]Evidence, error) { return evidence(t.tx, math.MaxInt64) }
 
-func evidence(from querier) ([]Evidence, error) {
+func evidence(from querier, before int64) ([]Evidence, error) {
 	return rows(from, func(e *Evidence) []any {
 		return []any{&e.Name, &e.Path, &e.Format, &e.Size, &e.Written, &e.SHA256, &e.StoredSHA256, &e.Struck, &e.Entry, &e.Tree, &e.Part}
-	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry, tree, part FROM evidence ORDER BY entry, name")
+	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry, tree, part FROM evidence WHERE entry < ? ORDER BY entry, name", before)
 }
 
 // Holding is the facts about one subject: an authority or a template.
@@ -162,14 +177,18 @@ type Holding struct {
 // Current returns, for every subject, the facts found last.
 func (l *Ledger) Current() ([]Holding, error) {
 	return rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Entry, &h.Subject, &h.Body} },
-		"SELECT id, entry, subject, body FROM holdings WHERE id IN (SELECT max(id) FROM holdings GROUP BY subject) ORDER BY subject")
+		"SELECT id, entry, subject, body FROM holdings WHERE id IN (SELECT max(id) FROM holdings WHERE entry < ? GROUP BY subject) ORDER BY subject", l.before)
 }
 
 // Problems returns what the current evidence said and was not understood.
 func (l *Ledger) Problems() ([]estate.Problem, error) {
-	return rows(l.db, func(p *estate.Problem) []any {
+	return problems(l.db, "SELECT file, line, place, raw, text FROM problems WHERE entry < ? ORDER BY entry, file, line", l.before)
+}
+
+func problems(from querier, query string, entry int64) ([]estate.Problem, error) {
+	return rows(from, func(p *estate.Problem) []any {
 		return []any{&p.Cite.File, &p.Cite.Line, &p.Cite.Where, &p.Cite.Raw, &p.Text}
-	}, "SELECT file, line, place, raw, text FROM problems ORDER BY entry, file, line")
+	}, query, entry)
 }
 
 // FilesOf returns the evidence from which the subject's current facts come.
@@ -290,31 +309,124 @@ func (t *Tx) AddProblem(p estate.Problem) error {
 	return err
 }
 
+// Reserve takes the next entry's number for what is added before the entry
+// itself, which must be appended in the same change.
+func (t *Tx) Reserve() error {
+	return t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM entries").Scan(&t.entry)
+}
+
 // AddHolding records the facts about a subject, which from now on are the
-// current ones. objects may be nil.
-func (t *Tx) AddHolding(subject string, facts any, objects *estate.Objects) error {
+// current ones, and returns their digest for the entry that tells of them.
+// objects may be nil.
+func (t *Tx) AddHolding(subject string, facts any, objects *estate.Objects) (digest string, err error) {
 	body, err := json.Marshal(facts)
 	if err != nil {
-		return err
+		return "", err
 	}
 	res, err := t.tx.Exec("INSERT INTO holdings (entry, subject, body) VALUES (?, ?, ?)", t.entry, subject, string(body))
-	if err != nil || objects == nil {
-		return err
+	if err != nil {
+		return "", err
 	}
 	id, err := res.LastInsertId()
 	if err != nil {
-		return err
+		return "", err
 	}
-	add, err := t.tx.Prepare("INSERT INTO chunks VALUES (?, ?, ?, ?)")
-	if err != nil {
-		return err
-	}
-	defer add.Close()
-	for name, column := range objects.Columns() {
-		for i := range column.Chunks() {
-			if _, err := add.Exec(id, name, i, column.Chunk(i)); err != nil {
-				return err
+	d := newDigest()
+	d.add(body)
+	if objects != nil {
+		add, err := t.tx.Prepare("INSERT INTO chunks VALUES (?, ?, ?, ?)")
+		if err != nil {
+			return "", err
+		}
+		defer add.Close()
+		for name, column := range objects.Columns() {
+			for i := range column.Chunks() {
+				chunk := column.Chunk(i)
+				d.add(chunk)
+				if _, err := add.Exec(id, name, i, chunk); err != nil {
+					return "", err
+				}
 			}
+		}
+	}
+	return d.sum(), nil
+}
+
+// digest hashes while the database writes.
+type digest struct {
+	parts chan []byte
+	done  chan string
+}
+
+func newDigest() *digest {
+	d := &digest{make(chan []byte, 8), make(chan string, 1)}
+	go func() {
+		h := sha256.New()
+		for part := range d.parts {
+			_ = binary.Write(h, binary.BigEndian, uint64(len(part))) // so that no byte moves from one part to the next
+			h.Write(part)
+		}
+		d.done <- hex.EncodeToString(h.Sum(nil))
+	}()
+	return d
+}
+
+func (d *digest) add(part []byte) { d.parts <- part }
+
+func (d *digest) sum() string {
+	close(d.parts)
+	return <-d.done
+}
+
+// DigestsOf returns the digests of an entry's facts as they are now, by
+// subject.
+func (l *Ledger) DigestsOf(entry int64) (map[string]string, error) {
+	holdings, err := rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Subject, &h.Body} }, "SELECT id, subject, body FROM holdings WHERE entry = ?", entry)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]string{}
+	for _, h := range holdings {
+		d := newDigest()
+		d.add([]byte(h.Body))
+		var objects estate.Objects
+		for name := range objects.Columns() {
+			found, err := l.db.Query("SELECT data FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk", h.ID, name)
+			if err != nil {
+				return nil, err
+			}
+			for found.Next() {
+				var data []byte
+				if err := found.Scan(&data); err != nil {
+					found.Close()
+					return nil, err
+				}
+				d.add(data)
+			}
+			if err := found.Err(); err != nil {
+				return nil, err
+			}
+			found.Close()
+		}
+		all[h.Subject] = d.sum()
+	}
+	return all, nil
+}
+
+// ProblemsOf returns an entry's problems.
+func (l *Ledger) ProblemsOf(entry int64) ([]estate.Problem, error) {
+	return problems(l.db, "SELECT file, line, place, raw, text FROM problems WHERE entry = ? ORDER BY rowid", entry)
+}
+
+// Check asks the database itself whether it is whole.
+func (l *Ledger) Check() error {
+	for _, ask := range []string{"SELECT integrity_check FROM pragma_integrity_check WHERE integrity_check <> 'ok'", "SELECT 'a row of ' || \"table\" || ' names an entry that is not there' FROM pragma_foreign_key_check"} {
+		said, err := rows(l.db, func(s *string) []any { return []any{s} }, ask)
+		if err != nil {
+			return fmt.Errorf("the database is damaged: %w", err)
+		}
+		if len(said) > 0 {
+			return fmt.Errorf("the database is damaged: %s", said[0])
 		}
 	}
 	return nil
@@ -330,4 +442,38 @@ func (t *Tx) AddWeighing(number int64, body []byte) error {
 func (t *Tx) NextWeighing() (n int64, err error) {
 	err = t.tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM weighings").Scan(&n)
 	return n, err
+}
+
+// Weighing is a recorded one.
+type Weighing struct {
+	Number int64
+	Entry  int64
+	Body   string // JSON
+}
+
+// Weighings returns the numbers and entries of all weighings, in order,
+// without their bodies.
+func (l *Ledger) Weighings() ([]Weighing, error) {
+	return rows(l.db, func(w *Weighing) []any { return []any{&w.Number, &w.Entry} }, "SELECT number, entry FROM weighings WHERE entry < ? ORDER BY number", l.before)
+}
+
+// Weighing returns a recorded one with its body.
+func (l *Ledger) Weighing(number int64) (Weighing, error) {
+	w := Weighing{Number: number}
+	err := l.db.QueryRow("SELECT entry, body FROM weighings WHERE number = ?", number).Scan(&w.Entry, &w.Body)
+	return w, err
+}
+
+// AddText keeps a text under its SHA-256.
+func (t *Tx) AddText(sha256, text string) error {
+	_, err := t.tx.Exec("INSERT OR IGNORE INTO texts VALUES (?, ?)", sha256, text)
+	return err
+}
+
+// Text returns the text of that SHA-256.
+func (l *Ledger) Text(sha256 string) (text string, err error) {
+	if err = l.db.QueryRow("SELECT text FROM texts WHERE sha256 = ?", sha256).Scan(&text); errors.Is(err, sql.ErrNoRows) {
+		err = fmt.Errorf("no text with the SHA-256 %s", sha256)
+	}
+	return text, err
 }

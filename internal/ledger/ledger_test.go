@@ -113,7 +113,7 @@ func TestHoldingsComeBack(t *testing.T) {
 		if _, err := tx.Append(noon, "a", "gather", nil); err != nil {
 			t.Fatal(err)
 		}
-		if err := tx.AddHolding("authority:x.example", a, a.Objects); err != nil {
+		if _, err := tx.AddHolding("authority:x.example", a, a.Objects); err != nil {
 			t.Fatal(err)
 		}
 		if err := tx.Commit(); err != nil {

@@ -237,6 +237,7 @@ func aside(s *Sheet, w *engagement.Weighing, verbose bool) {
 		key := fmt.Sprintf("%s: %s is followed (%s); set aside: %s", a.Decision.Setting, a.Decision.Follow, a.Decision.Why, a.Named)
 		decided[key] = append(decided[key], a.Scope.Name())
 	}
+	lapsed(s, w)
 	if len(unweighed)+len(decided) == 0 && (!verbose || len(w.Idle) == 0) {
 		return
 	}
@@ -257,6 +258,20 @@ func aside(s *Sheet, w *engagement.Weighing, verbose bool) {
 	}
 	for _, key := range slices.Sorted(maps.Keys(idle)) {
 		s.Note("no setting", fmt.Sprintf("%s (%s): %s", key, "the platform has no such setting", strings.Join(idle[key], ", ")))
+	}
+}
+
+// lapsed tells of waivers that do not hold any more.
+func lapsed(s *Sheet, w *engagement.Weighing) {
+	drawn := 0
+	for i := range w.Waivers {
+		if x := &w.Waivers[i]; x.State == weigh.Ended || x.State == weigh.Outgrown || x.State == weigh.Needless {
+			if drawn++; drawn == 1 {
+				s.Blank()
+				s.Title("Waivers not in force", "")
+			}
+			waiver(s, x)
+		}
 	}
 }
 
@@ -386,6 +401,9 @@ func finding(s *Sheet, f *told, split bool) {
 	}
 	if who := whom(f.Finding); who != "" {
 		lines = append(lines, who)
+	}
+	if w := f.Waiver; w != nil {
+		lines = append(lines, fmt.Sprintf("waived until %s by %s, entry %d: %s; beneath: %s", w.Until, w.By, w.Entry, w.Reason, f.Beneath))
 	}
 	lines = append(lines, "remedy: "+f.Remedy)
 	if split {

@@ -28,9 +28,9 @@ const (
 )
 
 // Kinds lists the verdicts in the order in which pages count them.
-var Kinds = []Kind{Holds, Weak, Conflicting, Missing}
+var Kinds = []Kind{Holds, Weak, Conflicting, Missing, Waived}
 
-var worse = []Kind{Holds, Missing, Conflicting, Weak}
+var worse = []Kind{Holds, Waived, Missing, Conflicting, Weak}
 
 // Rank orders verdicts; a higher rank is worse.
 func (k Kind) Rank() int { return slices.Index(worse, k) }
@@ -41,6 +41,8 @@ type Verdict struct {
 	Baseline *baseline.Baseline
 	Demand   *baseline.Demand
 	Kind     Kind
+	Beneath  Kind   // of a waived one: what it would be
+	Check    string // that defeats it
 	Severity baseline.Severity
 	Observed string
 	Reason   string
@@ -51,7 +53,9 @@ type Verdict struct {
 type Finding struct {
 	Fingerprint string
 	Kind        Kind
-	Check       string // empty when a baseline's demand found it
+	Beneath     Kind    // of a waived one: what it would be
+	Waiver      *Waiver // in force
+	Check       string  // empty when a baseline's demand found it
 	Severity    baseline.Severity
 	Scope       *govern.Scope // nil: about the authority as a whole
 	Authority   *estate.Authority
@@ -98,6 +102,7 @@ type Result struct {
 	Findings []Finding
 	Idle     []Idle  // demands on settings that a platform does not have
 	SetAside []Aside // demands that a decision of the engagement sets aside
+	Waivers  []Waiver
 }
 
 // Idle is a demand that does not apply to a scope: its platform has no such
@@ -249,7 +254,7 @@ func judge(scope *govern.Scope, b *baseline.Baseline, d *baseline.Demand, found 
 		v.Kind, v.Observed = Holds, s.Text(e.Value)
 		for _, f := range found {
 			if f.Kind == Conflicting && slices.Contains(checkNamed(f.Check).Defeats, d.Setting) {
-				v.Kind, v.Reason = Conflicting, "meets the demand on paper, but: "+f.Reason
+				v.Kind, v.Check, v.Reason = Conflicting, f.Check, "meets the demand on paper, but: "+f.Reason
 				v.Evidence = f.Evidence
 				break
 			}

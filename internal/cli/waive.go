@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"sternledger/internal/engagement"
+	"sternledger/internal/page"
+)
+
+func newWaive(s *shared) *cobra.Command {
+	var opt engagement.WaiveOptions
+	var list bool
+	var withdraw string
+	cmd := &cobra.Command{
+		Use:   "waive [FINGERPRINT…]",
+		Short: "Record an accepted exception, with its reason and its end",
+		Long: `Records in the ledger that findings of the newest weighing are accepted until a
+day, by whom and why. The next weighing shows their verdicts as waived, with the
+one beneath. A waiver ends by itself after its day, or when what is observed gets
+worse than what was accepted: a weaker value, another verdict, or, for what a
+check found, more accounts or a greater severity.
+
+Findings are named by their fingerprints, in brackets behind their remedies; or
+those of a setting in a scope by --setting and --scope. Without a reason or an
+end it is refused.`,
+		Example: `  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Kiosks are replaced in spring; decided by the harbour master"
+  sternledger waive --list
+  sternledger waive --withdraw 4 --reason "The kiosks are gone"`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			opt.Fingerprints = args
+			switch picks := len(args) > 0 || opt.Setting != "" || opt.Scope != ""; {
+			case list && (picks || withdraw != ""), withdraw != "" && picks:
+				return usage("name one: findings to waive, --list, or --withdraw")
+			case !list && withdraw == "" && !picks:
+				return usage("name findings by their fingerprints, or by --setting and --scope")
+			case len(args) > 0 && (opt.Setting != "" || opt.Scope != ""), len(args) == 0 && (opt.Setting == "") != (opt.Scope == ""):
+				return usage("name findings by their fingerprints, or by both --setting and --scope")
+			}
+			return s.inEngagement(func(e *engagement.Engagement) error {
+				if list {
+					all, err := e.Waivers()
+					if err != nil {
+						return err
+					}
+					return s.print(cmd, output{
+						text:     func(sheet *page.Sheet) error { return page.Waivers(sheet, all) },
+						rows:     func() *page.Rows { return page.WaiverRows(all) },
+						document: func() any { return engagement.NewWaiversDocument(0, all) },
+					})
+				}
+				var w *engagement.Waived
+				var err error
+				if withdraw != "" {
+					w, err = e.Withdraw(withdraw, opt.Reason)
+				} else {
+					w, err = e.Waive(opt)
+				}
+				if err != nil {
+					return err
+				}
+				return s.print(cmd, output{
+					text:     func(sheet *page.Sheet) error { return page.Waived(sheet, w) },
+					rows:     func() *page.Rows { return page.WaiverRows(w.Waivers) },
+					document: func() any { return engagement.NewWaiversDocument(w.Entry, w.Waivers) },
+				})
+			})
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&opt.Setting, "setting", "", "waive the findings on this setting")
+	flags.StringVar(&opt.Scope, "scope", "", "in this scope, or those that fit a pattern (*, ?)")
+	flags.StringVar(&opt.Until, "until", "", "the last day, as 2027-06-30")
+	flags.StringVar(&opt.Reason, "reason", "", "why it is accepted, or withdrawn")
+	flags.BoolVar(&list, "list", false, "show all waivers and whether they are in force")
+	flags.StringVar(&withdraw, "withdraw", "", "end the waivers of this entry, or on this fingerprint")
+	s.addFormat(cmd)
+	return cmd
+}

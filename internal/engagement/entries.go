@@ -1,0 +1,118 @@
+package engagement
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/ledger"
+)
+
+// EntryFilter picks entries; empty fields pick all.
+type EntryFilter struct {
+	Kind  string
+	By    string
+	Since string // day
+	Last  int    // so many of the newest; 0: all
+}
+
+// entryKinds tell in a few words what an entry is about, by its kind.
+var entryKinds = map[string]func(body map[string]any) string{
+	"begin": func(b map[string]any) string { return fmt.Sprint(b["title"]) },
+	"gather": func(b map[string]any) string {
+		files, _ := b["files"].([]any)
+		var names []string
+		for _, f := range files {
+			if m, ok := f.(map[string]any); ok {
+				names = append(names, fmt.Sprint(m["name"]))
+			}
+		}
+		text := fmt.Sprintf("%d files: %s", len(names), strings.Join(names[:min(len(names), 3)], ", "))
+		if len(names) > 3 {
+			text += ", …"
+		}
+		return text
+	},
+	"weigh": func(b map[string]any) string {
+		var against []string
+		list, _ := b["baselines"].([]any)
+		for _, x := range list {
+			if m, ok := x.(map[string]any); ok {
+				against = append(against, fmt.Sprint(m["id"]))
+			}
+		}
+		return fmt.Sprintf("weighing %v: %v findings, against %s", b["weighing"], b["findings"], strings.Join(against, ", "))
+	},
+	waiveKind: func(b map[string]any) string {
+		list, _ := b["findings"].([]any)
+		return fmt.Sprintf("%d findings until %v: %v", len(list), b["until"], b["reason"])
+	},
+	withdrawKind: func(b map[string]any) string { return fmt.Sprintf("waivers of entry %v: %v", b["waiver"], b["reason"]) },
+}
+
+// About tells in a few words what an entry is about.
+func About(e *ledger.Entry) string {
+	var body map[string]any
+	tell := entryKinds[e.Kind]
+	if tell == nil || json.Unmarshal([]byte(e.Body), &body) != nil {
+		return ""
+	}
+	return tell(body)
+}
+
+// Entries returns the entries of the ledger that a filter picks.
+func (e *Engagement) Entries(f EntryFilter) ([]ledger.Entry, error) {
+	var kinds []string
+	for k := range entryKinds {
+		kinds = append(kinds, k)
+	}
+	slices.Sort(kinds)
+	if f.Kind != "" && !slices.Contains(kinds, f.Kind) {
+		return nil, fmt.Errorf("--kind %q: there is none; the nearest is %q", f.Kind, strictyaml.Nearest(f.Kind, kinds))
+	}
+	if _, err := time.Parse(time.DateOnly, f.Since); f.Since != "" && err != nil {
+		return nil, fmt.Errorf("--since %q: expected a day such as %s", f.Since, e.Now().UTC().Format(time.DateOnly))
+	}
+	all, err := e.Ledger.Entries()
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(x ledger.Entry) bool {
+		return f.Kind != "" && x.Kind != f.Kind || f.By != "" && !strings.EqualFold(x.Actor, f.By) || x.At < f.Since
+	})
+	if f.Last > 0 && len(all) > f.Last {
+		all = all[len(all)-f.Last:]
+	}
+	return all, nil
+}
+
+// EntriesDocument is the output of entries.
+type EntriesDocument struct {
+	Schema  string          `json:"schema"`
+	Entries []EntryDocument `json:"entries"`
+}
+
+// EntryDocument is one entry.
+type EntryDocument struct {
+	Entry    int64           `json:"entry"`
+	At       string          `json:"at"`
+	By       string          `json:"by"`
+	Kind     string          `json:"kind"`
+	About    string          `json:"about"`
+	Body     json.RawMessage `json:"body"`
+	Previous string          `json:"previous"`
+	Hash     string          `json:"hash"`
+}
+
+// NewEntriesDocument describes entries.
+func NewEntriesDocument(all []ledger.Entry) EntriesDocument {
+	d := EntriesDocument{"sternledger/entries/1", []EntryDocument{}}
+	for i := range all {
+		x := &all[i]
+		d.Entries = append(d.Entries, EntryDocument{x.Seq, x.At, x.Actor, x.Kind, About(x), json.RawMessage(x.Body), x.Previous, x.Hash})
+	}
+	return d
+}
