@@ -9,21 +9,40 @@ import (
 	"github.com/spf13/cobra"
 
 	"sternledger/internal/engagement"
+	"sternledger/internal/page"
 )
 
 func newBegin(s *shared) *cobra.Command {
-	var title, auditor string
+	var title, auditor, from string
 	cmd := &cobra.Command{
 		Use:   "begin DIR",
 		Short: "Start an engagement folder",
 		Long: `Makes the folder of one audit: engagement.yaml, which says what the audit is
 about and can be edited, an empty ledger, and a folder for the evidence. A
-folder that already holds an engagement is refused.`,
+folder that already holds an engagement is refused.
+
+--from makes it of an engagement that "sternledger pack" wrote. The bag and the
+ledger are verified on the way in; of what does not hold nothing is left.`,
 		Example: `  sternledger begin harbour-2026
-  sternledger begin harbour-2026 --title "Marrowick, autumn review" --auditor "R. Quill"`,
+  sternledger begin harbour-2027 --title "Marrowick, autumn review" --auditor "R. Quill"
+  sternledger pack harbour.zip; sternledger begin harbour-copy --from harbour.zip`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := args[0]
+			if from != "" {
+				if title != "" || auditor != "" {
+					return usage("--from takes the engagement as it is, with its title and auditor")
+				}
+				v, err := engagement.Unpack(from, dir, time.Now)
+				if err != nil {
+					return err
+				}
+				if !s.quiet {
+					fmt.Fprintf(cmd.OutOrStdout(), "Engagement unpacked in %s and verified: %s, %s, %s.\nIts seal is %s\n", dir, page.Quantity(v.Entries, "entry"),
+						page.Quantity(v.Files, "file"), page.Quantity(v.Weighings, "weighing"), engagement.SealOf(&v.Last))
+				}
+				return nil
+			}
 			if title == "" {
 				abs, err := filepath.Abs(dir)
 				if err != nil {
@@ -49,5 +68,6 @@ folder that already holds an engagement is refused.`,
 	}
 	cmd.Flags().StringVar(&title, "title", "", "what the audit is called (default: the folder's name)")
 	cmd.Flags().StringVar(&auditor, "auditor", "", "who audits; stands in every ledger entry (default: the user's name)")
+	cmd.Flags().StringVar(&from, "from", "", "make it of this packed engagement")
 	return cmd
 }

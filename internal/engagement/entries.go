@@ -30,7 +30,7 @@ var entryKinds = map[string]func(body map[string]any) string{
 				names = append(names, fmt.Sprint(m["name"]))
 			}
 		}
-		text := fmt.Sprintf("%d files: %s", len(names), strings.Join(names[:min(len(names), 3)], ", "))
+		text := fmt.Sprintf("files: %d, %s", len(names), strings.Join(names[:min(len(names), 3)], ", "))
 		if len(names) > 3 {
 			text += ", …"
 		}
@@ -48,7 +48,7 @@ var entryKinds = map[string]func(body map[string]any) string{
 	},
 	waiveKind: func(b map[string]any) string {
 		list, _ := b["findings"].([]any)
-		return fmt.Sprintf("%d findings until %v: %v", len(list), b["until"], b["reason"])
+		return fmt.Sprintf("findings: %d, until %v: %v", len(list), b["until"], b["reason"])
 	},
 	withdrawKind: func(b map[string]any) string { return fmt.Sprintf("waivers of entry %v: %v", b["waiver"], b["reason"]) },
 }

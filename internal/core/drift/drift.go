@@ -1,0 +1,445 @@
+// Package drift says what changed between two weighings: evidence, baselines,
+// scopes, who is governed by what, settings, findings, waivers; and what of it
+// cannot be compared.
+package drift
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+)
+
+// State is one weighing with all that it was made of.
+type State struct {
+	Number    int64
+	At        string
+	Files     map[string]string // SHA-256 of evidence, by name
+	Baselines []*baseline.Baseline
+	Survey    *govern.Survey
+	Result    *weigh.Result
+}
+
+// Way says how something changed.
+type Way string
+
+// The ways.
+const (
+	New       Way = "new"
+	Gone      Way = "gone"
+	Worse     Way = "worse"
+	Better    Way = "better"
+	Differs   Way = "differs" // neither way is better, or it cannot be told
+	Accepted  Way = "waived"
+	WaiverEnd Way = "waiver ended"
+	// Not comparable, because what was weighed with what changed:
+	NotBefore Way = "not weighed before"
+	NotNow    Way = "not weighed now"
+)
+
+// Change is one thing that changed.
+type Change struct {
+	Way    Way
+	What   string // name of the file, baseline, scope or account
+	Before string
+	After  string
+	Why    string
+}
+
+// Setting is a setting of a policy that changed.
+type Setting struct {
+	Change
+	Setting setting.ID
+	Cite    estate.Cite // of the value now
+}
+
+// Finding is a finding that changed.
+type Finding struct {
+	Change
+	Fingerprint string
+	Severity    baseline.Severity
+	Headline    string
+}
+
+// Move is an account that another policy or tier governs now.
+type Move struct {
+	Authority, Account string
+	From, To           string // scopes
+	Enabled            bool
+}
+
+// Report is everything that changed.
+type Report struct {
+	Before, After State
+	Evidence      []Change
+	Baselines     []Change
+	Scopes        []Change
+	Moves         []Move
+	Accounts      []Change // new and gone
+	Settings      []Setting
+	Findings      []Finding
+	Waivers       []Change
+}
+
+// Nothing reports whether nothing changed.
+func (r *Report) Nothing() bool {
+	return len(r.Evidence)+len(r.Baselines)+len(r.Scopes)+len(r.Moves)+len(r.Accounts)+len(r.Settings)+len(r.Findings)+len(r.Waivers) == 0
+}
+
+// Between compares two weighings.
+func Between(before, after State) *Report {
+	r := &Report{Before: before, After: after}
+	r.Evidence = compared(before.Files, after.Files, "another content under the same name")
+	versions := func(s *State) map[string]string {
+		all := map[string]string{}
+		for _, b := range s.Baselines {
+			all[b.ID] = b.Version
+		}
+		return all
+	}
+	r.Baselines = compared(versions(&before), versions(&after), "another version: its demands can differ")
+	r.scopes()
+	r.accounts()
+	r.settings()
+	r.findings()
+	r.waivers()
+	return r
+}
+
+// compared compares two maps of names.
+func compared(before, after map[string]string, why string) []Change {
+	var all []Change
+	for _, name := range slices.Sorted(maps.Keys(after)) {
+		switch was, ok := before[name]; {
+		case !ok:
+			all = append(all, Change{Way: New, What: name, After: after[name]})
+		case was != after[name]:
+			all = append(all, Change{Way: Differs, What: name, Before: was, After: after[name], Why: why})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(before)) {
+		if _, ok := after[name]; !ok {
+			all = append(all, Change{Way: Gone, What: name, Before: before[name]})
+		}
+	}
+	return all
+}
+
+// key names a scope by what makes it, so that it is the same scope in another
+// weighing even if the tiers under its policy are split otherwise.
+func key(s *govern.Scope) string {
+	origin := ""
+	if s.Policy != nil {
+		origin = s.Policy.Origin
+	}
+	return strings.Join([]string{s.Authority.Name, s.PolicyName(), origin}, "\x00")
+}
+
+func counted(accounts int) string {
+	if accounts == 1 {
+		return "1 account"
+	}
+	return fmt.Sprintf("%d accounts", accounts)
+}
+
+func byPolicy(s *State) (first map[string]*govern.Scope, accounts map[string]int) {
+	first, accounts = map[string]*govern.Scope{}, map[string]int{}
+	for _, scope := range s.Survey.Scopes {
+		k := key(scope)
+		if first[k] == nil {
+			first[k] = scope
+		}
+		accounts[k] += scope.Accounts
+	}
+	return first, accounts
+}
+
+// policyOf is how a scope without its tier is written.
+func policyOf(s *govern.Scope) string { return s.Authority.Name + " / " + s.PolicyName() }
+
+func (r *Report) scopes() {
+	before, had := byPolicy(&r.Before)
+	after, has := byPolicy(&r.After)
+	number := func(s *govern.Scope, n int) string {
+		if !s.Listed() {
+			return "accounts not listed"
+		}
+		return counted(n)
+	}
+	for _, k := range slices.Sorted(maps.Keys(after)) {
+		now := after[k]
+		was, ok := before[k]
+		switch {
+		case !ok:
+			r.Scopes = append(r.Scopes, Change{Way: New, What: policyOf(now), After: number(now, has[k])})
+		case number(was, had[k]) != number(now, has[k]):
+			r.Scopes = append(r.Scopes, Change{Way: Differs, What: policyOf(now), Before: number(was, had[k]), After: number(now, has[k])})
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(before)) {
+		if after[k] == nil {
+			r.Scopes = append(r.Scopes, Change{Way: Gone, What: policyOf(before[k]), Before: number(before[k], had[k])})
+		}
+	}
+}
+
+// accounts finds who moved from which policy or tier to which, who is new and
+// who is gone.
+func (r *Report) accounts() {
+	type standing struct {
+		scope   *govern.Scope
+		enabled bool
+	}
+	all := func(s *State, name string) (map[string]standing, bool) {
+		i := slices.IndexFunc(s.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Name == name })
+		if i < 0 {
+			return nil, false
+		}
+		a := s.Survey.Estate.Authorities[i]
+		found := map[string]standing{}
+		for row := range a.Objects.Len() {
+			if a.Objects.ClassOf(row) != estate.Account {
+				continue
+			}
+			who := a.Objects.Name.At(row)
+			if _, twice := found[who]; twice || who == "" {
+				who = a.DN(row)
+			}
+			scope, _ := s.Survey.ScopeOf(i, row)
+			found[who] = standing{scope, a.Objects.FlagsOf(row)&estate.Disabled == 0}
+		}
+		return found, a.Listed
+	}
+	names := map[string]bool{}
+	for _, s := range []*State{&r.Before, &r.After} {
+		for _, a := range s.Survey.Estate.Authorities {
+			names[a.Name] = true
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		before, listed := all(&r.Before, name)
+		after, stillListed := all(&r.After, name)
+		if !listed || !stillListed {
+			continue // the evidence named no accounts in one of them: nobody came or went
+		}
+		for _, who := range slices.Sorted(maps.Keys(after)) {
+			now := after[who]
+			was, ok := before[who]
+			switch {
+			case !ok:
+				r.Accounts = append(r.Accounts, Change{Way: New, What: who, After: now.scope.Name(), Why: name})
+			case key(was.scope) != key(now.scope) || was.scope.Tier != now.scope.Tier:
+				from, to := was.scope.Name(), now.scope.Name()
+				if from == to {
+					from, to = policyOf(was.scope)+" / "+was.scope.Tier, policyOf(now.scope)+" / "+now.scope.Tier
+				}
+				r.Moves = append(r.Moves, Move{name, who, from, to, now.enabled})
+			}
+		}
+		for _, who := range slices.Sorted(maps.Keys(before)) {
+			if _, ok := after[who]; !ok {
+				r.Accounts = append(r.Accounts, Change{Way: Gone, What: who, Before: before[who].scope.Name(), Why: name})
+			}
+		}
+	}
+}
+
+// settings finds what a policy comes to otherwise.
+func (r *Report) settings() {
+	before, _ := byPolicy(&r.Before)
+	after, _ := byPolicy(&r.After)
+	for _, k := range slices.Sorted(maps.Keys(after)) {
+		was, now := before[k], after[k]
+		if was == nil {
+			continue
+		}
+		for _, row := range setting.Table() {
+			x, y := was.Settings[row.ID], now.Settings[row.ID]
+			if row.ID == "mfa" && was.Tier != now.Tier || x.Missing == y.Missing && x.Value == y.Value {
+				continue
+			}
+			c := Setting{Change{Way: Differs, What: policyOf(now), Before: textOf(&row, x), After: textOf(&row, y)}, row.ID, y.Cite}
+			switch order, known := row.Compare(y.Value, x.Value); {
+			case x.Missing != govern.Present && y.Missing == govern.Present:
+				c.Way = New
+			case x.Missing == govern.Present && y.Missing != govern.Present:
+				c.Way = Gone
+			case known && order < 0:
+				c.Way = Worse
+			case known && order > 0:
+				c.Way = Better
+			}
+			r.Settings = append(r.Settings, c)
+		}
+	}
+}
+
+func textOf(row *setting.Setting, e govern.Effective) string {
+	if e.Missing != govern.Present {
+		return string(e.Missing)
+	}
+	return row.Text(e.Value)
+}
+
+// findings compares by fingerprint.
+func (r *Report) findings() {
+	of := func(s *State) map[string]*weigh.Finding {
+		all := map[string]*weigh.Finding{}
+		for i := range s.Result.Findings {
+			all[s.Result.Findings[i].Fingerprint] = &s.Result.Findings[i]
+		}
+		return all
+	}
+	before, after := of(&r.Before), of(&r.After)
+	add := func(f *weigh.Finding, c Change) {
+		c.What = f.ScopeName()
+		head := f.Check
+		if head == "" {
+			head = setting.Get(f.Settings[0]).Title
+		}
+		r.Findings = append(r.Findings, Finding{c, f.Fingerprint, f.Severity, head})
+	}
+	for i := range r.After.Result.Findings {
+		f := &r.After.Result.Findings[i]
+		was := before[f.Fingerprint]
+		if was == nil {
+			way, why := New, ""
+			if why = r.After.unweighedIn(&r.Before, f); why != "" {
+				way = NotBefore
+			}
+			add(f, Change{Way: way, After: state(f), Why: why})
+			continue
+		}
+		if way, why := changed(was, f); way != "" {
+			add(f, Change{Way: way, Before: state(was), After: state(f), Why: why})
+		}
+	}
+	for i := range r.Before.Result.Findings {
+		f := &r.Before.Result.Findings[i]
+		if after[f.Fingerprint] != nil {
+			continue
+		}
+		way, why := Gone, ""
+		if why = r.Before.unweighedIn(&r.After, f); why != "" {
+			way = NotNow
+		}
+		add(f, Change{Way: way, Before: state(f), Why: why})
+	}
+	order := []Way{New, Worse, WaiverEnd, Differs, Better, Gone, Accepted, NotBefore, NotNow}
+	slices.SortStableFunc(r.Findings, func(x, y Finding) int {
+		return cmp.Or(slices.Index(order, x.Way)-slices.Index(order, y.Way), y.Severity.Rank()-x.Severity.Rank())
+	})
+}
+
+// state writes what a finding comes to.
+func state(f *weigh.Finding) string {
+	text := string(f.Kind)
+	if f.Kind == weigh.Waived {
+		text += " (" + string(f.Beneath) + ")"
+	}
+	if f.Check == "" && f.Observed != "-" && f.Observed != "" {
+		text += ", " + f.Observed
+	}
+	if f.Check != "" && f.Accounts != nil {
+		text += ", " + counted(*f.Accounts)
+	}
+	return text
+}
+
+// unweighedIn says why a finding of one state could not be in the other;
+// empty: it could.
+func (s *State) unweighedIn(other *State, f *weigh.Finding) string {
+	if !slices.ContainsFunc(other.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Name == f.Authority.Name }) {
+		return f.Authority.Name + " is in one of the weighings only"
+	}
+	if f.Scope != nil && !slices.ContainsFunc(other.Survey.Scopes, func(x *govern.Scope) bool { return key(x) == key(f.Scope) && x.Tier == f.Scope.Tier }) {
+		return "the scope is in one of the weighings only"
+	}
+	if f.Check != "" {
+		return ""
+	}
+	// A demand: was the setting weighed on that scope at all?
+	weighed := slices.ContainsFunc(other.Result.Verdicts, func(v weigh.Verdict) bool {
+		return v.Demand.Setting == f.Settings[0] && v.Scope.Tier == f.Scope.Tier && key(v.Scope) == key(f.Scope)
+	})
+	if !weighed {
+		return "no baseline of the other weighing demands it there"
+	}
+	var alone []string
+	for _, b := range f.Baselines {
+		if slices.ContainsFunc(other.Baselines, func(x *baseline.Baseline) bool { return x.ID == b.ID }) {
+			return ""
+		}
+		if !slices.Contains(alone, b.ID) {
+			alone = append(alone, b.ID)
+		}
+	}
+	return "found by " + strings.Join(alone, ", ") + ", which one of the weighings is against only"
+}
+
+// changed says how a finding that is in both changed; empty: it did not.
+func changed(was, now *weigh.Finding) (Way, string) {
+	beneath := func(f *weigh.Finding) weigh.Kind {
+		if f.Kind == weigh.Waived {
+			return f.Beneath
+		}
+		return f.Kind
+	}
+	way := Way("")
+	x, y := beneath(was), beneath(now)
+	switch {
+	case x != y && y.Rank() > x.Rank():
+		way = Worse
+	case x != y:
+		way = Better
+	case now.Check == "" && now.Kind != weigh.Missing && was.Observed != now.Observed:
+		way = Differs
+		id := now.Settings[0]
+		if order, known := setting.Get(id).Compare(now.Scope.Settings[id].Value, was.Scope.Settings[id].Value); known && order < 0 {
+			way = Worse
+		} else if known && order > 0 {
+			way = Better
+		}
+	case now.Severity != was.Severity:
+		way = map[bool]Way{true: Worse, false: Better}[now.Severity.Rank() > was.Severity.Rank()]
+	case now.Check != "" && now.Accounts != nil && was.Accounts != nil && *now.Accounts != *was.Accounts:
+		way = map[bool]Way{true: Worse, false: Better}[*now.Accounts > *was.Accounts]
+	}
+	switch {
+	case was.Kind == weigh.Waived && now.Kind != weigh.Waived:
+		return WaiverEnd, string(way)
+	case was.Kind != weigh.Waived && now.Kind == weigh.Waived:
+		return Accepted, now.Waiver.Reason
+	}
+	return way, ""
+}
+
+// waivers tells of waivers that came, ended, or were outgrown.
+func (r *Report) waivers() {
+	of := func(s *State) map[string]*weigh.Waiver {
+		all := map[string]*weigh.Waiver{}
+		for i := range s.Result.Waivers {
+			w := &s.Result.Waivers[i]
+			all[fmt.Sprintf("%09d %s", w.Entry, w.Fingerprint)] = w
+		}
+		return all
+	}
+	before, after := of(&r.Before), of(&r.After)
+	for _, k := range slices.Sorted(maps.Keys(after)) {
+		now, was := after[k], before[k]
+		what := now.Scope + ": " + cmp.Or(now.Check, string(now.Setting))
+		switch {
+		case was == nil:
+			r.Waivers = append(r.Waivers, Change{Way: New, What: what, After: string(now.State), Why: now.Reason})
+		case was.State != now.State:
+			r.Waivers = append(r.Waivers, Change{Way: Differs, What: what, Before: string(was.State), After: string(now.State), Why: now.Why})
+		}
+	}
+}
