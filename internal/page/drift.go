@@ -83,7 +83,10 @@ func Drift(s *Sheet, r *drift.Report, all bool) error {
 	return s.Err()
 }
 
-func change(s *Sheet, c *engagement.ChangeDocument) {
+func change(s *Sheet, c *engagement.ChangeDocument) { s.Note(string(c.Way), changeText(c)) }
+
+// changeText writes what changed, from what to what and why.
+func changeText(c *engagement.ChangeDocument) string {
 	text := c.What
 	short := func(v string) string { // a SHA-256 is told by its beginning
 		if len(v) == 64 && !strings.Contains(v, " ") {
@@ -100,7 +103,7 @@ func change(s *Sheet, c *engagement.ChangeDocument) {
 	if c.Why != "" {
 		text += " (" + c.Why + ")"
 	}
-	s.Note(string(c.Way), text)
+	return text
 }
 
 // DriftRows gives one row for each thing that changed.

@@ -1,0 +1,234 @@
+package page
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/weigh"
+	"sternledger/internal/engagement"
+)
+
+// ReportFormat is one form of the report. A further one is one more value.
+type ReportFormat struct {
+	Ending string // of the file's name
+	Title  string
+	Write  func(w io.Writer, r *engagement.Report) error
+}
+
+// ReportFormats are all forms, asked in this order: a longer ending goes before
+// one that it ends in.
+var ReportFormats = []ReportFormat{
+	{".html", "one page for people, to read and to print", reportHTML},
+	{".xlsx", "the auditor's working paper", reportWorkbook},
+	{".csv", "a row for each finding", func(w io.Writer, r *engagement.Report) error { return FindingRows(r.Weighing).CSV(w) }},
+	{".md", "the findings in Markdown", reportMarkdown},
+	{".sarif", "SARIF 2.1.0, for tools that take findings", reportSARIF},
+	{".sarif.json", "the same", reportSARIF},
+	{".oscal.json", "OSCAL assessment results", reportOSCAL},
+	{".json", "everything, as docs/formats.md has it", func(w io.Writer, r *engagement.Report) error { return JSON(w, r.Document()) }},
+}
+
+// FormatFor returns the form that a file's name asks for; nil for none.
+func FormatFor(name string) *ReportFormat {
+	for i := range ReportFormats {
+		if strings.HasSuffix(strings.ToLower(name), ReportFormats[i].Ending) {
+			return &ReportFormats[i]
+		}
+	}
+	return nil
+}
+
+// FindingRows gives one row for each finding.
+func FindingRows(w *engagement.Weighing) *Rows {
+	r := &Rows{Head: []string{"fingerprint", "verdict", "severity", "scope", "finding", "settings", "accounts", "examples", "observed", "demanded", "reason", "remedy", "evidence", "baselines", "beneath", "waived_until", "waiver_reason"}}
+	for i := range w.Findings {
+		f := &w.Findings[i]
+		var cites, sources, settings []string
+		for _, c := range f.Evidence {
+			cites = append(cites, c.String())
+		}
+		for _, b := range f.Baselines {
+			sources = append(sources, strings.TrimSpace(b.ID+" "+b.Ref))
+		}
+		for _, id := range f.Settings {
+			settings = append(settings, string(id))
+		}
+		accounts, until, why := "", "", ""
+		if f.Accounts != nil {
+			accounts = fmt.Sprint(*f.Accounts)
+		}
+		if f.Waiver != nil {
+			until, why = f.Waiver.Until, f.Waiver.Reason
+		}
+		r.Rows = append(r.Rows, []string{f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), headOf(f), strings.Join(settings, " "), accounts, strings.Join(f.Examples, " "),
+			f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, " "), strings.Join(sources, "; "), string(f.Beneath), until, why})
+	}
+	return r
+}
+
+// headOf names a finding without its value.
+func headOf(f *weigh.Finding) string {
+	head, _, _ := strings.Cut(f.Headline(), ":")
+	return head
+}
+
+// summary says in plain words what a report comes to.
+func summary(r *engagement.Report) []string {
+	w := r.Weighing
+	accounts, enabled, authorities := 0, 0, len(r.Survey.Estate.Authorities)
+	for _, s := range w.Scopes {
+		accounts += s.Accounts
+		enabled += s.Enabled
+	}
+	counts, grave := map[weigh.Kind]int{}, 0
+	for i := range w.Findings {
+		f := &w.Findings[i]
+		counts[f.Kind]++
+		if f.Severity == "grave" && f.Kind != weigh.Waived {
+			grave++
+		}
+	}
+	held := 0
+	for _, v := range w.Verdicts {
+		if v.Kind == weigh.Holds {
+			held++
+		}
+	}
+	var against []string
+	for _, b := range w.Baselines {
+		against = append(against, b.String())
+	}
+	text := []string{
+		fmt.Sprintf("%s in %s, with %s of which %s are enabled, were held against %s.", Quantity(len(w.Scopes), "account scope"), Quantity(authorities, "authority"), Quantity(accounts, "listed account"), Grouped(enabled), strings.Join(against, ", ")),
+		fmt.Sprintf("Of %s, %s hold. There are %s: %s weak, %s conflicting, %s missing, %s waived; %s of those not waived are grave.", Quantity(len(w.Verdicts), "verdict"), Grouped(held), Quantity(len(w.Findings), "finding"),
+			Grouped(counts[weigh.Weak]), Grouped(counts[weigh.Conflicting]), Grouped(counts[weigh.Missing]), Grouped(counts[weigh.Waived]), Grouped(grave)),
+	}
+	if open, most := unbounded(r); open > 0 {
+		text = append(text, fmt.Sprintf("In %s nothing locks: guesses are bounded only by how fast a server answers (%s).", Quantity(open, "policy"), most))
+	}
+	return text
+}
+
+// unbounded counts the policies under which nothing locks, and names some.
+func unbounded(r *engagement.Report) (n int, names string) {
+	var all []string
+	seen := map[string]bool{}
+	for i := range r.Forecasts.Scopes {
+		x := &r.Forecasts.Scopes[i]
+		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
+		if x.Now.Lockout.Known && x.Now.Lockout.Never && !seen[name] {
+			seen[name] = true
+			all = append(all, name)
+		}
+	}
+	names = strings.Join(all[:min(len(all), 3)], ", ")
+	if len(all) > 3 {
+		names += ", …"
+	}
+	return len(all), names
+}
+
+// worst are the gravest findings that are not waived, by how many accounts they
+// concern.
+func worst(w *engagement.Weighing, most int) []*weigh.Finding {
+	var all []*weigh.Finding
+	accounts := func(f *weigh.Finding) int {
+		if f.Accounts == nil {
+			return 0
+		}
+		return *f.Accounts
+	}
+	for i := range w.Findings {
+		if f := &w.Findings[i]; f.Kind != weigh.Waived && f.Kind != weigh.Missing {
+			all = append(all, f)
+		}
+	}
+	slices.SortStableFunc(all, func(x, y *weigh.Finding) int {
+		if d := y.Severity.Rank() - x.Severity.Rank(); d != 0 {
+			return d
+		}
+		return accounts(y) - accounts(x)
+	})
+	// One for each thing that is wrong: the same in ten scopes is one line.
+	seen := map[string]bool{}
+	var picked []*weigh.Finding
+	for _, f := range all {
+		key := f.Check
+		if key == "" {
+			key = string(f.Settings[0])
+		}
+		if !seen[key] && len(picked) < most {
+			seen[key] = true
+			picked = append(picked, f)
+		}
+	}
+	return picked
+}
+
+// governsText says what governs a scope.
+func governsText(s *govern.Scope) string {
+	switch {
+	case s.Policy == nil && s.Why != "":
+		return s.Why
+	case s.Policy == nil:
+		return "its settings are not in the evidence"
+	}
+	text := string(s.Policy.Standing)
+	if s.Policy.Precedence != nil {
+		text += fmt.Sprintf(", precedence %d", *s.Policy.Precedence)
+	}
+	if s.Elsewhere != nil {
+		text += ", in " + s.Elsewhere.Name
+	}
+	if at := s.Policy.Cite.String(); at != "" {
+		text += ": " + s.Policy.Origin + " (" + at + ")"
+	}
+	return text
+}
+
+// reportMarkdown writes the findings, policy by policy.
+func reportMarkdown(w io.Writer, r *engagement.Report) error {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	m := func(text string) string { return markdownText.Replace(Clean(text)) }
+	line("# %s", m(r.Title))
+	line("\nWeighing %d of %s, by %s. Seal %s.\n", r.Weighing.Number, r.Weighing.At.Format("2006-01-02 15:04 UTC"), m(r.Auditor), r.Seal)
+	for _, text := range summary(r) {
+		line("%s\n", m(text))
+	}
+	for _, about := range subjects(r.Weighing) {
+		if len(about.findings) == 0 {
+			continue
+		}
+		line("## %s\n", m(about.title))
+		if about.note != "" {
+			line("%s\n", m(about.note))
+		}
+		for _, f := range about.findings {
+			line("- **%s**, %s: %s", f.Kind, f.Severity, m(f.Headline()))
+			if f.Demanded != "" {
+				line("  - demanded: %s", m(f.Demanded))
+			}
+			line("  - %s", m(f.Reason))
+			if f.Waiver != nil {
+				line("  - waived until %s by %s: %s; beneath: %s", f.Waiver.Until, m(f.Waiver.By), m(f.Waiver.Reason), f.Beneath)
+			}
+			var cites []string
+			for _, c := range f.Evidence {
+				cites = append(cites, m(citeText(c)))
+			}
+			if len(cites) > 0 {
+				line("  - evidence: %s", strings.Join(cites, "; "))
+			}
+			line("  - remedy: %s (%s)", m(f.Remedy), f.Fingerprint)
+		}
+		line("")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+var markdownText = strings.NewReplacer("<", "&lt;", "*", `\*`, "_", `\_`, "`", "\\`", "[", `\[`, "|", `\|`, "#", `\#`)

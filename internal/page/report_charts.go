@@ -1,0 +1,310 @@
+package page
+
+import (
+	"fmt"
+	"html"
+	"html/template"
+	"math"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/weigh"
+	"sternledger/internal/engagement"
+)
+
+// Measures of the charts, in the units of their pictures.
+const (
+	chartWidth  = 760
+	chartLabels = 290 // width of the names at the left
+	chartRow    = 20
+	mostBars    = 40
+)
+
+// svg draws one picture. It has its title and what it shows as text, for who
+// does not see it.
+type svg struct {
+	b strings.Builder
+}
+
+func (s *svg) begin(height int, id, title, desc string) {
+	fmt.Fprintf(&s.b, `<svg viewBox="0 0 %d %d" role="img" aria-labelledby="%s-t %s-d" xmlns="http://www.w3.org/2000/svg"><title id="%s-t">%s</title><desc id="%s-d">%s</desc>`,
+		chartWidth, height, id, id, id, html.EscapeString(Clean(title)), id, html.EscapeString(Clean(desc)))
+}
+
+func (s *svg) text(x, y float64, class, text string) {
+	fmt.Fprintf(&s.b, `<text x="%.1f" y="%.1f" class="%s">%s</text>`, x, y, class, html.EscapeString(Clean(text)))
+}
+
+func (s *svg) rect(x, y, w, h float64, class, title string) {
+	fmt.Fprintf(&s.b, `<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" class="%s"><title>%s</title></rect>`, x, y, max(w, 0), h, class, html.EscapeString(Clean(title)))
+}
+
+func (s *svg) line(x1, y1, x2, y2 float64, class string) {
+	fmt.Fprintf(&s.b, `<line x1="%.1f" y1="%.1f" x2="%.1f" y2="%.1f" class="%s"/>`, x1, y1, x2, y2, class)
+}
+
+func (s *svg) end() template.HTML {
+	s.b.WriteString("</svg>")
+	return template.HTML(s.b.String()) //nolint:gosec // every text went through EscapeString
+}
+
+// label shortens a name so that it fits at the left.
+func label(name string) string { return clip(name, 44) }
+
+func (v *htmlReport) charts() {
+	v.Guesses = guessesChart(v.Report)
+	v.Verdicts = verdictsChart(v.Report)
+	v.Course = courseChart(v.Report.Course)
+}
+
+// guessesChart draws, for each policy, the guesses for one account over a
+// weekend below the lock, on a scale of powers of ten.
+func guessesChart(r *engagement.Report) template.HTML {
+	type bar struct {
+		name    string
+		n       float64
+		unbound bool
+	}
+	var bars []bar
+	seen := map[string]bool{}
+	for i := range r.Forecasts.Scopes {
+		x := &r.Forecasts.Scopes[i]
+		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
+		if seen[name] {
+			continue
+		}
+		seen[name] = true
+		for _, g := range x.Now.Guesses {
+			switch {
+			case g.Horizon != "weekend":
+			case g.UnderLock != nil:
+				bars = append(bars, bar{name, float64(*g.UnderLock), false})
+			case g.AtRate != nil:
+				bars = append(bars, bar{name, float64(*g.AtRate), true})
+			}
+		}
+	}
+	slices.SortStableFunc(bars, func(x, y bar) int {
+		switch {
+		case x.n > y.n:
+			return -1
+		case x.n < y.n:
+			return 1
+		}
+		return 0
+	})
+	more := max(len(bars)-mostBars, 0)
+	bars = bars[:len(bars)-more]
+	most := 10.0
+	for _, b := range bars {
+		most = max(most, b.n)
+	}
+	decades := math.Ceil(math.Log10(most))
+	room := float64(chartWidth - chartLabels - 110)
+	at := func(n float64) float64 { return room * math.Log10(max(n, 1)) / decades }
+	var s svg
+	var told []string
+	for _, b := range bars {
+		told = append(told, fmt.Sprintf("%s: %s", b.name, guessText(b.n, b.unbound)))
+	}
+	top := 18
+	s.begin(top+len(bars)*chartRow+8, "guesses", "Guesses for one account over a weekend, below the lock", strings.Join(told, "; "))
+	for d := 0.0; d <= decades; d++ {
+		x := chartLabels + at(math.Pow(10, d))
+		s.line(x, float64(top)-4, x, float64(top+len(bars)*chartRow), "grid")
+		s.text(x, 10, "tick", short(math.Pow(10, d)))
+	}
+	for i, b := range bars {
+		y := float64(top + i*chartRow)
+		s.text(chartLabels-8, y+13, "name", label(b.name))
+		class := "bar"
+		if b.unbound {
+			class = "open"
+		}
+		s.rect(chartLabels, y+3, max(at(b.n), 1.5), chartRow-7, class, told[i])
+		s.text(chartLabels+at(b.n)+5, y+13, "value", guessText(b.n, b.unbound))
+	}
+	return s.end()
+}
+
+func guessText(n float64, unbound bool) string {
+	if unbound {
+		return "no bound"
+	}
+	return Grouped(int(n))
+}
+
+// verdictsChart draws, for each policy, how many settings have which verdict,
+// and how many accounts live under it.
+func verdictsChart(r *engagement.Report) template.HTML {
+	type bar struct {
+		name, accounts string
+		counts         map[weigh.Kind]int
+		total          int
+	}
+	var bars []*bar
+	at := map[string]*bar{}
+	worstOf := map[string]map[string]weigh.Kind{}
+	for i := range r.Weighing.Verdicts {
+		x := &r.Weighing.Verdicts[i]
+		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
+		if at[name] == nil {
+			at[name] = &bar{name: name, counts: map[weigh.Kind]int{}}
+			bars = append(bars, at[name])
+			worstOf[name] = map[string]weigh.Kind{}
+		}
+		id := string(x.Demand.Setting)
+		if old, ok := worstOf[name][id]; !ok || x.Kind.Rank() > old.Rank() {
+			worstOf[name][id] = x.Kind
+		}
+	}
+	accounts, listed := map[string]int{}, map[string]bool{}
+	for _, sc := range r.Weighing.Scopes {
+		name := sc.Authority.Name + " / " + sc.PolicyName()
+		accounts[name] += sc.Accounts
+		listed[name] = sc.Listed()
+	}
+	most := 1
+	for _, b := range bars {
+		for _, k := range worstOf[b.name] {
+			b.counts[k]++
+			b.total++
+		}
+		most = max(most, b.total)
+		b.accounts = "not listed"
+		if listed[b.name] {
+			b.accounts = Grouped(accounts[b.name])
+		}
+	}
+	// The policies with most accounts first: there it matters most.
+	slices.SortStableFunc(bars, func(x, y *bar) int { return accounts[y.name] - accounts[x.name] })
+	bars = bars[:min(len(bars), mostBars)]
+	room := float64(chartWidth - chartLabels - 80)
+	var told []string
+	tell := func(b *bar) string {
+		var parts []string
+		for _, k := range weigh.Kinds {
+			if b.counts[k] > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", b.counts[k], k))
+			}
+		}
+		return b.name + ": " + strings.Join(parts, ", ") + "; accounts: " + b.accounts
+	}
+	for _, b := range bars {
+		told = append(told, tell(b))
+	}
+	var s svg
+	top := 34
+	s.begin(top+len(bars)*chartRow+6, "verdicts", "Settings by verdict under each policy, and its accounts", strings.Join(told, ". "))
+	s.b.WriteString(`<defs><pattern id="hatch" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><rect width="5" height="5" class="h0"/><rect width="2" height="5" class="h1"/></pattern>` +
+		`<pattern id="dots" width="5" height="5" patternUnits="userSpaceOnUse"><rect width="5" height="5" class="d0"/><circle cx="2" cy="2" r="1.1" class="d1"/></pattern>` +
+		`<pattern id="lines" width="4" height="4" patternUnits="userSpaceOnUse"><rect width="4" height="4" class="l0"/><rect width="4" height="1" class="l1"/></pattern></defs>`)
+	x := float64(chartLabels)
+	for _, k := range weigh.Kinds {
+		s.rect(x, 4, 14, 10, "v-"+string(k), string(k))
+		s.text(x+18, 13, "tick left", string(k))
+		x += 34 + 6.2*float64(len(k))
+	}
+	s.text(chartWidth-2, 13, "tick right", "accounts")
+	for i, b := range bars {
+		y := float64(top + i*chartRow)
+		s.text(chartLabels-8, y+13, "name", label(b.name))
+		x := float64(chartLabels)
+		for _, k := range weigh.Kinds {
+			n := b.counts[k]
+			if n == 0 {
+				continue
+			}
+			width := room * float64(n) / float64(most)
+			s.rect(x, y+3, width-1, chartRow-7, "v-"+string(k), fmt.Sprintf("%s: %d %s", b.name, n, k))
+			if width > 16 {
+				s.text(x+width/2, y+13, "in in-"+string(k), fmt.Sprint(n))
+			}
+			x += width
+		}
+		s.text(chartWidth-2, y+13, "value right", b.accounts)
+	}
+	return s.end()
+}
+
+// courseChart draws the findings of all weighings so far, a line for each
+// verdict. One weighing has no course.
+func courseChart(course []engagement.CoursePoint) template.HTML {
+	if len(course) < 2 {
+		return ""
+	}
+	const height, left, right, top, bottom = 230, 44, 110, 12, 26
+	most := 1
+	for _, p := range course {
+		for _, k := range weigh.Kinds[1:] {
+			most = max(most, p.Findings[k])
+		}
+	}
+	x := func(i int) float64 {
+		return left + float64(i)*(chartWidth-left-right)/float64(len(course)-1)
+	}
+	y := func(n int) float64 { return height - bottom - float64(n)*(height-top-bottom)/float64(most) }
+	var told []string
+	for _, p := range course {
+		told = append(told, fmt.Sprintf("weighing %d, %s: %d weak, %d conflicting, %d missing, %d waived", p.Weighing, p.At[:10], p.Findings[weigh.Weak], p.Findings[weigh.Conflicting], p.Findings[weigh.Missing], p.Findings[weigh.Waived]))
+	}
+	var s svg
+	s.begin(height, "course", "Findings over the weighings", strings.Join(told, "; "))
+	step := niceStep(most)
+	for n := 0; n <= most; n += step {
+		s.line(left, y(n), chartWidth-right, y(n), "grid")
+		s.text(left-6, y(n)+4, "name", fmt.Sprint(n))
+	}
+	every := (len(course) + 9) / 10
+	for i, p := range course {
+		if i%every == 0 || i == len(course)-1 {
+			s.text(x(i), height-8, "tick", fmt.Sprintf("%d", p.Weighing))
+		}
+	}
+	// The names at the right ends keep off each other.
+	type end struct {
+		k weigh.Kind
+		y float64
+	}
+	var ends []end
+	for _, k := range weigh.Kinds[1:] {
+		var path strings.Builder
+		for i, p := range course {
+			fmt.Fprintf(&path, "%s%.1f %.1f", map[bool]string{true: "M", false: "L"}[i == 0], x(i), y(p.Findings[k]))
+		}
+		fmt.Fprintf(&s.b, `<path d="%s" class="course c-%s"/>`, path.String(), k)
+		for i, p := range course {
+			if len(course) <= 40 {
+				fmt.Fprintf(&s.b, `<circle cx="%.1f" cy="%.1f" r="2.6" class="dot c-%s"><title>%s</title></circle>`, x(i), y(p.Findings[k]), k, html.EscapeString(told[i]))
+			}
+		}
+		ends = append(ends, end{k, y(course[len(course)-1].Findings[k])})
+	}
+	slices.SortFunc(ends, func(a, b end) int { return int(a.y - b.y) })
+	for i := range ends {
+		if i > 0 {
+			ends[i].y = max(ends[i].y, ends[i-1].y+13)
+		}
+	}
+	for over := ends[len(ends)-1].y - (height - bottom); over > 0; over = 0 {
+		for i := range ends {
+			ends[i].y -= over
+		}
+	}
+	for _, e := range ends {
+		s.text(chartWidth-right+8, e.y+4, "tick left t-"+string(e.k), fmt.Sprintf("%s %d", e.k, course[len(course)-1].Findings[e.k]))
+	}
+	return s.end()
+}
+
+// niceStep parts a scale into some five steps.
+func niceStep(most int) int {
+	step := 1
+	for _, by := range []int{2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 100000, 1000000} {
+		if most/step <= 6 {
+			break
+		}
+		step = by
+	}
+	return step
+}

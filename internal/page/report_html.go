@@ -1,0 +1,293 @@
+package page
+
+import (
+	_ "embed" // the page's template
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+	"sternledger/internal/engagement"
+)
+
+//go:embed report.html
+var reportTemplate string
+
+// htmlReport is the report as its page shows it.
+type htmlReport struct {
+	*engagement.Report
+	Summary   []string
+	Worst     []*weigh.Finding
+	Matrices  []htmlMatrix
+	Policies  []htmlPolicy
+	Guesses   template.HTML
+	Verdicts  template.HTML
+	Course    template.HTML
+	Drift     []htmlChange
+	Nothing   bool
+	Gaps      []htmlGap
+	Forecasts [][]string
+	Kinds     []weigh.Kind
+	Baselines []string
+	Program   string
+}
+
+// htmlMatrix is an authority's policies against the settings weighed there.
+type htmlMatrix struct {
+	Authority, About string
+	Settings         []setting.Setting
+	Rows             []htmlMatrixRow
+}
+
+type htmlMatrixRow struct {
+	Name, ID string
+	Cells    []htmlCell
+}
+
+// htmlCell is the worst verdict on a setting; Finding is what it links to.
+type htmlCell struct {
+	Kind    weigh.Kind
+	Finding string
+}
+
+// htmlPolicy is one part of the page: an authority as a whole, or a policy.
+type htmlPolicy struct {
+	ID, Title, Note, Governs string
+	Settings                 []htmlSetting
+	Findings                 []htmlFinding
+	Held                     string
+}
+
+type htmlSetting struct {
+	Title, ID, Value, Raw, Evidence, From string
+	Missing                               bool
+}
+
+type htmlFinding struct {
+	*told
+	Split   bool
+	Sources string
+	Who     string
+	Cites   []string
+	Filter  string // ids of the baselines
+	Prints  []string
+}
+
+type htmlChange struct {
+	Part  string
+	Lines [][2]string // a word, and what it says
+	More  int
+}
+
+type htmlGap struct{ Where, What string }
+
+// most of what the page lists of each part of a drift.
+const mostDrift = 40
+
+func reportHTML(w io.Writer, r *engagement.Report) error {
+	t, err := template.New("report").Funcs(template.FuncMap{
+		"clean": Clean, "short": func(k weigh.Kind) string { return shortKinds[k] }, "grouped": Grouped, "title": func(id setting.ID) string { return setting.Get(id).Title },
+		"about": func(w weigh.Waiver) string { return about(&w) }, "accepted": func(w weigh.Waiver) string { return accepted(&w) }, "day": func(at string) string { return at[:min(len(at), 10)] },
+	}).Parse(reportTemplate)
+	if err != nil {
+		return err
+	}
+	v := &htmlReport{Report: r, Summary: summary(r), Worst: worst(r.Weighing, 8), Kinds: weigh.Kinds[1:], Program: engagement.Version}
+	for _, b := range r.Weighing.Baselines {
+		v.Baselines = append(v.Baselines, b.ID)
+	}
+	slices.Sort(v.Baselines)
+	ids := v.policies()
+	v.matrices(ids)
+	v.charts()
+	v.drift()
+	v.gaps()
+	v.forecasts()
+	return t.Execute(w, v)
+}
+
+var shortKinds = map[weigh.Kind]string{weigh.Holds: "holds", weigh.Weak: "weak", weigh.Conflicting: "confl.", weigh.Missing: "miss.", weigh.Waived: "waived", "": "–"}
+
+// policies makes the parts, and returns their ids by title.
+func (v *htmlReport) policies() map[string]string {
+	ids := map[string]string{}
+	w := v.Weighing
+	for n, about := range subjects(w) {
+		p := htmlPolicy{ID: fmt.Sprintf("p%d", n+1), Title: about.title, Note: about.note, Held: holding(w, about.scopes)}
+		ids[about.title] = p.ID
+		if len(about.scopes) > 0 {
+			s := about.scopes[0]
+			p.Governs = governsText(s)
+			for _, row := range setting.Table() {
+				e := s.Settings[row.ID]
+				if e.Missing == govern.NoSuch {
+					continue
+				}
+				x := htmlSetting{Title: row.Title, ID: string(row.ID), Value: row.Text(e.Value), Raw: clip(e.Cite.Raw, 60), Evidence: e.Cite.String(), From: e.From, Missing: e.Missing != govern.Present}
+				if x.Missing {
+					x.Value = string(e.Missing)
+				}
+				p.Settings = append(p.Settings, x)
+			}
+		}
+		for _, f := range about.findings {
+			x := htmlFinding{told: f, Split: len(about.scopes) > 1, Sources: strings.Join(sourceTexts(f.Finding), "; "), Who: whom(f.Finding), Prints: f.tiers}
+			for _, c := range f.Evidence {
+				x.Cites = append(x.Cites, citeText(c))
+			}
+			for _, b := range f.Baselines {
+				x.Filter += b.ID + " "
+			}
+			p.Findings = append(p.Findings, x)
+		}
+		v.Policies = append(v.Policies, p)
+	}
+	return ids
+}
+
+// matrices makes a table of words for each authority.
+func (v *htmlReport) matrices(ids map[string]string) {
+	type place struct {
+		policy  string
+		setting setting.ID
+	}
+	worst, finding := map[place]weigh.Kind{}, map[place]string{}
+	for i := range v.Weighing.Verdicts {
+		x := &v.Weighing.Verdicts[i]
+		at := place{x.Scope.Authority.Name + " / " + x.Scope.PolicyName(), x.Demand.Setting}
+		if old, ok := worst[at]; !ok || x.Kind.Rank() > old.Rank() {
+			worst[at] = x.Kind
+		}
+	}
+	for _, p := range v.Policies {
+		for _, f := range p.Findings {
+			for _, id := range f.Settings {
+				if at := (place{p.Title, id}); finding[at] == "" || f.Check == "" {
+					finding[at] = f.Fingerprint
+				}
+			}
+		}
+	}
+	var order []string
+	rows := map[string][]string{}
+	for _, s := range v.Weighing.Scopes {
+		if rows[s.Authority.Name] == nil {
+			order = append(order, s.Authority.Name)
+		}
+		if name := s.Authority.Name + " / " + s.PolicyName(); !slices.Contains(rows[s.Authority.Name], name) {
+			rows[s.Authority.Name] = append(rows[s.Authority.Name], name)
+		}
+	}
+	for _, authority := range order {
+		m := htmlMatrix{Authority: authority}
+		for _, row := range setting.Table() {
+			if slices.ContainsFunc(rows[authority], func(p string) bool { _, ok := worst[place{p, row.ID}]; return ok }) {
+				m.Settings = append(m.Settings, row)
+			}
+		}
+		if len(m.Settings) == 0 {
+			continue
+		}
+		for _, p := range rows[authority] {
+			line := htmlMatrixRow{Name: strings.TrimPrefix(p, authority+" / "), ID: ids[p]}
+			some := false
+			for _, row := range m.Settings {
+				at := place{p, row.ID}
+				kind := worst[at]
+				some = some || kind != ""
+				cell := htmlCell{Kind: kind}
+				if kind != weigh.Holds {
+					cell.Finding = finding[at]
+				}
+				line.Cells = append(line.Cells, cell)
+			}
+			if some {
+				m.Rows = append(m.Rows, line)
+			}
+		}
+		v.Matrices = append(v.Matrices, m)
+	}
+}
+
+// drift tells what changed since the weighing before.
+func (v *htmlReport) drift() {
+	if v.Report.Drift == nil {
+		return
+	}
+	d := engagement.NewDriftDocument(v.Report.Drift)
+	v.Nothing = d.Nothing
+	add := func(part string, n int, line func(i int) (string, string)) {
+		if n == 0 {
+			return
+		}
+		c := htmlChange{Part: part, More: max(n-mostDrift, 0)}
+		for i := range min(n, mostDrift) {
+			word, text := line(i)
+			c.Lines = append(c.Lines, [2]string{word, text})
+		}
+		v.Drift = append(v.Drift, c)
+	}
+	changes := func(part string, all []engagement.ChangeDocument) {
+		add(part, len(all), func(i int) (string, string) { return string(all[i].Way), changeText(&all[i]) })
+	}
+	changes("Evidence", d.Evidence)
+	changes("Baselines", d.Baselines)
+	changes("Policies and their accounts", d.Scopes)
+	add("Accounts that moved", len(d.Moves), func(i int) (string, string) {
+		m := d.Moves[i]
+		return "moved", fmt.Sprintf("%s of %s: from %s to %s", m.Account, m.Authority, m.From, m.To)
+	})
+	changes("Accounts that came and went", d.Accounts)
+	add("Settings", len(d.Settings), func(i int) (string, string) {
+		x := d.Settings[i]
+		return string(x.Way), fmt.Sprintf("%s, %s: %s → %s", x.What, x.Setting, x.Before, x.After)
+	})
+	add("Findings", len(d.Findings), func(i int) (string, string) {
+		f := d.Findings[i]
+		f.ChangeDocument.What += ": " + f.Headline
+		return string(f.Way), changeText(&f.ChangeDocument)
+	})
+	changes("Waivers", d.Waivers)
+}
+
+// gaps are what the evidence lacks: findings that are missing, and what was not
+// understood.
+func (v *htmlReport) gaps() {
+	like := map[string][]string{}
+	var order []string
+	for i := range v.Weighing.Findings {
+		f := &v.Weighing.Findings[i]
+		if f.Kind != weigh.Missing {
+			continue
+		}
+		key := f.ScopeName() + "\x00" + f.Reason
+		if like[key] == nil {
+			order = append(order, key)
+		}
+		like[key] = append(like[key], f.Headline())
+	}
+	for _, key := range order {
+		where, reason, _ := strings.Cut(key, "\x00")
+		v.Gaps = append(v.Gaps, htmlGap{where, strings.Join(like[key], ", ") + ": " + reason})
+	}
+	for _, p := range v.Problems {
+		v.Gaps = append(v.Gaps, htmlGap{p.Cite.String(), p.Text})
+	}
+}
+
+// forecasts makes the rows of the table of what the settings allow.
+func (v *htmlReport) forecasts() {
+	seen := map[string]bool{}
+	for i := range v.Report.Forecasts.Scopes {
+		x := &v.Report.Forecasts.Scopes[i]
+		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
+		if !seen[name] {
+			seen[name] = true
+			v.Forecasts = append(v.Forecasts, append([]string{name}, tableCells(&x.Now)...))
+		}
+	}
+}

@@ -1,0 +1,301 @@
+package page
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/engagement"
+)
+
+// mostSheetRows is how many rows a sheet of a workbook holds; more go onto
+// another sheet.
+const mostSheetRows = 1_048_576
+
+// book writes a workbook sheet by sheet.
+type book struct {
+	f                     *excelize.File
+	head, text, day, wrap int
+	err                   error
+}
+
+// paper is one sheet being written.
+type paper struct {
+	b      *book
+	w      *excelize.StreamWriter
+	name   string
+	part   int
+	widths []float64
+	heads  []string
+	row    int
+}
+
+// reportWorkbook writes the auditor's working paper.
+func reportWorkbook(w io.Writer, r *engagement.Report) error {
+	b := &book{f: excelize.NewFile()}
+	defer b.f.Close()
+	style := func(s *excelize.Style) int {
+		id, err := b.f.NewStyle(s)
+		b.keep(err)
+		return id
+	}
+	top := &excelize.Alignment{Vertical: "top", WrapText: true}
+	b.head = style(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Color: "5f5f5f", Style: 1}}, Alignment: &excelize.Alignment{Vertical: "bottom", WrapText: true}})
+	b.text = style(&excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}})
+	b.wrap = style(&excelize.Style{Alignment: top})
+	format := "yyyy-mm-dd hh:mm"
+	b.day = style(&excelize.Style{CustomNumFmt: &format, Alignment: &excelize.Alignment{Vertical: "top", Horizontal: "left"}})
+
+	b.summary(r)
+	b.verdicts(r)
+	b.findings(r)
+	b.accounts(r)
+	b.settings(r)
+	b.evidence(r)
+	b.keep(b.f.DeleteSheet("Sheet1"))
+	b.keep(b.f.SetDocProps(&excelize.DocProperties{Title: Clean(r.Title), Creator: Clean(r.Auditor), Created: r.Weighing.At.Format(time.RFC3339), Modified: r.Weighing.At.Format(time.RFC3339)}))
+	if b.err != nil {
+		return b.err
+	}
+	return b.f.Write(w)
+}
+
+func (b *book) keep(err error) {
+	if b.err == nil {
+		b.err = err
+	}
+}
+
+// sheet begins one: its heads, and the widths of its columns in characters.
+func (b *book) sheet(name string, heads []string, widths ...float64) *paper {
+	p := &paper{b: b, name: name, heads: heads, widths: widths}
+	p.open()
+	return p
+}
+
+func (p *paper) open() {
+	name := p.name
+	if p.part++; p.part > 1 {
+		name = fmt.Sprintf("%s %d", p.name, p.part)
+	}
+	_, err := p.b.f.NewSheet(name)
+	p.b.keep(err)
+	p.w, err = p.b.f.NewStreamWriter(name)
+	p.b.keep(err)
+	if p.b.err != nil {
+		return
+	}
+	for i, width := range p.widths {
+		p.b.keep(p.w.SetColWidth(i+1, i+1, width))
+	}
+	p.b.keep(p.w.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
+	p.row = 0
+	cells := make([]any, len(p.heads))
+	for i, h := range p.heads {
+		cells[i] = excelize.Cell{StyleID: p.b.head, Value: h}
+	}
+	p.put(cells)
+}
+
+// add writes a row. Texts are texts, whatever they begin with: a cell of a
+// stream holds a formula only where it is given as one.
+func (p *paper) add(values ...any) {
+	if p.b.err != nil {
+		return
+	}
+	if p.row == mostSheetRows {
+		p.close()
+		p.open()
+	}
+	cells := make([]any, len(values))
+	for i, v := range values {
+		style := p.b.text
+		switch x := v.(type) {
+		case string:
+			if v = Clean(x); len(x) > 40 {
+				style = p.b.wrap
+			}
+			v = clip(v.(string), 32_000) // what a cell holds
+		case time.Time:
+			style = p.b.day
+		case *int:
+			if v = nil; x != nil {
+				v = *x
+			}
+		}
+		cells[i] = excelize.Cell{StyleID: style, Value: v}
+	}
+	p.put(cells)
+}
+
+func (p *paper) put(cells []any) {
+	p.row++
+	at, err := excelize.CoordinatesToCellName(1, p.row)
+	p.b.keep(err)
+	if p.b.err == nil {
+		p.b.keep(p.w.SetRow(at, cells))
+	}
+}
+
+// close ends a sheet: its heads filter.
+func (p *paper) close() {
+	if p.b.err != nil {
+		return
+	}
+	name := p.name
+	if p.part > 1 {
+		name = fmt.Sprintf("%s %d", p.name, p.part)
+	}
+	p.b.keep(p.w.Flush())
+	last, err := excelize.CoordinatesToCellName(len(p.heads), max(p.row, 2))
+	p.b.keep(err)
+	if p.b.err == nil {
+		p.b.keep(p.b.f.AutoFilter(name, "A1:"+last, nil))
+		landscape, paper, wide, high := "landscape", 9, 1, 0
+		p.b.keep(p.b.f.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &landscape, Size: &paper, FitToWidth: &wide, FitToHeight: &high}))
+		fit := true
+		p.b.keep(p.b.f.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &fit}))
+	}
+}
+
+func (b *book) summary(r *engagement.Report) {
+	p := b.sheet("Summary", []string{"What", "Value"}, 30, 110)
+	defer p.close()
+	p.add("Engagement", r.Title)
+	p.add("Auditor", r.Auditor)
+	p.add("Weighing", int(r.Weighing.Number))
+	p.add("Weighed at (UTC)", r.Weighing.At)
+	for _, x := range r.Weighing.Baselines {
+		p.add("Baseline", x.ID+" "+x.Version+": "+x.Title)
+	}
+	for _, text := range summary(r) {
+		p.add("Outcome", text)
+	}
+	for _, f := range worst(r.Weighing, 8) {
+		p.add("Gravest", fmt.Sprintf("%s: %s. %s", f.ScopeName(), f.Headline(), f.Reason))
+	}
+	for _, d := range r.Decisions {
+		p.add("Decision", fmt.Sprintf("%s: %s is followed. %s", d.Setting, d.Follow, d.Why))
+	}
+	p.add("Ledger entry", int(r.Entry))
+	p.add("Seal", r.Seal)
+}
+
+func (b *book) verdicts(r *engagement.Report) {
+	p := b.sheet("Verdicts", []string{"Scope", "Tier", "Accounts", "Setting", "Baseline", "Section", "Verdict", "Beneath", "Severity", "Observed", "Demanded", "Reason", "Evidence"}, 44, 11, 10, 22, 20, 16, 12, 12, 10, 22, 30, 60, 30)
+	defer p.close()
+	for i := range r.Weighing.Verdicts {
+		v := &r.Weighing.Verdicts[i]
+		var cites []string
+		for _, c := range v.Evidence {
+			cites = append(cites, c.String())
+		}
+		p.add(v.Scope.Name(), v.Scope.Tier, listed(v.Scope), string(v.Demand.Setting), v.Baseline.ID, v.Demand.Ref, string(v.Kind), string(v.Beneath), string(v.Severity), v.Observed, v.Demand.Text(), v.Reason, strings.Join(cites, "\n"))
+	}
+}
+
+// listed is a scope's number of accounts; nil where they are not listed.
+func listed(s *govern.Scope) *int {
+	if !s.Listed() {
+		return nil
+	}
+	return &s.Accounts
+}
+
+func (b *book) findings(r *engagement.Report) {
+	p := b.sheet("Findings", []string{"Fingerprint", "Verdict", "Severity", "Scope", "Finding", "Accounts", "Examples", "Observed", "Demanded", "Reason", "Remedy", "Evidence", "Sections", "Waived until", "Waiver"},
+		14, 12, 10, 44, 26, 10, 24, 22, 30, 60, 50, 36, 28, 14, 30)
+	defer p.close()
+	for i := range r.Weighing.Findings {
+		f := &r.Weighing.Findings[i]
+		var cites []string
+		for _, c := range f.Evidence {
+			cites = append(cites, citeText(c))
+		}
+		until, why := any(nil), ""
+		if f.Waiver != nil {
+			until, why = f.Waiver.Until, f.Waiver.Reason
+			if day, err := time.Parse(time.DateOnly, f.Waiver.Until); err == nil {
+				until = day
+			}
+		}
+		p.add(f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), headOf(f), f.Accounts, strings.Join(f.Examples, ", "), f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, "; "), strings.Join(sourceTexts(f), "; "), until, why)
+	}
+}
+
+func (b *book) accounts(r *engagement.Report) {
+	p := b.sheet("Accounts", []string{"Authority", "Account", "Enabled", "Tier", "Scope", "Policy", "Origin", "Rule", "Via", "Flags"}, 30, 26, 10, 12, 46, 24, 50, 12, 24, 40)
+	defer func() { p.close() }()
+	for a := range r.Accounts() {
+		p.add(a.Authority, a.Account, a.Enabled, a.Tier, a.Scope, a.Policy, a.Origin, a.Rule, a.Via, strings.Join(a.Flags, ", "))
+	}
+}
+
+// settings puts the policies side by side: a column for each.
+func (b *book) settings(r *engagement.Report) {
+	heads, widths := []string{"Setting", "Unit"}, []float64{26, 12}
+	var columns []*column
+	byAuthority := map[string][]*govern.Scope{}
+	var order []string
+	for _, s := range r.Weighing.Scopes {
+		if byAuthority[s.Authority.Name] == nil {
+			order = append(order, s.Authority.Name)
+		}
+		byAuthority[s.Authority.Name] = append(byAuthority[s.Authority.Name], s)
+	}
+	for _, name := range order {
+		columns = append(columns, byPolicy(byAuthority[name], true)...)
+	}
+	for _, c := range columns {
+		heads, widths = append(heads, c.head), append(widths, 20)
+	}
+	p := b.sheet("Settings", heads, widths...)
+	defer p.close()
+	for _, row := range setting.Table() {
+		cells := []any{string(row.ID), unitOf(&row)}
+		some := false
+		for _, c := range columns {
+			e := c.Settings[row.ID]
+			if e.Missing == govern.NoSuch {
+				cells = append(cells, nil)
+				continue
+			}
+			some = true
+			if n, ok := e.Value.Number(); ok && e.Missing == govern.Present {
+				cells = append(cells, n)
+			} else if e.Missing == govern.Present {
+				cells = append(cells, row.Text(e.Value))
+			} else {
+				cells = append(cells, string(e.Missing))
+			}
+		}
+		if some {
+			p.add(cells...)
+		}
+	}
+}
+
+// unitOf is the unit in which a setting's numbers stand.
+func unitOf(row *setting.Setting) string {
+	if row.Kind == setting.Duration {
+		return "seconds"
+	}
+	return row.Noun
+}
+
+func (b *book) evidence(r *engagement.Report) {
+	p := b.sheet("Evidence", []string{"File", "Entry", "From", "Format", "Bytes", "Last changed (UTC)", "SHA-256", "SHA-256 of the stored copy", "Secrets struck out"}, 44, 8, 60, 14, 12, 18, 68, 68, 12)
+	defer p.close()
+	for _, x := range r.Evidence {
+		written := any(x.Written)
+		if at, err := time.Parse(time.RFC3339, x.Written); err == nil {
+			written = at
+		}
+		p.add(engagement.EvidenceDir+"/"+x.Name, x.Entry, x.Path, x.Format, x.Size, written, x.SHA256, x.StoredSHA256, x.Struck)
+	}
+}
