@@ -102,7 +102,7 @@ func summary(r *engagement.Report) []string {
 		against = append(against, b.String())
 	}
 	text := []string{
-		fmt.Sprintf("%s in %s, with %s of which %s are enabled, were held against %s.", Quantity(len(w.Scopes), "account scope"), Quantity(authorities, "authority"), Quantity(accounts, "listed account"), Grouped(enabled), strings.Join(against, ", ")),
+		fmt.Sprintf("%s in %s, with %s, %s of them known to be enabled, were held against %s.", Quantity(len(w.Scopes), "account scope"), Quantity(authorities, "authority"), Quantity(accounts, "account"), Grouped(enabled), strings.Join(against, ", ")),
 		fmt.Sprintf("Of %s, %s hold. There are %s: %s weak, %s conflicting, %s missing, %s waived; %s of those not waived are grave.", Quantity(len(w.Verdicts), "verdict"), Grouped(held), Quantity(len(w.Findings), "finding"),
 			Grouped(counts[weigh.Weak]), Grouped(counts[weigh.Conflicting]), Grouped(counts[weigh.Missing]), Grouped(counts[weigh.Waived]), Grouped(grave)),
 	}

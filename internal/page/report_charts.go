@@ -48,8 +48,17 @@ func (s *svg) end() template.HTML {
 	return template.HTML(s.b.String()) //nolint:gosec // every text went through EscapeString
 }
 
-// label shortens a name so that it fits at the left.
-func label(name string) string { return clip(name, 44) }
+// label shortens a policy's name so that it fits at the left: first the
+// authority's part of it.
+func label(name string) string {
+	const most = 44
+	if len([]rune(name)) <= most {
+		return name
+	}
+	authority, policy, _ := strings.Cut(name, " / ")
+	policy = clip(policy, 26)
+	return clip(authority, max(most-4-len([]rune(policy)), 8)) + " / " + policy
+}
 
 func (v *htmlReport) charts() {
 	v.Guesses = guessesChart(v.Report)
@@ -112,7 +121,9 @@ func guessesChart(r *engagement.Report) template.HTML {
 	for d := 0.0; d <= decades; d++ {
 		x := chartLabels + at(math.Pow(10, d))
 		s.line(x, float64(top)-4, x, float64(top+len(bars)*chartRow), "grid")
-		s.text(x, 10, "tick", short(math.Pow(10, d)))
+		if decades <= 5 || int(d)%2 == 0 { // long numbers would run into each other
+			s.text(x, 10, "tick", short(math.Pow(10, d)))
+		}
 	}
 	for i, b := range bars {
 		y := float64(top + i*chartRow)

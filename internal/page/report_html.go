@@ -36,11 +36,11 @@ type htmlReport struct {
 	Program   string
 }
 
-// htmlMatrix is an authority's policies against the settings weighed there.
+// htmlMatrix is the policies of some places against the settings weighed there.
 type htmlMatrix struct {
-	Authority, About string
-	Settings         []setting.Setting
-	Rows             []htmlMatrixRow
+	Title    string
+	Settings []setting.Setting
+	Rows     []htmlMatrixRow
 }
 
 type htmlMatrixRow struct {
@@ -58,7 +58,7 @@ type htmlCell struct {
 type htmlPolicy struct {
 	ID, Title, Note, Governs string
 	Settings                 []htmlSetting
-	Findings                 []htmlFinding
+	Findings                 []*htmlFinding
 	Held                     string
 }
 
@@ -73,8 +73,9 @@ type htmlFinding struct {
 	Sources string
 	Who     string
 	Cites   []string
-	Filter  string // ids of the baselines
-	Prints  []string
+	Filter  string   // ids of the baselines
+	Prints  []string // severity, tier and fingerprint of each tier
+	Also    []string // fingerprints of the other tiers
 }
 
 type htmlChange struct {
@@ -85,7 +86,10 @@ type htmlChange struct {
 
 type htmlGap struct{ Where, What string }
 
-// most of what the page lists of each part of a drift.
+// N is how many findings are told as one: those of tiers under one policy.
+func (f *htmlFinding) N() int { return 1 + len(f.Also) }
+
+// mostDrift is how much the page lists of each part of a drift.
 const mostDrift = 40
 
 func reportHTML(w io.Writer, r *engagement.Report) error {
@@ -135,7 +139,7 @@ func (v *htmlReport) policies() map[string]string {
 			}
 		}
 		for _, f := range about.findings {
-			x := htmlFinding{told: f, Split: len(about.scopes) > 1, Sources: strings.Join(sourceTexts(f.Finding), "; "), Who: whom(f.Finding), Prints: f.tiers}
+			x := &htmlFinding{told: f, Split: len(about.scopes) > 1, Sources: strings.Join(sourceTexts(f.Finding), "; "), Who: whom(f.Finding), Prints: f.tiers, Also: f.also}
 			for _, c := range f.Evidence {
 				x.Cites = append(x.Cites, citeText(c))
 			}
@@ -149,7 +153,7 @@ func (v *htmlReport) policies() map[string]string {
 	return ids
 }
 
-// matrices makes a table of words for each authority.
+// matrices makes a table of words for each kind of place.
 func (v *htmlReport) matrices(ids map[string]string) {
 	type place struct {
 		policy  string
@@ -172,35 +176,34 @@ func (v *htmlReport) matrices(ids map[string]string) {
 			}
 		}
 	}
+	// Places of one kind share a table: they have the same settings.
 	var order []string
-	rows := map[string][]string{}
+	rows, of := map[string][]string{}, map[string]string{}
 	for _, s := range v.Weighing.Scopes {
-		if rows[s.Authority.Name] == nil {
-			order = append(order, s.Authority.Name)
+		title := familyOf(s.Authority.Platform)
+		if rows[title] == nil {
+			order = append(order, title)
 		}
-		if name := s.Authority.Name + " / " + s.PolicyName(); !slices.Contains(rows[s.Authority.Name], name) {
-			rows[s.Authority.Name] = append(rows[s.Authority.Name], name)
+		if name := s.Authority.Name + " / " + s.PolicyName(); of[name] == "" {
+			of[name] = title
+			rows[title] = append(rows[title], name)
 		}
 	}
-	for _, authority := range order {
-		m := htmlMatrix{Authority: authority}
+	for _, title := range order {
+		m := htmlMatrix{Title: title}
 		for _, row := range setting.Table() {
-			if slices.ContainsFunc(rows[authority], func(p string) bool { _, ok := worst[place{p, row.ID}]; return ok }) {
+			if slices.ContainsFunc(rows[title], func(p string) bool { _, ok := worst[place{p, row.ID}]; return ok }) {
 				m.Settings = append(m.Settings, row)
 			}
 		}
-		if len(m.Settings) == 0 {
-			continue
-		}
-		for _, p := range rows[authority] {
-			line := htmlMatrixRow{Name: strings.TrimPrefix(p, authority+" / "), ID: ids[p]}
+		for _, p := range rows[title] {
+			line := htmlMatrixRow{Name: p, ID: ids[p]}
 			some := false
 			for _, row := range m.Settings {
 				at := place{p, row.ID}
-				kind := worst[at]
-				some = some || kind != ""
-				cell := htmlCell{Kind: kind}
-				if kind != weigh.Holds {
+				cell := htmlCell{Kind: worst[at]}
+				some = some || cell.Kind != ""
+				if cell.Kind != weigh.Holds && cell.Kind != "" {
 					cell.Finding = finding[at]
 				}
 				line.Cells = append(line.Cells, cell)
@@ -209,8 +212,21 @@ func (v *htmlReport) matrices(ids map[string]string) {
 				m.Rows = append(m.Rows, line)
 			}
 		}
-		v.Matrices = append(v.Matrices, m)
+		if len(m.Rows) > 0 {
+			v.Matrices = append(v.Matrices, m)
+		}
 	}
+}
+
+// families put platforms under one heading.
+var families = map[setting.Platform]string{setting.WindowsDomain: "Windows domains and machines", setting.WindowsMachine: "Windows domains and machines", setting.UnixMachine: "Unix machines",
+	setting.LDAPDirectory: "LDAP directories", setting.Other: "Other places"}
+
+func familyOf(p setting.Platform) string {
+	if title, ok := families[p]; ok {
+		return title
+	}
+	return "Tenants"
 }
 
 // drift tells what changed since the weighing before.

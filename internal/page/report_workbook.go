@@ -3,6 +3,7 @@ package page
 import (
 	"fmt"
 	"io"
+	"math"
 	"strings"
 	"time"
 
@@ -85,6 +86,10 @@ func (p *paper) open() {
 	}
 	_, err := p.b.f.NewSheet(name)
 	p.b.keep(err)
+	// A stream writes what its sheet is like first, so that is said before it.
+	landscape, a4, wide, high, fit := "landscape", 9, 1, 0, len(p.heads) < 20
+	p.b.keep(p.b.f.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &landscape, Size: &a4, FitToWidth: &wide, FitToHeight: &high}))
+	p.b.keep(p.b.f.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &fit}))
 	p.w, err = p.b.f.NewStreamWriter(name)
 	p.b.keep(err)
 	if p.b.err != nil {
@@ -93,13 +98,14 @@ func (p *paper) open() {
 	for i, width := range p.widths {
 		p.b.keep(p.w.SetColWidth(i+1, i+1, width))
 	}
-	p.b.keep(p.w.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
+	p.b.keep(p.w.SetPanes(&excelize.Panes{Freeze: true, XSplit: 1, YSplit: 1, TopLeftCell: "B2", ActivePane: "bottomRight"}))
 	p.row = 0
-	cells := make([]any, len(p.heads))
+	cells, lines := make([]any, len(p.heads)), 1
 	for i, h := range p.heads {
-		cells[i] = excelize.Cell{StyleID: p.b.head, Value: h}
+		cells[i] = excelize.Cell{StyleID: p.b.head, Value: Clean(h)}
+		lines = max(lines, linesOf(h, p.widths[i]))
 	}
-	p.put(cells)
+	p.put(cells, float64(lines)*lineHeight+2)
 }
 
 // add writes a row. Texts are texts, whatever they begin with: a cell of a
@@ -113,14 +119,16 @@ func (p *paper) add(values ...any) {
 		p.open()
 	}
 	cells := make([]any, len(values))
+	lines := 1
 	for i, v := range values {
 		style := p.b.text
 		switch x := v.(type) {
 		case string:
-			if v = Clean(x); len(x) > 40 {
-				style = p.b.wrap
+			text := clip(Clean(x), 32_000) // what a cell holds
+			v = text
+			if n := linesOf(text, p.widths[i]); n > 1 {
+				style, lines = p.b.wrap, max(lines, n)
 			}
-			v = clip(v.(string), 32_000) // what a cell holds
 		case time.Time:
 			style = p.b.day
 		case *int:
@@ -130,15 +138,27 @@ func (p *paper) add(values ...any) {
 		}
 		cells[i] = excelize.Cell{StyleID: style, Value: v}
 	}
-	p.put(cells)
+	p.put(cells, min(float64(lines)*lineHeight, mostHeight))
 }
 
-func (p *paper) put(cells []any) {
+// Heights in points: programs do not all find out by themselves how high a row
+// of wrapped text is.
+const (
+	lineHeight = 13.5
+	mostHeight = 405 // 409 is what a row can have
+)
+
+// linesOf is how many lines a text takes in a column of so many characters.
+func linesOf(text string, width float64) int {
+	return int(math.Ceil(float64(len([]rune(text))) * 1.1 / width))
+}
+
+func (p *paper) put(cells []any, height float64) {
 	p.row++
 	at, err := excelize.CoordinatesToCellName(1, p.row)
 	p.b.keep(err)
 	if p.b.err == nil {
-		p.b.keep(p.w.SetRow(at, cells))
+		p.b.keep(p.w.SetRow(at, cells, excelize.RowOpts{Height: height}))
 	}
 }
 
@@ -151,15 +171,11 @@ func (p *paper) close() {
 	if p.part > 1 {
 		name = fmt.Sprintf("%s %d", p.name, p.part)
 	}
-	p.b.keep(p.w.Flush())
 	last, err := excelize.CoordinatesToCellName(len(p.heads), max(p.row, 2))
 	p.b.keep(err)
 	if p.b.err == nil {
 		p.b.keep(p.b.f.AutoFilter(name, "A1:"+last, nil))
-		landscape, paper, wide, high := "landscape", 9, 1, 0
-		p.b.keep(p.b.f.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &landscape, Size: &paper, FitToWidth: &wide, FitToHeight: &high}))
-		fit := true
-		p.b.keep(p.b.f.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &fit}))
+		p.b.keep(p.w.Flush())
 	}
 }
 
@@ -168,7 +184,7 @@ func (b *book) summary(r *engagement.Report) {
 	defer p.close()
 	p.add("Engagement", r.Title)
 	p.add("Auditor", r.Auditor)
-	p.add("Weighing", int(r.Weighing.Number))
+	p.add("Weighing", fmt.Sprint(r.Weighing.Number))
 	p.add("Weighed at (UTC)", r.Weighing.At)
 	for _, x := range r.Weighing.Baselines {
 		p.add("Baseline", x.ID+" "+x.Version+": "+x.Title)
@@ -182,7 +198,7 @@ func (b *book) summary(r *engagement.Report) {
 	for _, d := range r.Decisions {
 		p.add("Decision", fmt.Sprintf("%s: %s is followed. %s", d.Setting, d.Follow, d.Why))
 	}
-	p.add("Ledger entry", int(r.Entry))
+	p.add("Ledger entry", fmt.Sprint(r.Entry))
 	p.add("Seal", r.Seal)
 }
 
@@ -195,7 +211,7 @@ func (b *book) verdicts(r *engagement.Report) {
 		for _, c := range v.Evidence {
 			cites = append(cites, c.String())
 		}
-		p.add(v.Scope.Name(), v.Scope.Tier, listed(v.Scope), string(v.Demand.Setting), v.Baseline.ID, v.Demand.Ref, string(v.Kind), string(v.Beneath), string(v.Severity), v.Observed, v.Demand.Text(), v.Reason, strings.Join(cites, "\n"))
+		p.add(v.Scope.Name(), v.Scope.Tier, listed(v.Scope), string(v.Demand.Setting), v.Baseline.ID, v.Demand.Ref, string(v.Kind), string(v.Beneath), string(v.Severity), v.Observed, v.Demand.Text(), v.Reason, strings.Join(cites, "; "))
 	}
 }
 

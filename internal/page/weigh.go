@@ -293,6 +293,7 @@ type subject struct {
 type told struct {
 	*weigh.Finding
 	tiers []string
+	also  []string // fingerprints of the others
 }
 
 func subjects(w *engagement.Weighing) []*subject {
@@ -329,8 +330,11 @@ func subjects(w *engagement.Weighing) []*subject {
 			}
 			t := about.findings[same]
 			t.tiers = append(t.tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Tier, f.Fingerprint))
+			if t.Finding != f {
+				t.also = append(t.also, f.Fingerprint)
+			}
 			if f.Severity.Rank() > t.Severity.Rank() {
-				t.Finding = f
+				t.also[len(t.also)-1], t.Finding = t.Fingerprint, f
 			}
 		}
 	}
