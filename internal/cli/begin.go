@@ -25,7 +25,7 @@ folder that already holds an engagement is refused.
 ledger are verified on the way in; of what does not hold nothing is left.`,
 		Example: `  sternledger begin harbour-2026
   sternledger begin harbour-2027 --title "Marrowick, autumn review" --auditor "R. Quill"
-  sternledger pack harbour.zip; sternledger begin harbour-copy --from harbour.zip`,
+  sternledger begin harbour-copy --from harbour.zip`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := args[0]

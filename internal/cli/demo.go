@@ -59,6 +59,7 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 		{"What really governs whom?", []string{"-C", audit, "scopes"}},
 		{"Why is this watch officer under the executives' policy?", []string{"-C", audit, "trace", "w.lowe"}},
 		{"And where does it fall short?", []string{"-C", audit, "weigh"}},
+		{"The report, for people and as a working paper.", []string{"-C", audit, "report", "--to", filepath.Join(dir, "report.html"), "--to", filepath.Join(dir, "working-paper.xlsx")}},
 	}
 	for i, step := range steps {
 		fmt.Fprintf(out, "\n%s\n\n  $ sternledger %s\n\n", step.say, shellWords(step.args))
@@ -82,7 +83,7 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 		}
 	}
 	fmt.Fprintf(out, `
-The exports lie in %s, the engagement in %s:
+The exports lie in %s, the report beside them, the engagement in %s:
 %s says what it is about, evidence/ holds the stored copies that
 every verdict cites by line, ledger.db records each step.
 
@@ -90,9 +91,12 @@ Try next:
   cd %s
   sternledger accounts --tier privileged
   sternledger trace --policy "Control Room"
-  sternledger weigh --format json --all-accounts
-  sternledger weigh --fail-on weak; echo $?
-  sternledger scopes --format csv
+  sternledger weigh --matrix
+  sternledger probe --patterns
+  sternledger forecast
+  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" \
+    --until 2027-06-30 --reason "Kiosks are replaced in spring"
+  sternledger weigh --fail-on weak; sternledger drift; sternledger verify
 `, exports, audit, engagement.ConfigName, shellWords([]string{audit}))
 	return nil
 }

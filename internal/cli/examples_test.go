@@ -31,6 +31,9 @@ func workplace(t *testing.T) string {
 	}
 	must(t, audit, "begin", "harbour-2026")
 	must(t, audit, "-C", "harbour-2026", "gather", "exports")
+	must(t, audit, "weigh")
+	must(t, audit, "weigh")
+	must(t, audit, "pack", "harbour.zip")
 	return audit
 }
 
@@ -62,6 +65,9 @@ func TestHelpExamplesRun(t *testing.T) {
 			at := dir
 			if strings.Contains(line, "begin") || strings.Contains(line, "demo") {
 				at = t.TempDir()
+				if err := os.Link(filepath.Join(dir, "harbour.zip"), filepath.Join(at, "harbour.zip")); err != nil {
+					t.Fatal(err)
+				}
 				os.RemoveAll("/tmp/harbour")
 			}
 			out, err := shell(at, line)
