@@ -80,33 +80,50 @@ func sound(t *testing.T, dir string) (entries int) {
 	return len(all)
 }
 
-// Killed at any moment, a gather or a weighing is there whole or not at all.
+// Killed at any moment, a gather, a weighing or a report is there whole or not
+// at all, and the ledger always verifies.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	src := t.TempDir()
-	dir := begin(t)
 	rnd := rand.New(rand.NewPCG(3, 4))
 	killed, done := 0, 0
-	for i := range 24 {
-		args := []string{"gather", write(t, filepath.Join(src, fmt.Sprintf("d%d.ldif", i)), manyAccounts(fmt.Sprintf("d%d", i), 6000))}
-		if i%4 == 3 {
-			args = []string{"weigh"}
+	for range 6 {
+		dir := begin(t)
+		must(t, dir, "gather", write(t, filepath.Join(src, "first.ldif"), manyAccounts("d0", 1500)))
+		must(t, dir, "weigh")
+		page := filepath.Join(dir, "report.html")
+		for i := range 20 {
+			name := fmt.Sprintf("d%d", i%3)
+			args := []string{"gather", write(t, filepath.Join(src, name+".ldif"), manyAccounts(name, 2500+i))}
+			switch i % 5 {
+			case 2:
+				args = []string{"weigh"}
+			case 4:
+				args = []string{"report", "--replace", "--to", page}
+			}
+			cmd := exec.Command(program, args...)
+			cmd.Dir = dir
+			if err := cmd.Start(); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(time.Duration(rnd.IntN(90)) * time.Millisecond)
+			cmd.Process.Kill()
+			if cmd.Wait() == nil {
+				done++
+			} else {
+				killed++
+			}
+			if data, err := os.ReadFile(page); err == nil && !strings.HasSuffix(string(data), "</html>\n") {
+				t.Errorf("half a report of %d bytes", len(data))
+			}
+			run(t, dir, "scopes", "--format", "csv") // settles what was left
+			sound(t, dir)
+			if i%5 == 3 {
+				must(t, dir, "verify")
+			}
 		}
-		cmd := exec.Command(program, args...)
-		cmd.Dir = dir
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
-		time.Sleep(time.Duration(rnd.IntN(110)) * time.Millisecond)
-		cmd.Process.Kill()
-		if cmd.Wait() == nil {
-			done++
-		} else {
-			killed++
-		}
-		run(t, dir, "scopes", "--format", "csv") // settles what was left
-		sound(t, dir)
 	}
-	if killed < 5 {
+	if killed < 40 {
 		t.Errorf("%d killed, %d done: the test kills too late", killed, done)
 	}
 	t.Logf("%d killed, %d done", killed, done)
