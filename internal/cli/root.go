@@ -117,7 +117,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
 	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage("%s: %w", cmd.CommandPath(), err) })
-	root.AddCommand(newDemo(s), newBegin(s), newGather(s), newScopes(s), newAccounts(s), newTrace(s), newWeigh(s), newWaive(s), newForecast(s), newProbe(s), newRehearse(s), newDrift(s), newReport(s), newEntries(s), newVerify(s), newSeal(s), newPack(s), newBaseline(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newVersion())
+	root.AddCommand(newDemo(s), newBegin(s), newGather(s), newScopes(s), newAccounts(s), newTrace(s), newWeigh(s), newWaive(s), newForecast(s), newProbe(s), newRehearse(s), newDrift(s), newReport(s), newEntries(s), newVerify(s), newSeal(s), newPack(s), newBaseline(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newMan(), newVersion())
 	wrapArgs(root)
 	return root
 }

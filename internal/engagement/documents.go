@@ -225,7 +225,7 @@ func (w *Weighing) Document() WeighDocument {
 	}
 	for _, s := range w.Scopes {
 		counts := map[string]int{}
-		found := w.Counts(s)
+		found := w.Whole().Counts(s)
 		for _, k := range weigh.Kinds {
 			counts[string(k)] = found[k]
 		}

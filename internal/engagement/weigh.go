@@ -27,6 +27,7 @@ type Weighing struct {
 	At        time.Time
 	Baselines []*baseline.Baseline
 	*weigh.Result
+	whole    *weigh.Result // where only a part is shown
 	survey   *govern.Survey
 	chosen   []string // the baselines by the names under which they were asked for
 	machines []string // expected, from a list
@@ -79,10 +80,18 @@ func (f *WeighFilter) picks(kind weigh.Kind, severity baseline.Severity, setting
 		(f.Setting == "" || slices.Contains(settings, setting.ID(f.Setting)))
 }
 
+// Whole returns the whole result where only a part of it is shown.
+func (w *Weighing) Whole() *weigh.Result {
+	if w.whole != nil {
+		return w.whole
+	}
+	return w.Result
+}
+
 // Shown returns the part of the weighing that the filter picks.
 func (w *Weighing) Shown(f WeighFilter) *Weighing {
 	view, part := *w, *w.Result
-	view.Result = &part
+	view.Result, view.whole = &part, w.Whole()
 	part.Scopes = slices.DeleteFunc(slices.Clone(w.Scopes), func(s *govern.Scope) bool { return !f.inScope(s.Name()) })
 	part.Verdicts = slices.DeleteFunc(slices.Clone(w.Verdicts), func(v weigh.Verdict) bool {
 		return !f.inScope(v.Scope.Name()) || !f.picks(v.Kind, v.Severity, []setting.ID{v.Demand.Setting})

@@ -48,6 +48,13 @@ func (s *svg) end() template.HTML {
 	return template.HTML(s.b.String()) //nolint:gosec // every text went through EscapeString
 }
 
+// rest says how many bars there was no room for.
+func (s *svg) rest(y, more int, of string) {
+	if more > 0 {
+		s.text(chartLabels-8, float64(y+15), "name", fmt.Sprintf("and %s %s", Quantity(more, "policy"), of))
+	}
+}
+
 // label shortens a policy's name so that it fits at the left: first the
 // authority's part of it.
 func label(name string) string {
@@ -117,7 +124,7 @@ func guessesChart(r *engagement.Report) template.HTML {
 		told = append(told, fmt.Sprintf("%s: %s", b.name, guessText(b.n, b.unbound)))
 	}
 	top := 18
-	s.begin(top+len(bars)*chartRow+8, "guesses", "Guesses for one account over a weekend, below the lock", strings.Join(told, "; "))
+	s.begin(top+len(bars)*chartRow+8+min(more, 1)*chartRow, "guesses", "Guesses for one account over a weekend, below the lock", strings.Join(told, "; "))
 	for d := 0.0; d <= decades; d++ {
 		x := chartLabels + at(math.Pow(10, d))
 		s.line(x, float64(top)-4, x, float64(top+len(bars)*chartRow), "grid")
@@ -135,6 +142,7 @@ func guessesChart(r *engagement.Report) template.HTML {
 		s.rect(chartLabels, y+3, max(at(b.n), 1.5), chartRow-7, class, told[i])
 		s.text(chartLabels+at(b.n)+5, y+13, "value", guessText(b.n, b.unbound))
 	}
+	s.rest(top+len(bars)*chartRow, more, "with fewer guesses")
 	return s.end()
 }
 
@@ -189,7 +197,8 @@ func verdictsChart(r *engagement.Report) template.HTML {
 	}
 	// The policies with most accounts first: there it matters most.
 	slices.SortStableFunc(bars, func(x, y *bar) int { return accounts[y.name] - accounts[x.name] })
-	bars = bars[:min(len(bars), mostBars)]
+	more := max(len(bars)-mostBars, 0)
+	bars = bars[:len(bars)-more]
 	room := float64(chartWidth - chartLabels - 80)
 	var told []string
 	tell := func(b *bar) string {
@@ -206,7 +215,7 @@ func verdictsChart(r *engagement.Report) template.HTML {
 	}
 	var s svg
 	top := 34
-	s.begin(top+len(bars)*chartRow+6, "verdicts", "Settings by verdict under each policy, and its accounts", strings.Join(told, ". "))
+	s.begin(top+len(bars)*chartRow+6+min(more, 1)*chartRow, "verdicts", "Settings by verdict under each policy, and its accounts", strings.Join(told, ". "))
 	s.b.WriteString(`<defs><pattern id="hatch" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><rect width="5" height="5" class="h0"/><rect width="2" height="5" class="h1"/></pattern>` +
 		`<pattern id="dots" width="5" height="5" patternUnits="userSpaceOnUse"><rect width="5" height="5" class="d0"/><circle cx="2" cy="2" r="1.1" class="d1"/></pattern>` +
 		`<pattern id="lines" width="4" height="4" patternUnits="userSpaceOnUse"><rect width="4" height="4" class="l0"/><rect width="4" height="1" class="l1"/></pattern></defs>`)
@@ -235,6 +244,7 @@ func verdictsChart(r *engagement.Report) template.HTML {
 		}
 		s.text(chartWidth-2, y+13, "value right", b.accounts)
 	}
+	s.rest(top+len(bars)*chartRow, more, "with fewer accounts")
 	return s.end()
 }
 

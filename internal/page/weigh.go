@@ -277,7 +277,7 @@ func lapsed(s *Sheet, w *engagement.Weighing) {
 
 // weighedAt reports whether any demand was weighed on an authority.
 func weighedAt(w *engagement.Weighing, a *estate.Authority) bool {
-	return slices.ContainsFunc(w.Verdicts, func(v weigh.Verdict) bool { return v.Scope.Authority == a })
+	return slices.ContainsFunc(w.Whole().Verdicts, func(v weigh.Verdict) bool { return v.Scope.Authority == a })
 }
 
 // subject is what one part of the page is about: an authority as a whole, or
@@ -371,7 +371,7 @@ func counts(s *Sheet, w *engagement.Weighing) {
 	var rows [][]string
 	for _, scope := range w.Scopes {
 		row := []string{scope.Name(), accountsOf(scope, scope.Accounts)}
-		found := w.Counts(scope)
+		found := w.Whole().Counts(scope)
 		for _, k := range weigh.Kinds {
 			cell := "-" // no baseline speaks of its platform
 			if len(found) > 0 {

@@ -1,0 +1,45 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+
+	"sternledger/internal/engagement"
+)
+
+// released is the date on the manual's pages, so that they come out the same
+// whenever they are written.
+var released = time.Date(2026, time.November, 23, 0, 0, 0, 0, time.UTC)
+
+func newMan() *cobra.Command {
+	return &cobra.Command{
+		Use:   "man DIR",
+		Short: "Write the manual's pages, one for each command",
+		Long: `Writes manual pages (section 1) from the commands' own help into a folder, which is
+made if it is not there. "man ./DIR/sternledger.1" shows one.`,
+		Example: `  sternledger man man1`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := os.MkdirAll(args[0], 0o755); err != nil {
+				return err
+			}
+			root := cmd.Root()
+			root.DisableAutoGenTag = true
+			head := &doc.GenManHeader{Title: "STERNLEDGER", Section: "1", Date: &released, Source: "Stern Ledger " + engagement.Version, Manual: "Stern Ledger"}
+			if err := doc.GenManTree(root, head, args[0]); err != nil {
+				return err
+			}
+			pages, err := filepath.Glob(filepath.Join(args[0], "*.1"))
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%d pages in %s\n", len(pages), args[0])
+			return err
+		},
+	}
+}

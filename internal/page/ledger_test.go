@@ -1,0 +1,80 @@
+package page
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"sternledger/internal/engagement"
+)
+
+// The pages about the ledger fit their sheet, and say what they must.
+func TestLedgerPages(t *testing.T) {
+	e, _ := sample(t)
+	if _, err := e.Weigh(engagement.WeighOptions{Against: []string{"cis-windows-server"}}); err != nil {
+		t.Fatal(err)
+	}
+	w, err := e.Waive(engagement.WaiveOptions{Setting: "max-age", Scope: "*Kiosks*", Until: "2027-06-30", Reason: "Kiosks are replaced in spring, as the harbour master decided in his letter of October"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := e.Weigh(engagement.WeighOptions{Against: []string{"cis-windows-server", "pci-dss-4"}}); err != nil {
+		t.Fatal(err)
+	}
+	all, err := e.Waivers()
+	if err != nil {
+		t.Fatal(err)
+	}
+	entries, err := e.Entries(engagement.EntryFilter{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := e.Verify()
+	if err != nil {
+		t.Fatal(err)
+	}
+	bad := *v
+	bad.Failures = []engagement.Failure{{Entry: 2, Text: "evidence/marrowick.ldif: its SHA-256 is " + strings.Repeat("a", 64)}}
+	d, err := e.Drift(1, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	none, err := e.Drift(2, 2)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		draw  func(*Sheet) error
+		words []string
+	}{
+		"waived":        {func(s *Sheet) error { return Waived(s, w) }, []string{"1 finding waived", "waived│ marrowick.example / Ticket Kiosks: Maximum age", "until 2027-06-30"}},
+		"waivers":       {func(s *Sheet) error { return Waivers(s, all) }, []string{"in force│", "accepted as weak, never expires"}},
+		"no waivers":    {func(s *Sheet) error { return Waivers(s, nil) }, []string{"Nothing was waived."}},
+		"entries":       {func(s *Sheet) error { return Entries(s, entries, false) }, []string{"gather", "weighing 2", "Kiosks are replaced"}},
+		"whole entries": {func(s *Sheet) error { return Entries(s, entries, true) }, []string{"before 0000000000", `"result_sha256": "`}},
+		"verified":      {func(s *Sheet) error { return Verified(s, v) }, []string{"Verified: the ledger holds", "2 weighings made again", "seal│ 5-"}},
+		"not verified":  {func(s *Sheet) error { return Verified(s, &bad) }, []string{"the ledger does not hold", "altered│ entry 2"}},
+		"drift":         {func(s *Sheet) error { return Drift(s, d, true) }, []string{"What changed from weighing 1 to weighing 2", "1 waived", "new│ pci-dss-4", "no match│", "cannot be compared"}},
+		"no drift":      {func(s *Sheet) error { return Drift(s, none, false) }, []string{"Nothing changed"}},
+	} {
+		for _, width := range []int{60, 80, 120} {
+			var out bytes.Buffer
+			if err := c.draw(NewSheet(&out, width)); err != nil {
+				t.Fatal(err)
+			}
+			text := ansi.Strip(out.String())
+			for _, word := range c.words {
+				if width == 120 && !strings.Contains(text, word) {
+					t.Errorf("%s does not say %q:\n%s", name, word, text[:min(len(text), 900)])
+				}
+			}
+			for i, line := range strings.Split(text, "\n") {
+				if n := ansi.StringWidth(line); n > width {
+					t.Errorf("%s at %d: line %d is %d wide: %q", name, width, i+1, n, line)
+				}
+			}
+		}
+	}
+}
