@@ -1,6 +1,7 @@
 #!/bin/bash
 # Takes the pictures in this folder anew from the demo (needs ../shared/tools,
-# xvfb, xterm and imagemagick). Look at each before you commit it.
+# xvfb, xterm, imagemagick, chromium, libreoffice-calc and poppler-utils). Look at
+# each before you commit it.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 shot=$here/../../../shared/tools/terminal-shot
@@ -31,3 +32,29 @@ take doors sternledger trace a.ledge@marrowick.example --authority marrowickharb
 take forecast sternledger forecast
 take probe sternledger probe --patterns
 take rehearse sternledger rehearse --scope "marrowick.example / Pilots" --tries 5 --every 10m --for 62h
+
+# A quarter later: a waiver, a newer export, another weighing.
+cd "$work/harbour/audit"
+sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Kiosks are replaced in spring" >/dev/null
+sed -e 's/^minPwdLength: .*/minPwdLength: 12/' -e '/^cn: Pilots$/,/^dn: /s/^msDS-LockoutThreshold: .*/msDS-LockoutThreshold: 20/' ../exports/marrowick.ldif >"$work/marrowick.ldif"
+sternledger gather --quiet "$work/marrowick.ldif" >/dev/null
+sternledger weigh >/dev/null
+take drift sternledger drift
+take verify sternledger verify
+
+page() { # NAME FILE: the top of a page
+  chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" 2>/dev/null
+}
+sternledger report --quiet --to "$work/report.html,$work/paper.xlsx"
+page report "$work/report.html"
+# The findings alone, from one policy on: without a window Chromium draws no other part of a page.
+policy=$(grep -o '<h3 id="h-p[0-9]*">marrowick.example / Executives' "$work/report.html" | grep -o 'p[0-9]*' | head -n 1)
+sed "s|</head>|<style>header,#summary,#matrix,#charts,.policy:not(#$policy){display:none}</style></head>|" "$work/report.html" >"$work/findings.html"
+page report-findings "$work/findings.html"
+(cd "$work" && libreoffice --headless --convert-to pdf paper.xlsx >/dev/null 2>&1)
+for at in $(seq 2 20); do
+  pdftotext -layout -f "$at" -l "$at" "$work/paper.pdf" "$work/paper.txt"
+  grep -q Fingerprint "$work/paper.txt" && break
+done
+pdftoppm -r 130 -f "$at" -l "$at" -png "$work/paper.pdf" "$work/paper"
+convert "$work"/paper-*.png -trim -bordercolor white -border 20 -resize 1280x -crop 1280x800+0+0 +repage "$here/workbook.png"
