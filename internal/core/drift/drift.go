@@ -190,33 +190,67 @@ func (r *Report) scopes() {
 	}
 }
 
+// roll is the accounts of one authority in one weighing.
+type roll struct {
+	survey *govern.Survey
+	at     int // of the authority
+	*estate.Authority
+	keys map[*govern.Scope]string // with the tier
+}
+
+func (s *State) roll(authority string) *roll {
+	i := slices.IndexFunc(s.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Name == authority })
+	if i < 0 || !s.Survey.Estate.Authorities[i].Listed {
+		return nil // the evidence names no accounts: nobody came or went
+	}
+	return &roll{s.Survey, i, s.Survey.Estate.Authorities[i], map[*govern.Scope]string{}}
+}
+
+// scope returns an account's scope and what makes it.
+func (r *roll) scope(row int) (*govern.Scope, string) {
+	s, _ := r.survey.ScopeOf(r.at, row)
+	k, ok := r.keys[s]
+	if !ok {
+		k = key(s) + "\x00" + s.Tier
+		r.keys[s] = k
+	}
+	return s, k
+}
+
+// byName returns the rows of the accounts by name, or by DN where a name is
+// missing or there twice.
+func (r *roll) byName() map[string]int {
+	all := make(map[string]int, r.Accounts)
+	for row := range r.Objects.Len() {
+		if r.Objects.ClassOf(row) != estate.Account {
+			continue
+		}
+		who := r.Objects.Name.At(row)
+		if _, twice := all[who]; twice || who == "" {
+			who = r.DN(row)
+		}
+		all[who] = row
+	}
+	return all
+}
+
+// alike reports whether two rolls name the same in the same order, as those of
+// unchanged evidence do. Then a million need not be looked up by name.
+func (r *roll) alike(o *roll) bool {
+	if r.Objects.Len() != o.Objects.Len() {
+		return false
+	}
+	for row := range r.Objects.Len() {
+		if r.Objects.ClassOf(row) != o.Objects.ClassOf(row) || r.Objects.Name.At(row) != o.Objects.Name.At(row) {
+			return false
+		}
+	}
+	return true
+}
+
 // accounts finds who moved from which policy or tier to which, who is new and
 // who is gone.
 func (r *Report) accounts() {
-	type standing struct {
-		scope   *govern.Scope
-		enabled bool
-	}
-	all := func(s *State, name string) (map[string]standing, bool) {
-		i := slices.IndexFunc(s.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Name == name })
-		if i < 0 {
-			return nil, false
-		}
-		a := s.Survey.Estate.Authorities[i]
-		found := map[string]standing{}
-		for row := range a.Objects.Len() {
-			if a.Objects.ClassOf(row) != estate.Account {
-				continue
-			}
-			who := a.Objects.Name.At(row)
-			if _, twice := found[who]; twice || who == "" {
-				who = a.DN(row)
-			}
-			scope, _ := s.Survey.ScopeOf(i, row)
-			found[who] = standing{scope, a.Objects.FlagsOf(row)&estate.Disabled == 0}
-		}
-		return found, a.Listed
-	}
 	names := map[string]bool{}
 	for _, s := range []*State{&r.Before, &r.After} {
 		for _, a := range s.Survey.Estate.Authorities {
@@ -224,31 +258,56 @@ func (r *Report) accounts() {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		before, listed := all(&r.Before, name)
-		after, stillListed := all(&r.After, name)
-		if !listed || !stillListed {
-			continue // the evidence named no accounts in one of them: nobody came or went
+		before, after := r.Before.roll(name), r.After.roll(name)
+		if before == nil || after == nil {
+			continue
 		}
-		for _, who := range slices.Sorted(maps.Keys(after)) {
-			now := after[who]
-			was, ok := before[who]
-			switch {
-			case !ok:
-				r.Accounts = append(r.Accounts, Change{Way: New, What: who, After: now.scope.Name(), Why: name})
-			case key(was.scope) != key(now.scope) || was.scope.Tier != now.scope.Tier:
-				from, to := was.scope.Name(), now.scope.Name()
-				if from == to {
-					from, to = policyOf(was.scope)+" / "+was.scope.Tier, policyOf(now.scope)+" / "+now.scope.Tier
+		if before.alike(after) {
+			for row := range after.Objects.Len() {
+				if after.Objects.ClassOf(row) == estate.Account {
+					r.moved(name, "", before, row, after, row)
 				}
-				r.Moves = append(r.Moves, Move{name, who, from, to, now.enabled})
 			}
+			continue
 		}
-		for _, who := range slices.Sorted(maps.Keys(before)) {
-			if _, ok := after[who]; !ok {
-				r.Accounts = append(r.Accounts, Change{Way: Gone, What: who, Before: before[who].scope.Name(), Why: name})
+		had, has := before.byName(), after.byName()
+		for _, who := range slices.Sorted(maps.Keys(has)) {
+			if was, ok := had[who]; ok {
+				r.moved(name, who, before, was, after, has[who])
+				continue
+			}
+			scope, _ := after.scope(has[who])
+			r.Accounts = append(r.Accounts, Change{Way: New, What: who, After: scope.Name(), Why: name})
+		}
+		for _, who := range slices.Sorted(maps.Keys(had)) {
+			if _, ok := has[who]; !ok {
+				scope, _ := before.scope(had[who])
+				r.Accounts = append(r.Accounts, Change{Way: Gone, What: who, Before: scope.Name(), Why: name})
 			}
 		}
 	}
+	slices.SortStableFunc(r.Moves, func(x, y Move) int {
+		return cmp.Or(strings.Compare(x.Authority, y.Authority), strings.Compare(x.Account, y.Account))
+	})
+}
+
+// moved notes an account whose policy or tier is another one.
+func (r *Report) moved(authority, who string, before *roll, was int, after *roll, now int) {
+	x, old := before.scope(was)
+	y, new := after.scope(now)
+	if old == new {
+		return
+	}
+	if who == "" {
+		if who = after.Objects.Name.At(now); who == "" {
+			who = after.DN(now)
+		}
+	}
+	from, to := x.Name(), y.Name()
+	if from == to {
+		from, to = policyOf(x)+" / "+x.Tier, policyOf(y)+" / "+y.Tier
+	}
+	r.Moves = append(r.Moves, Move{authority, who, from, to, after.Objects.FlagsOf(now)&estate.Disabled == 0})
 }
 
 // settings finds what a policy comes to otherwise.
@@ -262,7 +321,8 @@ func (r *Report) settings() {
 		}
 		for _, row := range setting.Table() {
 			x, y := was.Settings[row.ID], now.Settings[row.ID]
-			if row.ID == "mfa" && was.Tier != now.Tier || x.Missing == y.Missing && x.Value == y.Value {
+			neither := x.Missing != govern.Present && y.Missing != govern.Present
+			if row.ID == "mfa" && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
 				continue
 			}
 			c := Setting{Change{Way: Differs, What: policyOf(now), Before: textOf(&row, x), After: textOf(&row, y)}, row.ID, y.Cite}
