@@ -532,3 +532,76 @@ func TestWriteFiles(t *testing.T) {
 		t.Errorf("%q", data)
 	}
 }
+
+// Whatever a bag holds, nothing is written outside of the folder, and what comes
+// out was in the manifest.
+func FuzzUnpack(f *testing.F) {
+	bag := func(names ...string) []byte {
+		var out bytes.Buffer
+		w := zip.NewWriter(&out)
+		var manifest, tags strings.Builder
+		put := func(name, text string) {
+			m, err := w.Create(name)
+			if err == nil {
+				_, err = io.WriteString(m, text)
+			}
+			if err != nil {
+				f.Fatal(err)
+			}
+		}
+		for _, n := range names {
+			put("x/data/"+n, n)
+			fmt.Fprintf(&manifest, "%s  data/%s\n", sum([]byte(n)), n)
+		}
+		put("x/bagit.txt", bagDeclaration)
+		put("x/manifest-sha256.txt", manifest.String())
+		fmt.Fprintf(&tags, "%s  manifest-sha256.txt\n", sum([]byte(manifest.String())))
+		put("x/tagmanifest-sha256.txt", tags.String())
+		if err := w.Close(); err != nil {
+			f.Fatal(err)
+		}
+		return out.Bytes()
+	}
+	for _, seed := range [][]byte{bag(), bag("ledger.db", "evidence/a/b.ldif"), bag("../up"), bag("/etc/x", "a%0Ab"), []byte("PK")} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+		if err != nil {
+			return
+		}
+		dir := t.TempDir()
+		err = unpackBag(z, filepath.Join(dir, "in"))
+		left, _ := os.ReadDir(dir)
+		if len(left) > 1 || len(left) == 1 && left[0].Name() != "in" {
+			t.Fatalf("written outside: %v (%v)", left, err)
+		}
+	})
+}
+
+// Passwords are numbered by their lines, and no error tells one.
+func FuzzReadPasswords(f *testing.F) {
+	for _, seed := range []string{"a\n\nb", "\ufeffx\r\n", "a\x00b", "\xff\xfe", "", "\n"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		all, err := ReadPasswords("f", strings.NewReader(text))
+		if err != nil {
+			for _, line := range strings.Split(text, "\n") {
+				if len(line) > 12 && strings.Contains(err.Error(), line) {
+					t.Fatalf("the error tells the input: %v", err)
+				}
+			}
+			return
+		}
+		lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+		if len(all) != len(lines) {
+			t.Fatalf("%d passwords of %d lines", len(all), len(lines))
+		}
+		for i, p := range all {
+			if want := strings.TrimSuffix(lines[i], "\r"); p != want && (i > 0 || p != strings.TrimPrefix(want, "\ufeff")) {
+				t.Fatalf("line %d: %q, want %q", i+1, p, want)
+			}
+		}
+	})
+}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -530,4 +531,102 @@ func FuzzTree(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What a module asks for beyond the settings goes with whom it holds.
+func TestAsks(t *testing.T) {
+	people := "\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n== shadow\nroot:*:20000:0:99999:7:::\nada:*:20000:0:99999:7:::"
+	asks := func(tree string) (rules, root *estate.Asks) {
+		a, _, _ := machine(t, tree+people)
+		for _, p := range a.Overrides {
+			if strings.HasPrefix(p.Name, "root") {
+				root = p.Asks
+			} else {
+				rules = p.Asks
+			}
+		}
+		return rules, root
+	}
+	conf := "== security/pwquality.conf\nminlen = 12\nlcredit = 1\ndcredit = 2\nocredit = -1\nmaxclassrepeat = 4\ngecoscheck = 1\nusersubstr = 5\nbadwords = tide quay\n"
+	rules, root := asks(conf + checked("requisite pam_pwquality.so retry=3"))
+	if root != nil {
+		t.Errorf("root is asked for %+v", root)
+	}
+	want := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{1, 0, 2, 0}, ClassRun: 4, Personal: true, NamePart: 5, Words: []string{"tide", "quay"}}
+	if rules == nil || rules.Cite.File != "m/etc/pam.d/passwd" {
+		t.Fatalf("%+v", rules)
+	}
+	rules.Cite = estate.Cite{}
+	if !reflect.DeepEqual(rules, want) {
+		t.Errorf("%+v\nwant %+v", rules, want)
+	}
+	// enforce_for_root holds root to the same, so that there is one policy for all.
+	a, _, _ := machine(t, conf+checked("requisite pam_pwquality.so enforce_for_root")+people)
+	for _, p := range a.Overrides {
+		if strings.HasPrefix(p.Name, "root") && p.Asks == nil {
+			t.Errorf("root is spared: %+v", p)
+		}
+	}
+	for name, tree := range map[string]string{"not called": conf + "== pam.d/passwd\npassword required pam_unix.so", "only warned": conf + "enforcing = 0\n" + checked("requisite pam_pwquality.so")} {
+		if rules, _ := asks(tree); rules != nil {
+			t.Errorf("%s: %+v", name, rules)
+		}
+	}
+}
+
+// What the storing module asks of a user it asks, and of root it does not: a
+// real passwd, in a copy of /etc, by an ordinary user and by root.
+func TestRealStorage(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("skipped: not root")
+	}
+	for _, tool := range []string{"useradd", "passwd", "chpasswd", "setpriv", "unshare"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("skipped: no %s", tool)
+		}
+	}
+	if err := exec.Command("unshare", "-m", "true").Run(); err != nil {
+		t.Skipf("skipped: no mount namespace to put a copy of /etc into: %v", err)
+	}
+	const script = `set -e
+cp -a /etc "$1/etc"
+mount --bind "$1/etc" /etc
+useradd -M -c 'Maud Ferrier' mferrier
+printf 'password required pam_unix.so %s\n' "$2" >/etc/pam.d/passwd
+cp /etc/pam.d/passwd /etc/pam.d/chpasswd
+current=Start-Quay-Lantern-77
+echo "mferrier:$current" | chpasswd
+for word in $3; do
+  if printf '%s\n%s\n%s\n' "$current" "$word" "$word" | setpriv --reuid mferrier --regid mferrier --clear-groups passwd >/dev/null 2>&1; then current=$word; echo user yes; else echo user no; fi
+done
+for word in $3; do
+  if printf '%s\n%s\n' "$word" "$word" | passwd mferrier >/dev/null 2>&1; then echo root yes; else echo root no; fi
+done`
+	for _, options := range []string{"obscure yescrypt", "minlen=9 sha512", "minlen=4", "obscure minlen=11 yescrypt", "sha512"} {
+		t.Run(options, func(t *testing.T) {
+			t.Parallel() // each refusal takes its time
+			tree := "== pam.d/passwd\npassword required pam_unix.so " + options + "\n== debian_version\n12\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh"
+			a, _, _ := machine(t, tree)
+			least := map[string]int{}
+			n, _ := a.Head.Settings["min-length"].Value.Number()
+			least["user"] = int(n)
+			n, _ = rootOf(a)["min-length"].Value.Number()
+			least["root"] = int(n)
+			words := []string{"k", "kd3x", "quay", "Gannet", "7-Tide-Table"}
+			for _, length := range []int{least["user"] - 1, least["user"]} {
+				words = append(words, "Xq7-zB2_hW9pLm4"[:max(length, 1)])
+			}
+			out, err := exec.Command("unshare", "-m", "bash", "-c", script, "sh", t.TempDir(), options, strings.Join(words, " ")).CombinedOutput()
+			if err != nil {
+				t.Fatalf("%v %s", err, out)
+			}
+			for i, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+				who, answer, _ := strings.Cut(line, " ")
+				word := words[i%len(words)]
+				if (answer == "yes") != (len(word) >= least[who]) {
+					t.Errorf("%s, %s: %q of %d characters is taken: %s, %d are asked for", options, who, word, len(word), answer, least[who])
+				}
+			}
+		})
+	}
 }
