@@ -124,6 +124,21 @@ func TestShippedMaps(t *testing.T) {
 	}
 }
 
+// The organisation's banned words are kept, for probing, and counted.
+func TestBannedWords(t *testing.T) {
+	for list, want := range map[string][]string{`"marrowick\tharbour\r\n quay "`: {"marrowick", "harbour", "quay"}, `""`: nil} {
+		text := strings.Replace(fmt.Sprintf(rules, "10", "True", "Audit"), `{"name": "LockoutThreshold"`, `{"name": "BannedPasswordList", "value": `+list+`}, {"name": "LockoutThreshold"`, 1)
+		b := estate.NewBuilder()
+		if err := read(shipped(t), tree("a.json", text), b); err != nil {
+			t.Fatal(err)
+		}
+		head := b.Finish()[0].Head
+		if head.Asks == nil || !slices.Equal(head.Asks.Words, want) || head.Asks.Cite.Line != 2 || head.Settings["blocklist-size"].Value != setting.Number(int64(len(want))) {
+			t.Errorf("%s: %+v %+v", list, head.Asks, head.Settings["blocklist-size"])
+		}
+	}
+}
+
 func TestAccountsAndLines(t *testing.T) {
 	users := `{"value": [
   {"id": "1", "userPrincipalName": "ada@x.example", "displayName": "Ada", "accountEnabled": true, "passwordPolicies": "DisablePasswordExpiration, Other", "lastPasswordChangeDateTime": "2026-01-02T03:04:05Z",

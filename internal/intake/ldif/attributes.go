@@ -79,7 +79,7 @@ var named = map[attr][]string{
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
 	aUID: {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"}, aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
 	aPwdAttribute: {"pwdAttribute"}, aPwdMinLength: {"pwdMinLength"}, aPwdMaxLength: {"pwdMaxLength"}, aPwdMaxAge: {"pwdMaxAge"}, aPwdMinAge: {"pwdMinAge"},
-	aPwdInHistory: {"pwdInHistory"}, aPwdCheckQuality: {"pwdCheckQuality"}, aPwdCheckModule: {"pwdCheckModule"}, aPwdMaxFailure: {"pwdMaxFailure"}, aPwdLockout: {"pwdLockout"},
+	aPwdInHistory: {"pwdInHistory"}, aPwdCheckQuality: {"pwdCheckQuality"}, aPwdCheckModule: {"pwdCheckModule", "pwdUseCheckModule"}, aPwdMaxFailure: {"pwdMaxFailure"}, aPwdLockout: {"pwdLockout"},
 	aPwdLockoutDuration: {"pwdLockoutDuration"}, aPwdFailureInterval: {"pwdFailureCountInterval"}, aPwdExpireWarning: {"pwdExpireWarning"},
 	aSuffix: {"olcSuffix"}, aDefault: {"olcPPolicyDefault"},
 	aResult: {"result"},

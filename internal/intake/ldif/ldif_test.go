@@ -187,6 +187,23 @@ msDS-ResultantPSO: CN=Gone,CN=Password Settings Container,CN=System,DC=x,DC=exam
 	}
 }
 
+// A module that checks passwords further is known by its name only.
+func TestCheckModule(t *testing.T) {
+	for attribute, want := range map[string]string{"pwdCheckModule: check.so": "check.so", "pwdUseCheckModule: TRUE": "TRUE", "pwdUseCheckModule: FALSE": "", "pwdCheckQuality: 2": ""} {
+		b, _, err := readText("dn: cn=p,ou=policies,dc=club,dc=example\nobjectClass: pwdPolicy\npwdAttribute: userPassword\npwdMinLength: 9\n" + attribute + "\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := b.Finish()[0].Overrides[0]
+		switch {
+		case want == "" && p.Asks != nil:
+			t.Errorf("%s: %+v", attribute, p.Asks)
+		case want != "" && (p.Asks == nil || p.Asks.Module != want || p.Asks.Cite.Line != 5):
+			t.Errorf("%s: %+v", attribute, p.Asks)
+		}
+	}
+}
+
 func TestSecretsAreStruckOut(t *testing.T) {
 	for _, name := range append(slices.Clone(secrets), "USERPASSWORD", "unicodepwd;binary") {
 		text := "dn: CN=Ada,DC=x,DC=example\nobjectClass: user\n" + name + ":: U2VjcmV0UGFz\n c3dvcmQ=\nsAMAccountName: ada\r\n" + name + ": SecretPassword\n"

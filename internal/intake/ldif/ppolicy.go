@@ -174,7 +174,8 @@ func (r *reader) onPaper(p *estate.Policy, whole bool) {
 		delete(p.Settings, "min-length") // whether it is asked for is not in the evidence
 	}
 	if v := r.find(aPwdCheckModule); v != nil {
-		if raw, err := r.textOf(v); err == nil && len(raw) > 0 {
+		// Its name, or, with newer servers, whether the server's own is used.
+		if raw, err := r.textOf(v); err == nil && len(raw) > 0 && !strings.EqualFold(string(raw), "FALSE") {
 			p.Asks = &estate.Asks{Module: string(raw), Cite: r.cite(v, raw)}
 		}
 	}
