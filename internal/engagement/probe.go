@@ -92,11 +92,8 @@ func (e *Engagement) Probe(opt ProbeOptions) (*Probed, error) {
 	var scopes []*govern.Scope
 	var err error
 	if opt.Account != "" {
-		if s, err = e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at"); err != nil {
-			return nil, err
-		}
-		at, err := locate(s, opt.Account, opt.Authority)
-		if err != nil {
+		var at place
+		if s, at, err = e.account(opt.Account, opt.Authority); err != nil {
 			return nil, err
 		}
 		scope, _, settings := effectiveFor(s, at)

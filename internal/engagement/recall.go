@@ -33,6 +33,16 @@ func (e *Engagement) Newest(back int) (int64, error) {
 	return all[len(all)-1-back].Number, nil
 }
 
+// recallNewest makes the newest recorded weighing again.
+func (e *Engagement) recallNewest() (*Weighing, error) {
+	number, err := e.Newest(0)
+	if err != nil {
+		return nil, err
+	}
+	_, w, err := e.Recall(number)
+	return w, err
+}
+
 // Recall makes a recorded weighing again, from the evidence and the inputs of
 // its time, and proves that the outcome is the one on record. It returns the
 // engagement as it was, too.

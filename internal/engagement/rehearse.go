@@ -47,11 +47,8 @@ func (e *Engagement) Rehearse(opt RehearseOptions) (*Rehearsal, error) {
 	r := &Rehearsal{}
 	var s *govern.Survey
 	if opt.Account != "" {
-		if s, err = e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at"); err != nil {
-			return nil, err
-		}
-		p, err := locate(s, opt.Account, opt.Authority)
-		if err != nil {
+		var p place
+		if s, p, err = e.account(opt.Account, opt.Authority); err != nil {
 			return nil, err
 		}
 		r.Who = s.Estate.Authorities[p.authority].Objects.Name.At(p.row)

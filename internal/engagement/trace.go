@@ -91,15 +91,22 @@ func (e *SeveralError) Error() string {
 // Where a person has accounts in several authorities, the domain's is traced,
 // and the others are its doors; in names one authority to look in.
 func (e *Engagement) Trace(name, in string) (*TraceDocument, error) {
-	s, err := e.surveyed(govern.Prepare, "principal", "display", "line", "file", "control", "control-at", "pwd-set")
-	if err != nil {
-		return nil, err
-	}
-	p, err := locate(s, name, in)
+	s, p, err := e.account(name, in, "pwd-set")
 	if err != nil {
 		return nil, err
 	}
 	return e.trace(s, p.authority, p.row), nil
+}
+
+// account finds the account that a name means, in one authority or in all, and
+// loads what tells of a single one, and more columns.
+func (e *Engagement) account(name, in string, more ...string) (*govern.Survey, place, error) {
+	s, err := e.surveyed(govern.Prepare, append([]string{"principal", "display", "line", "file", "control", "control-at"}, more...)...)
+	if err != nil {
+		return nil, place{}, err
+	}
+	p, err := locate(s, name, in)
+	return s, p, err
 }
 
 // locate finds the account that a name means, in one authority or in all.

@@ -77,11 +77,7 @@ func (e *Engagement) Waive(opt WaiveOptions) (*Waived, error) {
 	if over(until, e.Now()) {
 		return nil, fmt.Errorf("--until %s is past; expected a day to come", opt.Until)
 	}
-	number, err := e.Newest(0)
-	if err != nil {
-		return nil, err
-	}
-	_, w, err := e.Recall(number)
+	w, err := e.recallNewest()
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +85,7 @@ func (e *Engagement) Waive(opt WaiveOptions) (*Waived, error) {
 	if err != nil {
 		return nil, err
 	}
-	body := waiveEntry{Weighing: number, Until: opt.Until, Reason: opt.Reason}
+	body := waiveEntry{Weighing: w.Number, Until: opt.Until, Reason: opt.Reason}
 	for _, f := range found {
 		x := waivedFinding{Fingerprint: f.Fingerprint, Scope: f.ScopeName(), Check: f.Check, Verdict: f.Kind, Severity: string(f.Severity), Observed: f.Observed}
 		if f.Kind == weigh.Waived {
@@ -247,11 +243,7 @@ func (e *Engagement) Waivers() ([]weigh.Waiver, error) {
 	if err != nil || len(all) == 0 {
 		return all, err
 	}
-	number, err := e.Newest(0)
-	if err != nil {
-		return nil, err
-	}
-	_, w, err := e.Recall(number)
+	w, err := e.recallNewest()
 	if err != nil {
 		return nil, err
 	}
