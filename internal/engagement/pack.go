@@ -92,6 +92,9 @@ func (e *Engagement) Pack(to string) (*Packed, error) {
 		return nil, fmt.Errorf("the ledger is in use by another program; try again when it is done: %w", err)
 	}
 	defer tx.Rollback()
+	if last, err := tx.Last(); err != nil || last != v.Last.Seq {
+		return nil, errors.Join(err, errors.New("another program added to the ledger meanwhile; pack again"))
+	}
 	names, err := e.payload()
 	if err != nil {
 		return nil, err

@@ -176,12 +176,10 @@ func placeOf(s *govern.Survey, scope *govern.Scope) *probe.Place {
 	}
 	// A tenant whose accounts come from this domain may ban its words here, too.
 	const mode = setting.ID("directory-blocklist-mode")
-	for _, other := range s.Scopes {
-		if other.Elsewhere != home || home.Kind != estate.Domain || at.Cloud != nil || other.Authority.Head == nil {
-			continue
+	for i, tenant := range s.Estate.Authorities {
+		if home.Kind == estate.Domain && at.Cloud == nil && tenant.Head != nil && s.Resolutions[i].DrawsOn(slices.Index(s.Estate.Authorities, home)) {
+			at.Cloud = probe.CloudFor(tenant.Name, tenant.Head.Settings[mode].Value, tenant.Head.Asks, tenant.Head.Settings[mode].Cite)
 		}
-		own := other.Authority.Head
-		at.Cloud = probe.CloudFor(other.Authority.Name, own.Settings[mode].Value, own.Asks, own.Settings[mode].Cite)
 	}
 	return at
 }

@@ -315,6 +315,12 @@ func (t *Tx) Reserve() error {
 	return t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1 FROM entries").Scan(&t.entry)
 }
 
+// Last returns the number of the last entry.
+func (t *Tx) Last() (seq int64, err error) {
+	err = t.tx.QueryRow("SELECT coalesce(max(seq), 0) FROM entries").Scan(&seq)
+	return seq, err
+}
+
 // AddHolding records the facts about a subject, which from now on are the
 // current ones, and returns their digest for the entry that tells of them.
 // objects may be nil.

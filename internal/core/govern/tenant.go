@@ -89,6 +89,17 @@ func (r *Resolution) Source(row int) (Elsewhere, bool) {
 	return from, ok
 }
 
+// DrawsOn reports whether accounts of a tenant are synchronised from that
+// authority.
+func (r *Resolution) DrawsOn(authority int) bool {
+	for _, from := range r.sources {
+		if from.Authority == authority {
+			return true
+		}
+	}
+	return false
+}
+
 // Unjoined returns the synchronised accounts whose domain account is not in
 // the evidence, in the order of their rows.
 func (r *Resolution) Unjoined() []int {
