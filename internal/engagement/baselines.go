@@ -85,35 +85,54 @@ func (l Library) Source(id string) string {
 
 // Get returns a baseline, whole: by id, or by the path of its file.
 func (l Library) Get(id string) (*baseline.Baseline, error) {
-	if l.texts != nil {
-		return baseline.Parse(id, []byte(l.texts[id]))
-	}
+	b, _, err := l.read(id)
+	return b, err
+}
+
+// read returns a baseline with the texts that it is made of, its own and those
+// of the ones it extends, by the names under which they were asked for.
+func (l Library) read(id string) (b *baseline.Baseline, texts map[string]string, err error) {
 	own, err := l.own()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return baseline.Resolve(id, func(id string) (*baseline.Baseline, error) {
-		file := own[id]
-		if strings.HasSuffix(id, ".yaml") || strings.HasSuffix(id, ".yml") {
-			file = id
-		}
-		if file != "" {
-			data, err := os.ReadFile(file)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w; check the name and that you may read it", file, cause(err))
-			}
-			return baseline.Parse(file, data)
-		}
-		data, err := baselines.Files.ReadFile(id + ".yaml")
-		if errors.Is(err, fs.ErrNotExist) {
-			ids, _ := l.IDs()
-			return nil, fmt.Errorf("unknown baseline %q; the nearest known one is %q", id, strictyaml.Nearest(id, ids))
-		}
+	texts = map[string]string{}
+	b, err = baseline.Resolve(id, func(id string) (*baseline.Baseline, error) {
+		path, data, err := l.load(id, own)
 		if err != nil {
 			return nil, err
 		}
-		return baseline.Parse(id+".yaml", data)
+		texts[id] = string(data)
+		return baseline.Parse(path, data)
 	})
+	return b, texts, err
+}
+
+// load returns the text of one baseline.
+func (l Library) load(id string, own map[string]string) (path string, data []byte, err error) {
+	if l.texts != nil {
+		text, ok := l.texts[id]
+		if !ok {
+			return "", nil, fmt.Errorf("the ledger does not keep the baseline %q", id)
+		}
+		return id, []byte(text), nil
+	}
+	file := own[id]
+	if strings.HasSuffix(id, ".yaml") || strings.HasSuffix(id, ".yml") {
+		file = id
+	}
+	if file != "" {
+		if data, err = os.ReadFile(file); err != nil {
+			err = fmt.Errorf("%s: %w; check the name and that you may read it", file, cause(err))
+		}
+		return file, data, err
+	}
+	data, err = baselines.Files.ReadFile(id + ".yaml")
+	if errors.Is(err, fs.ErrNotExist) {
+		ids, _ := l.IDs()
+		err = fmt.Errorf("unknown baseline %q; the nearest known one is %q", id, strictyaml.Nearest(id, ids))
+	}
+	return id + ".yaml", data, err
 }
 
 // Baselines is the engagement's library.

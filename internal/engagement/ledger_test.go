@@ -224,6 +224,51 @@ func TestDriftTells(t *testing.T) {
 	}
 }
 
+// A weighing comes out the same again after its baselines and engagement.yaml
+// were changed or removed: the ledger keeps what they said.
+func TestRecallAfterChanges(t *testing.T) {
+	c := &clock{time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
+	e := weighed(t, c)
+	file, err := e.NewBaseline("ours", "nist-800-63b", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := "id: ours\ntitle: Ours\nversion: 1\nextends: nist-800-63b\ndemands:\n  - {setting: min-length, at-least: 16 characters, tiers: [privileged], severity: grave, why: W.}\ndrop:\n  - {setting: max-age, why: W.}\n"
+	swap(t, file, own)
+	away := filepath.Join(t.TempDir(), "away.yaml")
+	swap(t, away, strings.NewReplacer("id: ours", "id: away", "16 characters", "18 characters").Replace(own))
+	config := filepath.Join(e.Dir, ConfigName)
+	swap(t, config, "title: Before\nauditor: R. Quill\ntiers:\n  privileged: {accounts: [ada]}\nexpect: {machines-from: m.csv}\n")
+	swap(t, filepath.Join(e.Dir, "m.csv"), "gate1\n")
+	before, err := Open(e.Dir, c.now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer before.Close()
+	w, err := before.Weigh(WeighOptions{Against: []string{"ours", away}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Remove(file)
+	os.Remove(away)
+	os.Remove(filepath.Join(e.Dir, "m.csv"))
+	swap(t, config, "title: After\nauditor: S. Nib\nbaselines: [cis-windows-server]\n")
+	after, err := Open(e.Dir, c.now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer after.Close()
+	after.holds(t)
+	_, again, err := after.Recall(w.Number)
+	if err != nil || len(again.Findings) != len(w.Findings) || len(again.Baselines) != 2 {
+		t.Errorf("%v", err)
+	}
+	r, err := after.Report(0)
+	if err != nil || r.Title != "Before" || r.Auditor != "R. Quill" {
+		t.Errorf("%v %+v", err, r)
+	}
+}
+
 // dump writes everything that the ledger's tables hold.
 func dump(file string) (string, error) {
 	db, err := sql.Open("sqlite", "file:"+file+"?mode=ro")

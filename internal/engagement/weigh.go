@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -29,8 +30,8 @@ type Weighing struct {
 	*weigh.Result
 	whole    *weigh.Result // where only a part is shown
 	survey   *govern.Survey
-	chosen   []string // the baselines by the names under which they were asked for
-	machines []string // expected, from a list
+	texts    map[string]string // of the baselines, by the names under which they were asked for
+	machines []string          // expected, from a list
 }
 
 // WeighOptions are the choices of one weighing.
@@ -117,7 +118,7 @@ func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Weighing{survey: survey, At: e.Now().UTC().Truncate(time.Second)}
+	w := &Weighing{survey: survey, texts: map[string]string{}, At: e.Now().UTC().Truncate(time.Second)}
 	chosen := map[string]*baseline.Baseline{}
 	by := map[string][]*baseline.Baseline{} // by authority and tier
 	for _, s := range survey.Scopes {
@@ -131,10 +132,12 @@ func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 		}
 		for _, id := range ids {
 			if chosen[id] == nil {
-				if chosen[id], err = e.Baselines().Get(id); err != nil {
+				b, texts, err := e.Baselines().read(id)
+				if err != nil {
 					return nil, err
 				}
-				w.Baselines, w.chosen = append(w.Baselines, chosen[id]), append(w.chosen, id)
+				maps.Copy(w.texts, texts)
+				chosen[id], w.Baselines = b, append(w.Baselines, b)
 			}
 			by[key] = append(by[key], chosen[id])
 		}
@@ -258,12 +261,8 @@ func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions) error {
 		return key
 	}
 	in.Config = keep(e.Config.text)
-	for i, b := range w.Baselines {
-		text, err := b.YAML()
-		if err != nil {
-			return err
-		}
-		in.Baselines[w.chosen[i]] = keep(string(text))
+	for name, text := range w.texts {
+		in.Baselines[name] = keep(text)
 	}
 	if _, err := tx.Append(w.At, e.actor(), "weigh", entry); err != nil {
 		return err

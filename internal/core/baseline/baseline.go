@@ -286,7 +286,8 @@ func Parse(path string, data []byte) (*Baseline, error) {
 			return nil, err
 		}
 		for k := range b.Demands {
-			if e := &b.Demands[k]; d.overlaps(e) {
+			// A narrower one may go before a wider one: the first that holds counts.
+			if e := &b.Demands[k]; d.overlaps(e) && (!d.contains(e) || e.contains(d)) {
 				return nil, d.at.Errorf(path, "a second demand on %s for the same platform and tier; the first is on line %d", d.Setting, e.at.Line)
 			}
 		}
