@@ -83,7 +83,6 @@ func sound(t *testing.T, dir string) (entries int) {
 // Killed at any moment, a gather, a weighing or a report is there whole or not
 // at all, and the ledger always verifies.
 func TestKilledAtAnyMoment(t *testing.T) {
-	t.Parallel()
 	src := t.TempDir()
 	rnd := rand.New(rand.NewPCG(3, 4))
 	killed, done := 0, 0
