@@ -343,6 +343,14 @@ func TestProbe(t *testing.T) {
 	if weak != 156 || long != 20 {
 		t.Errorf("the executives may use %v of the weak patterns, the pilots are refused %v seasons", weak, long)
 	}
+	// As docs/demo.md says, and forecast counts.
+	taken := map[string]float64{}
+	for _, s := range document(t, audit, "forecast")["scopes"].([]any) {
+		taken[at(s, "scope").(string)] = at(s, "weak_patterns", "accepted").(float64)
+	}
+	if taken["marrowick.example / domain default / standard"] != 119 || taken["marrowick.example / Pilots"] != 9 || taken["marrowick.example / Control Room"] != 6 {
+		t.Errorf("forecast: %v", taken)
+	}
 	for _, c := range []struct {
 		in   string
 		args []string
