@@ -24,17 +24,8 @@ var entryKinds = map[string]func(body map[string]any) string{
 	"begin": func(b map[string]any) string { return fmt.Sprint(b["title"]) },
 	"gather": func(b map[string]any) string {
 		files, _ := b["files"].([]any)
-		var names []string
-		for _, f := range files {
-			if m, ok := f.(map[string]any); ok {
-				names = append(names, fmt.Sprint(m["name"]))
-			}
-		}
-		text := fmt.Sprintf("files: %d, %s", len(names), strings.Join(names[:min(len(names), 3)], ", "))
-		if len(names) > 3 {
-			text += ", …"
-		}
-		return text
+		subjects, _ := b["subjects"].([]any)
+		return fmt.Sprintf("files: %d, with facts about %d places and templates", len(files), len(subjects))
 	},
 	"weigh": func(b map[string]any) string {
 		var against []string

@@ -111,9 +111,9 @@ func probeFamilies(s *Sheet, p *engagement.Probed, detail bool) {
 			}
 		}
 		n += len(f.Passwords)
-		text := fmt.Sprintf("%d of %d accepted", share.Accepted, share.Tried)
+		below := ""
 		if share.CannotTell > 0 {
-			text += fmt.Sprintf(", %d cannot tell", share.CannotTell)
+			below = fmt.Sprintf("%d cannot tell", share.CannotTell)
 		}
 		var lines []string
 		if refused := refusals(results); refused != "" {
@@ -136,10 +136,10 @@ func probeFamilies(s *Sheet, p *engagement.Probed, detail bool) {
 			weak.Accepted += share.Accepted
 			weak.CannotTell += share.CannotTell
 		}
-		s.Entry("", "", f.Name+": "+text, append(lines, "")...)
+		s.Entry(fmt.Sprintf("%d of %d", share.Accepted, share.Tried), below, f.Name, append(lines, "")...)
 	}
 	s.Text(fmt.Sprintf("Of %d weak patterns %d would be accepted, of %d it cannot be told.", weak.Tried, weak.Accepted, weak.CannotTell))
-	s.Text("Each password is taken to be new to its account. --verbose lists all of them.")
+	s.Text("In the margin: how many are accepted. Each password is taken to be new to its account. --verbose lists all of them.")
 }
 
 // mostPatterns is how many examples of a family are shown.
