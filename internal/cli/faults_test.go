@@ -86,12 +86,12 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	src := t.TempDir()
 	rnd := rand.New(rand.NewPCG(3, 4))
 	killed, done := 0, 0
-	for range 6 {
+	for range 8 {
 		dir := begin(t)
 		must(t, dir, "gather", write(t, filepath.Join(src, "first.ldif"), manyAccounts("d0", 1500)))
 		must(t, dir, "weigh")
 		page := filepath.Join(dir, "report.html")
-		for i := range 20 {
+		for i := range 25 {
 			name := fmt.Sprintf("d%d", i%3)
 			args := []string{"gather", write(t, filepath.Join(src, name+".ldif"), manyAccounts(name, 2500+i))}
 			switch i % 5 {
@@ -122,7 +122,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			}
 		}
 	}
-	if killed < 40 {
+	if killed < 60 {
 		t.Errorf("%d killed, %d done: the test kills too late", killed, done)
 	}
 	t.Logf("%d killed, %d done", killed, done)
