@@ -132,8 +132,14 @@ func (e *Engagement) Probe(opt ProbeOptions) (*Probed, error) {
 	return p, nil
 }
 
+// errNoScopes says that there is nobody whom settings could govern.
+var errNoScopes = errors.New("no account scopes: the evidence holds templates only; gather the domain or the machines that they act on")
+
 // pickScopes returns the scopes that a name or pattern means.
 func pickScopes(s *govern.Survey, pattern string) ([]*govern.Scope, error) {
+	if len(s.Scopes) == 0 {
+		return nil, errNoScopes
+	}
 	filter := WeighFilter{Scope: pattern}
 	var picked []*govern.Scope
 	var names []string

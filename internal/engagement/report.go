@@ -2,6 +2,7 @@ package engagement
 
 import (
 	"encoding/json"
+	"errors"
 	"iter"
 	"time"
 
@@ -50,7 +51,9 @@ func (e *Engagement) Report(number int64) (*Report, error) {
 		return nil, err
 	}
 	r := &Report{Title: past.Config.Title, Auditor: past.Config.Auditor, Weighing: w, Survey: w.survey}
-	if r.Forecasts, err = past.Forecast(ForecastOptions{Assumptions: forecast.Usual}); err != nil {
+	if r.Forecasts, err = past.Forecast(ForecastOptions{Assumptions: forecast.Usual}); errors.Is(err, errNoScopes) {
+		r.Forecasts = &Forecasts{Assumptions: forecast.Usual}
+	} else if err != nil {
 		return nil, err
 	}
 	if r.Evidence, err = past.Ledger.Evidence(); err != nil {

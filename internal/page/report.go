@@ -78,6 +78,9 @@ func headOf(f *weigh.Finding) string {
 // summary says in plain words what a report comes to.
 func summary(r *engagement.Report) []string {
 	w := r.Weighing
+	if len(w.Scopes) == 0 {
+		return []string{"There are no account scopes: the evidence holds templates only, which say what should be configured and not what governs anybody. Gather the domain or the machines that they act on."}
+	}
 	accounts, enabled, authorities := 0, 0, len(r.Survey.Estate.Authorities)
 	for _, s := range w.Scopes {
 		accounts += s.Accounts

@@ -100,6 +100,9 @@ func guessesChart(r *engagement.Report) template.HTML {
 			}
 		}
 	}
+	if len(bars) == 0 {
+		return ""
+	}
 	slices.SortStableFunc(bars, func(x, y bar) int {
 		switch {
 		case x.n > y.n:
@@ -182,6 +185,9 @@ func verdictsChart(r *engagement.Report) template.HTML {
 		name := sc.Authority.Name + " / " + sc.PolicyName()
 		accounts[name] += sc.Accounts
 		listed[name] = sc.Listed()
+	}
+	if len(bars) == 0 {
+		return ""
 	}
 	most := 1
 	for _, b := range bars {

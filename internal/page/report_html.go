@@ -94,7 +94,7 @@ const mostDrift = 40
 
 func reportHTML(w io.Writer, r *engagement.Report) error {
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"clean": Clean, "short": func(k weigh.Kind) string { return shortKinds[k] }, "grouped": Grouped, "title": func(id setting.ID) string { return setting.Get(id).Title },
+		"clean": Clean, "word": func(k weigh.Kind) string { return shortKinds[k] }, "grouped": Grouped, "number": short, "title": func(id setting.ID) string { return setting.Get(id).Title },
 		"about": func(w weigh.Waiver) string { return about(&w) }, "accepted": func(w weigh.Waiver) string { return accepted(&w) }, "day": func(at string) string { return at[:min(len(at), 10)] },
 	}).Parse(reportTemplate)
 	if err != nil {

@@ -288,3 +288,42 @@ func TestReportHostile(t *testing.T) {
 		t.Error("nothing was found")
 	}
 }
+
+// Where there is nobody whom settings could govern, every form says so, and
+// none falls over.
+func TestReportOfTemplatesOnly(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "audit")
+	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
+	if err := engagement.Begin(dir, "T", "R. Quill", now); err != nil {
+		t.Fatal(err)
+	}
+	e, err := engagement.Open(dir, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer e.Close()
+	if _, err := e.Gather([]string{"../../demo/exports/sysvol"}, engagement.GatherOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := e.Weigh(engagement.WeighOptions{Against: []string{"cis-windows-server"}}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := e.Report(0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range ReportFormats {
+		if text := string(written(t, r, f.Ending)); (f.Ending == ".html" || f.Ending == ".md") && !strings.Contains(text, "no account scopes") {
+			t.Errorf("%s does not say that there are no scopes", f.Ending)
+		}
+	}
+	schema, err := os.ReadFile("testdata/sarif-schema-2.1.0.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	validate(t, schema, written(t, r, ".sarif"))
+	validate(t, []byte(oscal), written(t, r, ".oscal.json"))
+	if _, err := e.Probe(engagement.ProbeOptions{Patterns: true}); err == nil || !strings.Contains(err.Error(), "templates only") {
+		t.Errorf("%v", err)
+	}
+}

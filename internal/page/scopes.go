@@ -16,6 +16,9 @@ import (
 // Scopes draws the account scopes, authority by authority: what governs each,
 // how many accounts, and the settings side by side.
 func Scopes(s *Sheet, survey *govern.Survey) error {
+	if len(survey.Scopes) == 0 {
+		s.Text("No account scopes: the evidence holds templates only. Gather the domain or the machines that they act on.")
+	}
 	byAuthority := map[*estate.Authority][]*govern.Scope{}
 	for _, scope := range survey.Scopes {
 		byAuthority[scope.Authority] = append(byAuthority[scope.Authority], scope)
