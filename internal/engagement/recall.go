@@ -106,7 +106,7 @@ func (e *Engagement) pastAt(entry *ledger.Entry) (*Engagement, *weighEntry, erro
 	if err != nil {
 		return nil, nil, err
 	}
-	past := &Engagement{Dir: e.Dir, Ledger: e.Ledger.Before(entry.Seq), Now: func() time.Time { return at }, then: &inputs{map[string]string{}, x.Inputs.Machines}}
+	past := &Engagement{Dir: e.Dir, Ledger: e.Ledger.Before(x.Inputs.Seen + 1), Now: func() time.Time { return at }, then: &inputs{map[string]string{}, x.Inputs.Machines}}
 	if past.Config, err = parseConfig(filepath.Join(e.Dir, ConfigName), []byte(config)); err != nil {
 		return nil, nil, err
 	}

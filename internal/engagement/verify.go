@@ -50,22 +50,34 @@ func (e *Engagement) Verify() (*Verified, error) {
 		v.fail(0, "%v", err)
 		return v, nil
 	}
-	entries, err := e.Ledger.Entries()
+	// What another program adds meanwhile is not looked at.
+	seen, err := e.Ledger.Last()
 	if err != nil {
 		v.fail(0, "the entries cannot be read: %v", err)
 		return v, nil
 	}
+	now := *e
+	now.Ledger = e.Ledger.Before(seen + 1)
+	return v, now.verify(v)
+}
+
+func (e *Engagement) verify(v *Verified) error {
+	entries, err := e.Ledger.Entries()
+	if err != nil {
+		v.fail(0, "the entries cannot be read: %v", err)
+		return nil
+	}
 	if v.Entries = len(entries); v.Entries == 0 {
 		v.fail(0, "the ledger has no entries")
-		return v, nil
+		return nil
 	}
 	v.Last = entries[len(entries)-1]
 	var broken *ledger.ChainError
 	if err := e.Ledger.CheckChain(); errors.As(err, &broken) {
 		v.fail(broken.Entry, "it is not the entry that was written, or does not follow the one before")
-		return v, nil // nothing behind it proves anything
+		return nil // nothing behind it proves anything
 	} else if err != nil {
-		return nil, err
+		return err
 	}
 	for i := 1; i < len(entries); i++ {
 		if entries[i].At < entries[i-1].At {
@@ -73,13 +85,13 @@ func (e *Engagement) Verify() (*Verified, error) {
 		}
 	}
 	if err := e.verifyEvidence(v, entries); err != nil {
-		return nil, err
+		return err
 	}
 	if err := e.verifyWeighings(v, entries); err != nil {
-		return nil, err
+		return err
 	}
 	slices.SortStableFunc(v.Failures, func(a, b Failure) int { return cmp.Compare(a.Entry, b.Entry) })
-	return v, nil
+	return nil
 }
 
 func (v *Verified) fail(entry int64, format string, args ...any) {
@@ -151,6 +163,13 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 func (e *Engagement) fileFault(x *ledger.Evidence) string {
 	file := filepath.Join(e.Dir, EvidenceDir, filepath.FromSlash(x.Name))
 	info, err := os.Lstat(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		// A gather that is about to end has not put it in its place yet.
+		if on, _ := filepath.Glob(filepath.Join(e.Dir, EvidenceDir, stagingPrefix+"*", filepath.FromSlash(x.Name))); len(on) == 1 {
+			file = on[0]
+		}
+		info, err = os.Lstat(file)
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return "the file is gone; put it back from a copy"

@@ -105,11 +105,19 @@ func (w *Weighing) Shown(f WeighFilter) *Weighing {
 
 // Weigh compares all scopes with the chosen baselines and records the outcome.
 func (e *Engagement) Weigh(opt WeighOptions) (*Weighing, error) {
-	w, err := e.weighing(opt)
+	// Another program may add to the ledger meanwhile: what is weighed is the
+	// ledger as it is now, and the entry says so.
+	seen, err := e.Ledger.Last()
 	if err != nil {
 		return nil, err
 	}
-	return w, e.recordWeighing(w, opt)
+	now := *e
+	now.Ledger = e.Ledger.Before(seen + 1)
+	w, err := now.weighing(opt)
+	if err != nil {
+		return nil, err
+	}
+	return w, e.recordWeighing(w, opt, seen)
 }
 
 // weighing compares, and records nothing.
@@ -226,6 +234,7 @@ type weighEntry struct {
 	Result    string             `json:"result_sha256"`
 	Inputs    struct {
 		Program   string            `json:"program"`
+		Seen      int64             `json:"last_entry_seen"`
 		Config    string            `json:"config_sha256"`
 		Against   []string          `json:"against"`
 		Baselines map[string]string `json:"baselines_sha256"`
@@ -234,7 +243,7 @@ type weighEntry struct {
 }
 
 // recordWeighing gives the weighing its number and keeps the whole of it.
-func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions) error {
+func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions, seen int64) error {
 	tx, err := e.Ledger.Change()
 	if err != nil {
 		return err
@@ -253,7 +262,7 @@ func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions) error {
 		entry.Verdicts[v.Kind]++
 	}
 	in := &entry.Inputs
-	in.Program, in.Against, in.Machines, in.Baselines = Version, opt.Against, w.machines, map[string]string{}
+	in.Program, in.Seen, in.Against, in.Machines, in.Baselines = Version, seen, opt.Against, w.machines, map[string]string{}
 	texts := map[string]string{}
 	keep := func(text string) string {
 		key := sum([]byte(text))

@@ -134,6 +134,12 @@ func connect(path string) (*Ledger, error) {
 	return &Ledger{db, math.MaxInt64}, nil
 }
 
+// Last returns the number of the last entry; 0 for none.
+func (l *Ledger) Last() (seq int64, err error) {
+	err = l.db.QueryRow("SELECT coalesce(max(seq), 0) FROM entries WHERE seq < ?", l.before).Scan(&seq)
+	return seq, err
+}
+
 // Close closes the ledger.
 func (l *Ledger) Close() error { return l.db.Close() }
 
