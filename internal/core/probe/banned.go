@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"slices"
 	"strings"
 
 	"sternledger/internal/core/estate"
@@ -18,7 +19,7 @@ func banned(q *question) Outcome {
 		return unknown("the list of banned words is not in the evidence")
 	}
 	o := Outcome{}
-	if contains(unix, q.Platform) {
+	if slices.Contains(unix, q.Platform) {
 		o = judged(holdsWords(q.m.text, q.Asks.Words), "words of the machine's list must not be in it")
 	} else {
 		o = scored(q.m.text, q.Asks.Words)

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -130,9 +131,9 @@ var (
 // UTF-16, Unix and LDAP servers in bytes, others in characters.
 func (q *question) length() (n int64, unit string) {
 	switch {
-	case contains(windows, q.Platform):
+	case slices.Contains(windows, q.Platform):
 		return int64(q.m.units), plural(q.m.units, "character")
-	case contains(unix, q.Platform) || contains(ldap, q.Platform):
+	case slices.Contains(unix, q.Platform) || slices.Contains(ldap, q.Platform):
 		unit := "character"
 		if q.m.bytes != q.m.chars {
 			unit = "byte"
@@ -154,7 +155,7 @@ func plural(n int, noun string) string {
 func (q *question) ofClass() [4]int64 {
 	k := q.m.kinds
 	symbols := k[symbol] + k[space] + k[control] + q.m.highBytes
-	if contains(infra, q.Platform) {
+	if slices.Contains(infra, q.Platform) {
 		symbols = countAny(q.m.text, infraSymbols)
 	}
 	return [4]int64{int64(k[lower]), int64(k[upper]), int64(k[digit]), int64(symbols)}

@@ -6,6 +6,7 @@ package probe
 import (
 	"fmt"
 	"maps"
+	"slices"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
@@ -166,7 +167,7 @@ func Judge(at *Place, who Person, password string) Result {
 }
 
 func (r *rule) ask(q *question) Outcome {
-	if r.on != nil && !contains(r.on, q.Platform) {
+	if r.on != nil && !slices.Contains(r.on, q.Platform) {
 		return Outcome{}
 	}
 	var at estate.Cite
@@ -189,13 +190,4 @@ func (r *rule) ask(q *question) Outcome {
 		o.Cite = at
 	}
 	return o
-}
-
-func contains(all []setting.Platform, p setting.Platform) bool {
-	for _, x := range all {
-		if x == p {
-			return true
-		}
-	}
-	return false
 }

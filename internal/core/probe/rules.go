@@ -34,7 +34,7 @@ var rules = slices.Concat([]rule{
 		return judged(n > most, "%d %s, at most %d are taken", n, unit, most)
 	}},
 	{name: "platform-length", judge: func(q *question) Outcome {
-		most, n := caps[q.Platform], int64(0)
+		most := caps[q.Platform]
 		if most == 0 || q.Dialect == estate.Samba { // which takes any length
 			return Outcome{}
 		}
@@ -65,8 +65,11 @@ var rules = slices.Concat([]rule{
 	}},
 }, classRules(), []rule{
 	{name: "empty", on: slices.Concat(unix, ldap, cloud, infra, suite, idp), judge: func(q *question) Outcome {
-		if q.m.bytes > 0 {
+		switch {
+		case q.m.bytes > 0:
 			return Outcome{}
+		case slices.Contains(ldap, q.Platform):
+			return unknown("a server may store an empty password; nobody signs in with it, for without one a sign-in is anonymous")
 		}
 		return no("an empty password is not taken")
 	}},
@@ -233,7 +236,7 @@ func holds(text string, least int, words ...string) bool {
 func accountName(q *question) Outcome {
 	text, least, words := q.m.text, 3, parts(q.who.Display)
 	switch {
-	case contains(cloud, q.Platform):
+	case slices.Contains(cloud, q.Platform):
 		// The sign-in name's local part is not among what is looked for.
 		text, least = normal(text), 4
 		for i := range words {
@@ -252,7 +255,7 @@ func accountName(q *question) Outcome {
 		return aside(dependsOnName)
 	}
 	o := judged(holds(text, least, words...), "names of the account of %d characters and more must not be in it", least)
-	if contains(windows, q.Platform) {
+	if slices.Contains(windows, q.Platform) {
 		o.Cite = q.Settings["complexity"].Cite
 	}
 	return o
@@ -269,7 +272,7 @@ func nameCheck(q *question) Outcome {
 	}
 	text := asciiLower(q.m.text)
 	name, _, _ := strings.Cut(asciiLower(q.who.Account), "@")
-	if !contains(unix, q.Platform) {
+	if !slices.Contains(unix, q.Platform) {
 		switch {
 		case holds(text, 1, name):
 			return no("the account's name is in it")
