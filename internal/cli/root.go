@@ -95,7 +95,8 @@ It works on files, needs no network, and never writes to what it audits.`,
   sternledger -C harbour-2026 gather exports/   take exports into evidence
   sternledger -C harbour-2026 scopes            what governs whom
   sternledger -C harbour-2026 trace w.lowe      why a policy governs an account
-  sternledger -C harbour-2026 weigh             compare with the baselines`,
+  sternledger -C harbour-2026 weigh             compare with the baselines
+  sternledger -C harbour-2026 report --to harbour.html   write the report`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          cobra.ArbitraryArgs,
@@ -117,7 +118,26 @@ It works on files, needs no network, and never writes to what it audits.`,
 	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
 	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage("%s: %w", cmd.CommandPath(), err) })
-	root.AddCommand(newDemo(s), newBegin(s), newGather(s), newScopes(s), newAccounts(s), newTrace(s), newWeigh(s), newWaive(s), newForecast(s), newProbe(s), newRehearse(s), newDrift(s), newReport(s), newEntries(s), newVerify(s), newSeal(s), newPack(s), newBaseline(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newMan(), newVersion())
+	// In the order of the work.
+	for _, g := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Collect:", []*cobra.Command{newBegin(s), newGather(s)}},
+		{"See who is governed by what:", []*cobra.Command{newScopes(s), newAccounts(s), newTrace(s)}},
+		{"Weigh, and give the figures:", []*cobra.Command{newWeigh(s), newForecast(s), newProbe(s), newRehearse(s), newBaseline(s)}},
+		{"Report, accept, come back:", []*cobra.Command{newReport(s), newWaive(s), newDrift(s)}},
+		{"The ledger:", []*cobra.Command{newEntries(s), newVerify(s), newSeal(s), newPack(s)}},
+		{"Learn and look up:", []*cobra.Command{newDemo(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newMan(), newVersion()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
+		for _, cmd := range g.commands {
+			cmd.GroupID = g.title
+			root.AddCommand(cmd)
+		}
+	}
+	root.SetHelpCommandGroupID("Learn and look up:")
+	root.SetCompletionCommandGroupID("Learn and look up:")
 	wrapArgs(root)
 	return root
 }
