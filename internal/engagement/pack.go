@@ -115,8 +115,14 @@ func (e *Engagement) Pack(to string) (*Packed, error) {
 	if err := errors.Join(draft.Sync(), draft.Close()); err != nil {
 		return nil, fmt.Errorf("pack %s: %w", to, cause(err))
 	}
-	if err := os.Link(draft.Name(), to); err != nil { // unlike a rename, it takes no file's place
-		return nil, fmt.Errorf("pack %s: %w", to, cause(err))
+	// A link takes no file's place, unlike a rename; the file systems of sticks
+	// have none.
+	if err := os.Link(draft.Name(), to); errors.Is(err, fs.ErrExist) {
+		return nil, fmt.Errorf("%s exists already; name another file", to)
+	} else if err != nil {
+		if err := os.Rename(draft.Name(), to); err != nil {
+			return nil, fmt.Errorf("pack %s: %w", to, cause(err))
+		}
 	}
 	return p, syncDir(filepath.Dir(to))
 }
