@@ -56,5 +56,5 @@ for at in $(seq 2 20); do
   pdftotext -layout -f "$at" -l "$at" "$work/paper.pdf" "$work/paper.txt"
   grep -q Fingerprint "$work/paper.txt" && break
 done
-pdftoppm -r 130 -f "$at" -l "$at" -png "$work/paper.pdf" "$work/paper"
-convert "$work"/paper-*.png -trim -bordercolor white -border 20 -resize 1280x -crop 1280x800+0+0 +repage "$here/workbook.png"
+pdftoppm -r 200 -f "$at" -l "$at" -png "$work/paper.pdf" "$work/paper"
+convert "$work"/paper-*.png -trim -bordercolor white -border 20 -crop 1280x800+0+0 +repage "$here/workbook.png"

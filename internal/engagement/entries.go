@@ -35,7 +35,11 @@ var entryKinds = map[string]func(body map[string]any) string{
 				against = append(against, fmt.Sprint(m["id"]))
 			}
 		}
-		return fmt.Sprintf("weighing %v: %v findings, against %s", b["weighing"], b["findings"], strings.Join(against, ", "))
+		text := strings.Join(against[:min(len(against), 2)], ", ")
+		if more := len(against) - 2; more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+		return fmt.Sprintf("weighing %v: %v findings, against %s", b["weighing"], b["findings"], text)
 	},
 	waiveKind: func(b map[string]any) string {
 		list, _ := b["findings"].([]any)

@@ -20,9 +20,9 @@ const mostSheetRows = 1_048_576
 
 // book writes a workbook sheet by sheet.
 type book struct {
-	f                     *excelize.File
-	head, text, day, wrap int
-	err                   error
+	f                             *excelize.File
+	head, text, day, wrap, number int
+	err                           error
 }
 
 // paper is one sheet being written.
@@ -45,12 +45,15 @@ func reportWorkbook(w io.Writer, r *engagement.Report) error {
 		b.keep(err)
 		return id
 	}
-	top := &excelize.Alignment{Vertical: "top", WrapText: true}
-	b.head = style(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Color: "5f5f5f", Style: 1}}, Alignment: &excelize.Alignment{Vertical: "bottom", WrapText: true}})
-	b.text = style(&excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}})
-	b.wrap = style(&excelize.Style{Alignment: top})
+	// Texts keep off the numbers at their left.
+	left := excelize.Alignment{Vertical: "top", Horizontal: "left", Indent: 1}
+	wrapped := left
+	wrapped.WrapText = true
+	b.head = style(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: []excelize.Border{{Type: "bottom", Color: "5f5f5f", Style: 1}}, Alignment: &excelize.Alignment{Vertical: "bottom", Horizontal: "left", Indent: 1, WrapText: true}})
+	b.number = style(&excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}})
+	b.text, b.wrap = style(&excelize.Style{Alignment: &left}), style(&excelize.Style{Alignment: &wrapped})
 	format := "yyyy-mm-dd hh:mm"
-	b.day = style(&excelize.Style{CustomNumFmt: &format, Alignment: &excelize.Alignment{Vertical: "top", Horizontal: "left"}})
+	b.day = style(&excelize.Style{CustomNumFmt: &format, Alignment: &left})
 
 	b.summary(r)
 	b.verdicts(r)
@@ -121,11 +124,11 @@ func (p *paper) add(values ...any) {
 	cells := make([]any, len(values))
 	lines := 1
 	for i, v := range values {
-		style := p.b.text
+		style := p.b.number
 		switch x := v.(type) {
 		case string:
 			text := clip(Clean(x), 32_000) // what a cell holds
-			v = text
+			v, style = text, p.b.text
 			if n := linesOf(text, p.widths[i]); n > 1 {
 				style, lines = p.b.wrap, max(lines, n)
 			}
