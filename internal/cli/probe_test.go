@@ -96,6 +96,7 @@ func guess(rnd *rand.Rand, about int, extra ...string) string {
 // A real domain takes and refuses passwords as is said, changed by the user.
 func TestRealProbeDomain(t *testing.T) {
 	d := newDirectory(t)
+	labPorts(t)
 	rnd := rand.New(rand.NewPCG(21, 1))
 	const people, each = 20, 20
 	base := "DC=marrowick,DC=example"
