@@ -1,8 +1,6 @@
 package engagement
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"slices"
 	"time"
 
@@ -18,11 +16,6 @@ import (
 // The documents are the contract of --format json: fields are added, never
 // renamed. docs/formats.md describes them, "sternledger schema" prints their
 // schemas, and a test holds one against the other.
-
-func sum(data []byte) string {
-	s := sha256.Sum256(data)
-	return hex.EncodeToString(s[:])
-}
 
 // ScopesDocument is the output of scopes.
 type ScopesDocument struct {

@@ -52,7 +52,7 @@ func Begin(dir, title, auditor string, now func() time.Time) error {
 		return err
 	}
 	defer e.Close()
-	return e.record("begin", map[string]string{"title": title, "auditor": auditor})
+	return e.record(beginKind, map[string]string{"title": title, "auditor": auditor})
 }
 
 func quoted(text string) string {
@@ -83,6 +83,15 @@ func (e *Engagement) Close() error { return e.Ledger.Close() }
 
 // actor is who an entry is by.
 func (e *Engagement) actor() string { return e.Config.Auditor }
+
+// Kinds of entries.
+const (
+	beginKind    = "begin"
+	gatherKind   = "gather"
+	weighKind    = "weigh"
+	waiveKind    = "waive"
+	withdrawKind = "withdraw"
+)
 
 // record appends one entry in a change of its own.
 func (e *Engagement) record(kind string, body any) error {

@@ -3,6 +3,7 @@ package engagement
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -21,13 +22,13 @@ type EntryFilter struct {
 
 // entryKinds tell in a few words what an entry is about, by its kind.
 var entryKinds = map[string]func(body map[string]any) string{
-	"begin": func(b map[string]any) string { return fmt.Sprint(b["title"]) },
-	"gather": func(b map[string]any) string {
+	beginKind: func(b map[string]any) string { return fmt.Sprint(b["title"]) },
+	gatherKind: func(b map[string]any) string {
 		files, _ := b["files"].([]any)
 		subjects, _ := b["subjects"].([]any)
 		return fmt.Sprintf("files: %d, with facts about %d places and templates", len(files), len(subjects))
 	},
-	"weigh": func(b map[string]any) string {
+	weighKind: func(b map[string]any) string {
 		var against []string
 		list, _ := b["baselines"].([]any)
 		for _, x := range list {
@@ -60,11 +61,7 @@ func About(e *ledger.Entry) string {
 
 // Entries returns the entries of the ledger that a filter picks.
 func (e *Engagement) Entries(f EntryFilter) ([]ledger.Entry, error) {
-	var kinds []string
-	for k := range entryKinds {
-		kinds = append(kinds, k)
-	}
-	slices.Sort(kinds)
+	kinds := slices.Sorted(maps.Keys(entryKinds))
 	if f.Kind != "" && !slices.Contains(kinds, f.Kind) {
 		return nil, fmt.Errorf("--kind %q: there is none; the nearest is %q", f.Kind, strictyaml.Nearest(f.Kind, kinds))
 	}

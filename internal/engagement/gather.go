@@ -514,7 +514,7 @@ func (g *gathering) write(tx *ledger.Tx) error {
 	if body["problems_sha256"], err = problemsDigest(g.result.Problems); err != nil {
 		return err
 	}
-	entry, err := tx.Append(g.Now(), g.actor(), "gather", body)
+	entry, err := tx.Append(g.Now(), g.actor(), gatherKind, body)
 	if err != nil {
 		return err
 	}
@@ -540,5 +540,5 @@ func problemsDigest(problems []estate.Problem) (string, error) {
 		kept = append(kept, ProblemDocument{CiteDocument(p.Cite), p.Text})
 	}
 	body, err := json.Marshal(kept)
-	return sum(body), err
+	return hexSum(body), err
 }

@@ -596,11 +596,11 @@ func FuzzUnpack(f *testing.F) {
 		}
 		for _, n := range names {
 			put("x/data/"+n, n)
-			fmt.Fprintf(&manifest, "%s  data/%s\n", sum([]byte(n)), n)
+			fmt.Fprintf(&manifest, "%s  data/%s\n", hexSum([]byte(n)), n)
 		}
 		put("x/bagit.txt", bagDeclaration)
 		put("x/manifest-sha256.txt", manifest.String())
-		fmt.Fprintf(&tags, "%s  manifest-sha256.txt\n", sum([]byte(manifest.String())))
+		fmt.Fprintf(&tags, "%s  manifest-sha256.txt\n", hexSum([]byte(manifest.String())))
 		put("x/tagmanifest-sha256.txt", tags.String())
 		if err := w.Close(); err != nil {
 			f.Fatal(err)

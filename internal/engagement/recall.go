@@ -63,7 +63,7 @@ func (e *Engagement) Recall(number int64) (*Engagement, *Weighing, error) {
 	if err != nil {
 		return nil, nil, about(err)
 	}
-	if got := sum([]byte(row.Body)); got != x.Result || x.Weighing != number {
+	if got := hexSum([]byte(row.Body)); got != x.Result || x.Weighing != number {
 		return nil, nil, about(fmt.Errorf("its record has the SHA-256 %s, entry %d says %s: it was altered", got, entry.Seq, x.Result))
 	}
 	w, err := past.weighing(WeighOptions{Against: x.Inputs.Against})
@@ -75,7 +75,7 @@ func (e *Engagement) Recall(number int64) (*Engagement, *Weighing, error) {
 	if err != nil {
 		return nil, nil, about(err)
 	}
-	if sum(body) != x.Result {
+	if hexSum(body) != x.Result {
 		why := "the facts or the record were altered"
 		if x.Inputs.Program != Version {
 			why = fmt.Sprintf("it was made with program %s, this is %s", x.Inputs.Program, Version)
@@ -97,7 +97,7 @@ func (e *Engagement) pastAt(entry *ledger.Entry) (*Engagement, *weighEntry, erro
 	}
 	text := func(key string) (string, error) {
 		t, err := e.Ledger.Text(key)
-		if err == nil && sum([]byte(t)) != key {
+		if err == nil && hexSum([]byte(t)) != key {
 			err = fmt.Errorf("the text kept under %s was altered", key)
 		}
 		return t, err

@@ -111,7 +111,7 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 	}
 	told := map[string]bool{}
 	for _, entry := range entries {
-		if entry.Kind != "gather" {
+		if entry.Kind != gatherKind {
 			continue
 		}
 		var body gatherEntry
@@ -218,7 +218,7 @@ func (e *Engagement) verifyWeighings(v *Verified, entries []ledger.Entry) error 
 		}
 	}
 	for _, entry := range entries {
-		if entry.Kind == "weigh" && !at[entry.Seq] {
+		if entry.Kind == weighKind && !at[entry.Seq] {
 			v.fail(entry.Seq, "the record of its weighing was removed")
 		}
 	}

@@ -13,12 +13,6 @@ import (
 	"sternledger/internal/core/weigh"
 )
 
-// Kinds of entries about waivers.
-const (
-	waiveKind    = "waive"
-	withdrawKind = "withdraw"
-)
-
 // WaiveOptions say what is accepted.
 type WaiveOptions struct {
 	Fingerprints []string

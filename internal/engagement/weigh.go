@@ -257,7 +257,7 @@ func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions, seen int64) e
 	if err != nil {
 		return err
 	}
-	entry := weighEntry{Weighing: w.Number, Baselines: doc.Baselines, Scopes: len(w.Scopes), Verdicts: map[weigh.Kind]int{}, Findings: len(w.Findings), Result: sum(body)}
+	entry := weighEntry{Weighing: w.Number, Baselines: doc.Baselines, Scopes: len(w.Scopes), Verdicts: map[weigh.Kind]int{}, Findings: len(w.Findings), Result: hexSum(body)}
 	for _, v := range w.Verdicts {
 		entry.Verdicts[v.Kind]++
 	}
@@ -265,7 +265,7 @@ func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions, seen int64) e
 	in.Program, in.Seen, in.Against, in.Machines, in.Baselines = Version, seen, opt.Against, w.machines, map[string]string{}
 	texts := map[string]string{}
 	keep := func(text string) string {
-		key := sum([]byte(text))
+		key := hexSum([]byte(text))
 		texts[key] = text
 		return key
 	}
@@ -273,7 +273,7 @@ func (e *Engagement) recordWeighing(w *Weighing, opt WeighOptions, seen int64) e
 	for name, text := range w.texts {
 		in.Baselines[name] = keep(text)
 	}
-	if _, err := tx.Append(w.At, e.actor(), "weigh", entry); err != nil {
+	if _, err := tx.Append(w.At, e.actor(), weighKind, entry); err != nil {
 		return err
 	}
 	for key, text := range texts {

@@ -34,7 +34,7 @@ func directoryBanned(q *question) Outcome {
 		return Outcome{}
 	}
 	o := yes("banned words of %s are only logged in the domain", q.Cloud.Tenant)
-	if q.Cloud.Mode == setting.On || q.Cloud.Mode == setting.Word("on") {
+	if q.Cloud.Mode == setting.On {
 		if o = scored(q.m.text, q.Cloud.Words); o.Verdict == Accepted {
 			o = unknown("%s; where the tenant reaches into the domain, the platform's own list does too", o.Why)
 		}

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"unicode"
@@ -129,25 +130,18 @@ var (
 
 // length is that of the password as a platform counts it: Windows in units of
 // UTF-16, Unix and LDAP servers in bytes, others in characters.
-func (q *question) length() (n int64, unit string) {
+func (q *question) length() (n int64, text string) {
 	switch {
 	case slices.Contains(windows, q.Platform):
-		return int64(q.m.units), plural(q.m.units, "character")
+		n = int64(q.m.units)
 	case slices.Contains(unix, q.Platform) || slices.Contains(ldap, q.Platform):
-		unit := "character"
-		if q.m.bytes != q.m.chars {
-			unit = "byte"
+		if n = int64(q.m.bytes); q.m.bytes != q.m.chars {
+			return n, fmt.Sprintf("%d bytes", n)
 		}
-		return int64(q.m.bytes), plural(q.m.bytes, unit)
+	default:
+		n = int64(q.m.chars)
 	}
-	return int64(q.m.chars), plural(q.m.chars, "character")
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return noun
-	}
-	return noun + "s"
+	return n, setting.Get("min-length").Text(setting.Number(n))
 }
 
 // ofClass counts lower case, upper case, digits and symbols as platforms

@@ -83,16 +83,6 @@ type Result struct {
 	Rules   []Outcome
 }
 
-// First returns the first rule that refuses; empty for none.
-func (r *Result) First() string {
-	for _, o := range r.Rules {
-		if o.Verdict == Refused {
-			return o.Rule
-		}
-	}
-	return ""
-}
-
 // rule is one thing that places ask of a new password. A rule is asked only
 // where the platform has every setting that it reads; where the evidence lacks
 // one, it cannot tell.

@@ -30,19 +30,19 @@ var rules = slices.Concat([]rule{
 		if !capped {
 			return Outcome{}
 		}
-		n, unit := q.length()
-		return judged(n > most, "%d %s, at most %d are taken", n, unit, most)
+		n, text := q.length()
+		return judged(n > most, "%s, at most %d are taken", text, most)
 	}},
 	{name: "platform-length", judge: func(q *question) Outcome {
 		most := caps[q.Platform]
 		if most == 0 || q.Dialect == estate.Samba { // which takes any length
 			return Outcome{}
 		}
-		n, unit := q.length()
+		n, text := q.length()
 		if n <= most {
 			return Outcome{}
 		}
-		return no("%d %s, the platform takes at most %d", n, unit, most)
+		return no("%s, the platform takes at most %d", text, most)
 	}},
 	{name: "complexity", reads: []setting.ID{"complexity"}, judge: func(q *question) Outcome {
 		if !q.is("complexity", "on") {
@@ -154,23 +154,23 @@ func (q *question) checked() bool { return q.Asks != nil && strings.HasPrefix(q.
 // leastLength: a Unix module lets characters of a class count twice, up to the
 // class's credit.
 func leastLength(q *question) Outcome {
-	n, unit := q.length()
+	n, text := q.length()
 	if q.checked() {
 		size, credit := n, int64(0)
 		for i, have := range q.ofClass() {
 			credit += min(have, q.Asks.Credits[i])
 		}
 		if size += credit; credit > 0 {
-			o := judged(size < q.Asks.Length, "%d %s and %d of credit, %d are asked for", n, unit, credit, q.Asks.Length)
+			o := judged(size < q.Asks.Length, "%s and %d of credit, %d are asked for", text, credit, q.Asks.Length)
 			o.Cite = q.Asks.Cite
 			return o
 		}
 		if n < q.Asks.Length {
-			return no("%d %s, %d are asked for", n, unit, q.Asks.Length)
+			return no("%s, %d are asked for", text, q.Asks.Length)
 		}
 	}
 	asked := q.number("min-length")
-	return judged(n < asked, "%d %s, %d are asked for", n, unit, asked)
+	return judged(n < asked, "%s, %d are asked for", text, asked)
 }
 
 // run judges a longest run against the setting that bounds it.

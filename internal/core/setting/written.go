@@ -114,3 +114,17 @@ func Written(where, unit string, v Value) string {
 	}
 	return ""
 }
+
+// asked are the names under which a platform is asked for a setting. Evidence
+// can cite another line that decides it: a stack that calls no module, or an
+// attribute that switches the check off.
+var asked = map[Platform]map[ID]string{
+	UnixMachine: {"min-length": "minlen", "classes-required": "minclass", "require-lower": "lcredit", "require-upper": "ucredit", "require-digit": "dcredit", "require-symbol": "ocredit",
+		"name-check": "usercheck", "dictionary-check": "dictcheck", "blocklist": "badwords", "max-repeat": "maxrepeat", "max-sequence": "maxsequence", "min-changed": "difok", "history": "remember",
+		"lockout-threshold": "deny", "lockout-duration": "unlock_time", "lockout-window": "fail_interval", "lockout-administrator": "even_deny_root"},
+	LDAPDirectory: {"min-length": "pwdMinLength", "max-length": "pwdMaxLength", "lockout-threshold": "pwdMaxFailure"},
+}
+
+// AskedAs returns the name under which a platform is asked for a setting; empty
+// where it is the name that evidence cites.
+func AskedAs(p Platform, id ID) string { return asked[p][id] }

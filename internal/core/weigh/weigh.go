@@ -360,6 +360,13 @@ func remedy(v *Verdict, band baseline.Band) string {
 	}
 	value := band.Nearest(e.Value)
 	meant := s.Text(value) + orMore(s, band, value)
+	// What decides the value is not always where it is set.
+	if name := setting.AskedAs(v.Scope.Platform(), s.ID); name != "" && e.Written(value) == "" && e.Cite.Where != name {
+		if own := setting.Written(name, "", value); own != "" {
+			meant = fmt.Sprintf("%s (%s)", own, meant)
+		}
+		return fmt.Sprintf("Set %s of %s to %s, and see that it counts: what holds now comes from %s.", name, e.From, meant, place(e))
+	}
 	if own := e.Written(value); own != "" && own != s.Text(value) {
 		return fmt.Sprintf("Set %s of %s to %s (%s).", place(e), e.From, own, meant)
 	}

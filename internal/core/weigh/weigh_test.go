@@ -55,6 +55,24 @@ func weighed(t *testing.T, scope *govern.Scope, demands string) *Result {
 	return Run(surveyOf(scope), Choice{Baselines: against(b)})
 }
 
+// A remedy names what is to be set, also where another line decides the value.
+func TestRemedyNamesTheSetting(t *testing.T) {
+	const demand = "  - {setting: min-length, at-least: 14, severity: grave, why: w.}\n"
+	for where, want := range map[string]string{
+		"minlen":        "Set minlen of local to 14 (14 characters or more).",
+		"dictcheck":     "Set minlen of local to 14 (14 characters or more), and see that it counts: what holds now comes from dictcheck.",
+		"common-auth x": "Set minlen of local to 14 (14 characters or more), and see that it counts: what holds now comes from common-auth x.",
+	} {
+		scope := scopeWith(t, setting.UnixMachine, estate.Enforced, "min-length 6")
+		e := scope.Settings["min-length"]
+		e.Cite.Where = where
+		scope.Settings["min-length"] = e
+		if f := weighed(t, scope, demand).Findings; len(f) != 1 || f[0].Remedy != want {
+			t.Errorf("%s: %+v, want %s", where, f, want)
+		}
+	}
+}
+
 func TestVerdicts(t *testing.T) {
 	for _, c := range []struct {
 		settings, demand string
