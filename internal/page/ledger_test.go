@@ -23,6 +23,10 @@ func TestLedgerPages(t *testing.T) {
 	if _, err := e.Weigh(engagement.WeighOptions{Against: []string{"cis-windows-server", "pci-dss-4"}}); err != nil {
 		t.Fatal(err)
 	}
+	_, now, err := e.Recall(2)
+	if err != nil {
+		t.Fatal(err)
+	}
 	all, err := e.Waivers()
 	if err != nil {
 		t.Fatal(err)
@@ -50,6 +54,8 @@ func TestLedgerPages(t *testing.T) {
 		words []string
 	}{
 		"waived":        {func(s *Sheet) error { return Waived(s, w) }, []string{"1 finding waived", "waived│ marrowick.example / Ticket Kiosks: Maximum age", "until 2027-06-30"}},
+		"weighed":       {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{}) }, []string{"waived│ Maximum age", "waived until 2027-06-30 by R. Quill, entry 4"}},
+		"by setting":    {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{BySetting: true}) }, []string{"waived until 2027-06-30 by R. Quill, entry 4"}},
 		"waivers":       {func(s *Sheet) error { return Waivers(s, all) }, []string{"in force│", "accepted as weak, never expires"}},
 		"no waivers":    {func(s *Sheet) error { return Waivers(s, nil) }, []string{"Nothing was waived."}},
 		"entries":       {func(s *Sheet) error { return Entries(s, entries, false) }, []string{"gather", "weighing 2", "Kiosks are replaced"}},

@@ -216,8 +216,8 @@ func reportMarkdown(w io.Writer, r *engagement.Report) error {
 				line("  - demanded: %s", m(f.Demanded))
 			}
 			line("  - %s", m(f.Reason))
-			if f.Waiver != nil {
-				line("  - waived until %s by %s: %s; beneath: %s", f.Waiver.Until, m(f.Waiver.By), m(f.Waiver.Reason), f.Beneath)
+			for _, text := range waivedLines(f.Finding) {
+				line("  - %s", m(text))
 			}
 			var cites []string
 			for _, c := range f.Evidence {

@@ -118,6 +118,7 @@ func bySetting(s *Sheet, w *engagement.Weighing) {
 			if who := whom(f); who != "" {
 				lines = append(lines, who)
 			}
+			lines = append(lines, waivedLines(f)...)
 			s.Entry(string(f.Kind), string(f.Severity), head, append(lines, "remedy: "+f.Remedy+"  ["+strings.Join(prints, " ")+"]")...)
 		}
 	}
@@ -406,16 +407,22 @@ func finding(s *Sheet, f *told, split bool) {
 	if who := whom(f.Finding); who != "" {
 		lines = append(lines, who)
 	}
-	if w := f.Waiver; w != nil {
-		lines = append(lines, fmt.Sprintf("waived until %s by %s, entry %d: %s; beneath: %s", w.Until, w.By, w.Entry, w.Reason, f.Beneath))
-	}
-	lines = append(lines, "remedy: "+f.Remedy)
+	lines = append(append(lines, waivedLines(f.Finding)...), "remedy: "+f.Remedy)
 	if split {
 		lines = append(lines, strings.Join(f.tiers, ", "))
 	} else {
 		lines[len(lines)-1] += "  [" + f.Fingerprint + "]"
 	}
 	s.Entry(string(f.Kind), string(f.Severity), head, lines...)
+}
+
+// waivedLines tell of the waiver that is in force on a finding.
+func waivedLines(f *weigh.Finding) []string {
+	w := f.Waiver
+	if w == nil {
+		return nil
+	}
+	return []string{fmt.Sprintf("waived until %s by %s, entry %d: %s; beneath: %s", w.Until, w.By, w.Entry, w.Reason, f.Beneath)}
 }
 
 // citeText writes a place in the evidence with what stands there.
