@@ -185,15 +185,13 @@ func (c *Config) forAuthority(name string) AuthorityConfig {
 	return AuthorityConfig{}
 }
 
-// dialect is the dialect that holds for an authority.
+// dialect is the dialect that holds for an authority; empty where neither the
+// engagement nor the evidence tells it.
 func (c *Config) dialect(a *estate.Authority) estate.Dialect {
 	if said := c.forAuthority(a.Name).Dialect.Value; said != "" {
 		return estate.Dialect(said)
 	}
-	if a.Dialect != "" {
-		return a.Dialect
-	}
-	return estate.Windows
+	return a.Dialect
 }
 
 // tierRules are the tiers as the core takes them.

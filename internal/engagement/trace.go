@@ -45,23 +45,26 @@ type TracedAccount struct {
 
 // GoverningDocument is the answer.
 type GoverningDocument struct {
-	Policy  string `json:"policy"`
-	Origin  string `json:"origin"`
-	Rule    string `json:"rule"`
-	Via     string `json:"via"`
-	Dialect string `json:"dialect"`
-	From    string `json:"dialect_evidence"`
+	Policy   string `json:"policy"`
+	Origin   string `json:"origin"`
+	Rule     string `json:"rule"`
+	Via      string `json:"via"`
+	Dialect  string `json:"dialect"` // empty where it is assumed: both were played
+	Assumed  bool   `json:"dialect_assumed"`
+	Answered bool   `json:"answered"` // by the directory itself, where the evidence leaves it open
+	From     string `json:"dialect_evidence"`
 }
 
 // CandidateDocument is one policy that reaches the account.
 type CandidateDocument struct {
-	Policy     string   `json:"policy"`
-	Origin     string   `json:"origin"`
-	Precedence *int64   `json:"precedence"`
-	Via        []string `json:"via"` // groups, from the one that the policy names to the one that holds the account
-	Won        bool     `json:"won"`
-	Why        string   `json:"why"`
-	Evidence   string   `json:"evidence"`
+	Policy     string         `json:"policy"`
+	Origin     string         `json:"origin"`
+	Precedence *int64         `json:"precedence"`
+	Via        []string       `json:"via"` // groups, from the one that the policy names to the one that holds the account
+	Won        bool           `json:"won"`
+	Outcome    govern.Outcome `json:"outcome"` // won, lost, or not decided
+	Why        string         `json:"why"`
+	Evidence   string         `json:"evidence"`
 }
 
 // Match is one account that a name could mean.
@@ -194,7 +197,7 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 	if set := o.PwdSet.At(row); set != 0 {
 		d.Account.PwdSet = time.Unix(int64(set), 0).UTC().Format(time.RFC3339)
 	}
-	d.Governing = GoverningDocument{Policy: scope.PolicyName(), Origin: "-", Rule: string(g.Rule), Via: "-", Dialect: string(r.Dialect), From: a.DialectCite.String()}
+	d.Governing = GoverningDocument{Policy: scope.PolicyName(), Origin: "-", Rule: string(g.Rule), Via: "-", Dialect: string(r.Dialect), Assumed: r.Assumed, Answered: g.Answered, From: a.DialectCite.String()}
 	if e.Config.forAuthority(a.Name).Dialect.Value != "" {
 		d.Governing.From = ConfigName
 	}
@@ -205,7 +208,7 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 		d.Governing.Via = groupName(there, g.Via)
 	}
 	for _, c := range r.Candidates(row) {
-		cd := CandidateDocument{Policy: c.Policy.Name, Origin: c.Policy.Origin, Precedence: c.Policy.Precedence, Via: []string{}, Won: c.Won, Why: c.Why, Evidence: c.Policy.Cite.String()}
+		cd := CandidateDocument{Policy: c.Policy.Name, Origin: c.Policy.Origin, Precedence: c.Policy.Precedence, Via: []string{}, Won: c.Outcome == govern.Won, Outcome: c.Outcome, Why: c.Why, Evidence: c.Policy.Cite.String()}
 		for _, group := range c.Chain {
 			cd.Via = append(cd.Via, groupName(there, group))
 		}
@@ -250,6 +253,9 @@ func (d *TraceDocument) notes(s *govern.Survey, authority, row int, g govern.Gov
 	if g.At != nil {
 		note("It is synchronised from %s, whose settings govern it; the tenant's own stand beside them.", g.At.Name)
 	}
+	if r.Assumed {
+		note("Nothing in the evidence tells whether Windows or Samba serves the domain: both were played, and what differs between them is not decided.")
+	}
 	if flags&estate.EmptyPassword != 0 {
 		note("Its password is empty.")
 	}
@@ -262,7 +268,7 @@ func (d *TraceDocument) notes(s *govern.Survey, authority, row int, g govern.Gov
 		note("Its userAccountControl is not in the evidence: whether it is enabled, and the flags that switch settings off, are not known.")
 	}
 	if flags&estate.NoPrimary != 0 {
-		note("Its primary group is not in the evidence: a policy that comes through it is not seen.")
+		note("Its primary group is not in the evidence: which policies come through it, is not known.")
 	}
 	if flags&estate.SmartCard != 0 {
 		note("A smart card is required: the password is a random one that nobody types.")
@@ -385,7 +391,8 @@ func tracePolicy(s *govern.Survey, authority int, p *estate.Policy) *PolicyTrace
 	}
 	slices.SortFunc(d.LosesTo, func(x, y LossDocument) int { return strings.Compare(x.Policy, y.Policy) })
 	for _, t := range p.Targets {
-		d.Targets = append(d.Targets, TargetDocument{t.DN, r.Ignored(t), t.Cite.String()})
+		_, idle := r.Ignored(t)
+		d.Targets = append(d.Targets, TargetDocument{t.DN, idle, t.Cite.String()})
 	}
 	return d
 }

@@ -174,7 +174,11 @@ func aboutAuthority(a *estate.Authority, dialect estate.Dialect) string {
 		return string(a.Kind) + "; read off by hand"
 	}
 	if a.Kind == estate.Domain {
-		return fmt.Sprintf("%s, %s dialect; %s", a.Kind, dialect, Quantity(a.Accounts, "account"))
+		server := string(dialect) + " dialect"
+		if dialect == "" {
+			server = "dialect not in the evidence"
+		}
+		return fmt.Sprintf("%s, %s; %s", a.Kind, server, Quantity(a.Accounts, "account"))
 	}
 	if a.Listed {
 		return fmt.Sprintf("%s; %s", a.Kind, Quantity(a.Accounts, "account"))

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/engagement"
 )
@@ -40,13 +41,13 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 	reach := ""
 	if d.Account.Kind == "domain" {
 		reach = fmt.Sprintf("%s dialect (%s)", d.Governing.Dialect, d.Governing.From)
+		if d.Governing.Assumed {
+			reach = "dialect not in the evidence"
+		}
 	}
 	s.Title("Policies that reach the account", reach)
 	for _, c := range d.Candidates {
-		word := "loses"
-		if c.Won {
-			word = "governs"
-		}
+		word := outcomes[c.Outcome]
 		title := c.Policy
 		if c.Precedence != nil || who.Kind == "domain" {
 			title += ", precedence " + precedence(c.Precedence)
@@ -57,7 +58,11 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 		}
 		s.Entry(word, "", title, lines...)
 	}
-	if len(d.Candidates) == 0 {
+	switch {
+	case len(d.Candidates) > 0:
+	case d.Governing.Rule == string(govern.Unknown):
+		s.Text("None that the evidence holds; and it does not hold all that is needed to say that there is none.")
+	default:
 		s.Text(noCandidates[who.Kind])
 	}
 	s.Blank()
@@ -66,6 +71,9 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 	otherDoors(s, d)
 	return s.Err()
 }
+
+// outcomes are the words for what became of a candidate.
+var outcomes = map[govern.Outcome]string{govern.Won: "governs", govern.Lost: "loses", govern.Undecided: "not decided"}
 
 // noCandidates says what it means that no policy reaches an account.
 var noCandidates = map[string]string{
@@ -81,7 +89,7 @@ func otherDoors(s *Sheet, d *engagement.TraceDocument) {
 		return
 	}
 	s.Blank()
-	s.Title("Further doors", Quantity(len(d.Doors), "other account"))
+	s.Title("Other accounts of this person", Quantity(len(d.Doors), "other account"))
 	for _, door := range d.Doors {
 		word, joined := "as strong", "of the same name"
 		if len(door.Weaker) > 0 {
@@ -123,6 +131,9 @@ func answer(d *engagement.TraceDocument) string {
 	case "direct":
 		return g.Policy + ", which names the account itself"
 	case "group":
+		if g.Answered {
+			return g.Policy + ", as the directory itself answers"
+		}
 		return g.Policy + ", through the group " + g.Via
 	case "default":
 		if d.Account.Kind == "ldap" {

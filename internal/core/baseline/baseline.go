@@ -461,7 +461,7 @@ func (w *demandAsWritten) parse(path string) (*Demand, error) {
 		d.Specials[setting.Special(name)] = answer.Value == "holds"
 	}
 	for _, k := range s.Specials {
-		if _, said := d.Specials[k.Special]; !said && !slices.Contains(d.Values, setting.Of(k.Special)) {
+		if _, said := d.Specials[k.Special]; !said && !k.Fails && !slices.Contains(d.Values, setting.Of(k.Special)) {
 			return nil, w.Setting.Errorf(path, "the demand on %s must say whether %q holds or fails (specials)", s.ID, k.Special)
 		}
 	}

@@ -33,6 +33,7 @@ func weighed(t *testing.T, number int64, baselines []string, places ...place) St
 		b.StartFile(p.name + ".ldif")
 		a := b.At(at)
 		a.Platform = setting.LDAPDirectory
+		b.ShowsPointers(at)
 		a.Head = &estate.Policy{Name: "default", Origin: "cn=default", Standing: estate.Enforced, Platform: setting.LDAPDirectory, Settings: estate.Settings{}}
 		for _, text := range strings.Fields(p.settings) {
 			id, value, _ := strings.Cut(text, "=")

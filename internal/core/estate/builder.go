@@ -3,7 +3,7 @@ package estate
 import (
 	"cmp"
 	"fmt"
-	"maps"
+	"iter"
 	"runtime"
 	"slices"
 	"strings"
@@ -35,23 +35,92 @@ type draft struct {
 	refRow    map[uint64]uint32 // DN hash to row in Policies
 	policyRow map[uint64]int    // DN hash to row in Overrides
 	unitRow   map[uint64]int    // DN hash to row in Units
-	edges     [][]edge
-	edgeFiles []fileMark
+	edges     edges             // from groups' lists of members
+	ups       edges             // from members' lists of groups
 	ranges    map[uint32][]span
+	applied   []pointer
+	pieces    []piece // of objects that stand in several files
+	shown     []shown // by row in Files
+	older     int     // row in Files from which on the files are of earlier gathers; -1: none
+	named     map[uint64]mention
+	servers   []server
+	wanting   []uint32 // groups whose list of members lacks one that says it is there
 }
 
-// edge says that the group at row group names the DN with that hash.
+// edge is one line that tells of a membership: the object at row says it of the
+// DN with that hash.
 type edge struct {
-	member uint64
-	group  uint32
-	line   uint32
+	other uint64
+	row   uint32
+	line  uint32
+}
+
+// edges are in the order in which they were read.
+type edges struct {
+	chunks [][]edge
+	files  []fileMark
+	n      int
+}
+
+func (e *edges) add(x edge) {
+	if n := len(e.chunks); n == 0 || len(e.chunks[n-1]) == chunkRows {
+		e.chunks = append(e.chunks, make([]edge, 0, min(n*chunkRows, chunkRows)))
+	}
+	last := &e.chunks[len(e.chunks)-1]
+	*last = append(*last, x)
+	e.n++
+}
+
+// startFile says that the edges that follow come from that file.
+func (e *edges) startFile(row int) { e.files = append(e.files, fileMark{e.n, row}) }
+
+// all goes through the edges with the file of each.
+func (e *edges) all(do func(chunk, i, file int, x edge)) {
+	marks, seen := e.files, 0
+	for c, chunk := range e.chunks {
+		for i, x := range chunk {
+			for len(marks) > 1 && marks[1].edge <= seen {
+				marks = marks[1:]
+			}
+			seen++
+			do(c, i, marks[0].file, x)
+		}
+	}
+}
+
+// pointer says that the object at row says that a policy applies to it.
+type pointer struct{ policy, row, file, line uint32 }
+
+// piece says that a further part of an object stands in that file.
+type piece struct{ row, file uint32 }
+
+// shown says which attributes a file shows at least once: where one object has
+// it, the others in the file were exported with it, too. Groups and accounts
+// may have been searched for with other lists of attributes, one of them with
+// memberOf.
+type shown struct {
+	members, targets, applied bool
+	holders                   [Managed + 1]bool // by class
+}
+
+// server is a word of the evidence on what serves a domain.
+type server struct {
+	dialect Dialect
+	cite    Cite
+}
+
+// mention is an object that the evidence names: where, and as what.
+type mention struct {
+	dn   string
+	file int
+	line uint32
 }
 
 // fileMark says from which edge on the edges come from which file.
 type fileMark struct{ edge, file int }
 
 // span is one piece of a ranged attribute; last -1 means "to the end".
-type span struct{ first, last int }
+type span struct{ first, last, file int }
 
 // Record is one object as a reader found it in one place. Empty fields mean
 // that this piece of evidence does not say.
@@ -65,8 +134,11 @@ type Record struct {
 	Control                  uint32
 	ControlAt                uint8
 	PwdSet, LastLogon        uint32
-	Applied, Resultant       []byte // DNs of policies
-	Source                   []byte // where a synchronised account comes from; see Objects.Source
+	Applied                  [][]byte // DNs of the policies that the object says apply to it
+	Resultant                []byte   // DN of the policy that the directory itself says governs it
+	Holders                  [][]byte // DNs of the groups that the object says hold it
+	HolderLines              []uint32 // the line of each
+	Source                   []byte   // where a synchronised account comes from; see Objects.Source
 	Line                     int
 }
 
@@ -109,25 +181,22 @@ func (b *Builder) authority(at Place) *draft {
 		d = &draft{
 			Authority: Authority{Name: at.Name, Kind: at.Kind, Platform: platforms[at.Kind], Objects: &Objects{}},
 			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
-			policyRow: map[uint64]int{}, unitRow: map[uint64]int{},
+			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, older: -1, named: map[uint64]mention{},
 		}
 		b.byPlace[at] = d
 	}
 	if len(d.Files) == 0 || d.Files[d.fileRow] != b.file {
 		if d.fileRow = slices.Index(d.Files, b.file); d.fileRow < 0 {
-			d.fileRow, d.Files = len(d.Files), append(d.Files, b.file)
+			d.fileRow, d.Files, d.shown = len(d.Files), append(d.Files, b.file), append(d.shown, shown{})
+			if b.older && d.older < 0 {
+				d.older = d.fileRow
+			}
 		}
-		d.edgeFiles = append(d.edgeFiles, fileMark{d.edgeCount(), d.fileRow})
+		d.edges.startFile(d.fileRow)
+		d.ups.startFile(d.fileRow)
 	}
 	b.last = d
 	return d
-}
-
-func (d *draft) edgeCount() int {
-	if len(d.edges) == 0 {
-		return 0
-	}
-	return (len(d.edges)-1)*chunkRows + len(d.edges[len(d.edges)-1])
 }
 
 // At says that an authority is there.
@@ -175,6 +244,26 @@ func (b *Builder) Unit(at Place, dn []byte, line int) *Unit {
 	return &d.Units[row]
 }
 
+// Container adds a policy container. Of several records of one, the first
+// counts, and later ones fill in what it lacks.
+func (b *Builder) Container(at Place, c Container) {
+	d := b.authority(at)
+	i := slices.IndexFunc(d.Containers, func(x Container) bool { return x.GUID == c.GUID })
+	if i < 0 {
+		d.Containers = append(d.Containers, c)
+		return
+	}
+	x := &d.Containers[i]
+	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
+	if !x.Filtered && c.Filtered {
+		x.Filtered, x.Access = true, c.Access
+	}
+}
+
+// Older reports whether the file being read is of an earlier gather: then what
+// it says of a thing that newer files tell of does not count.
+func (b *Builder) Older() bool { return b.older }
+
 // Damaged notes a value that no platform could hold.
 func (b *Builder) Damaged(c Cite, format string, args ...any) {
 	b.note(Problem{Cite: c, Text: fmt.Sprintf(format, args...), Damaged: true})
@@ -208,7 +297,31 @@ func (b *Builder) Set(into Settings, p setting.Platform, id setting.ID, v settin
 		b.Unreadable(into, id, c, fmt.Sprintf("%s here, %s at %s: the evidence contradicts itself", s.Text(v), s.Text(old.Value), old.Cite))
 		return
 	}
-	into[id] = Fact{Value: v, Cite: c}
+	f := Fact{Value: v, Cite: c}
+	if r, outside := setting.Get(id).BeyondPolicy(p, v); outside {
+		f.Remark = fmt.Sprintf("outside what group policy can set (%s), and in force all the same", r)
+	}
+	into[id] = f
+}
+
+// Remark says what is unusual about a value that was taken.
+func (b *Builder) Remark(into Settings, id setting.ID, text string) {
+	f, ok := into[id]
+	if !ok || f.Cite.File != b.file || f.Problem != "" {
+		return
+	}
+	if f.Remark != "" {
+		text = f.Remark + "; " + text
+	}
+	f.Remark = text
+	into[id] = f
+}
+
+// Server says what a domain is served by, as far as the evidence tells. Where
+// it tells two things, nothing is known.
+func (b *Builder) Server(at Place, dialect Dialect, c Cite) {
+	d := b.authority(at)
+	d.servers = append(d.servers, server{dialect, c})
 }
 
 // Unreadable puts a fact without value into settings.
@@ -218,11 +331,6 @@ func (b *Builder) Unreadable(into Settings, id setting.ID, c Cite, why string) {
 	}
 	into[id] = Fact{Cite: c, Problem: why}
 	b.Damaged(c, "%s", why)
-}
-
-// PointsAt says that some object points at that policy.
-func (b *Builder) PointsAt(at Place, policy []byte, line int) {
-	b.reference(b.authority(at), policy, line)
 }
 
 // Object adds a record, or joins it to an earlier one of the same DN, and
@@ -237,6 +345,14 @@ func (b *Builder) Object(at Place, r *Record) uint32 {
 	}
 	row := uint32(o.Len())
 	d.row.put(key, row)
+	b.append(at, d, r)
+	b.tell(d, row, r)
+	return row
+}
+
+// append adds a row.
+func (b *Builder) append(at Place, d *draft, r *Record) {
+	o := d.Objects
 	first, parent := SplitDN(r.DN)
 	under, ok := d.parentRow[string(parent)]
 	if !ok {
@@ -256,7 +372,7 @@ func (b *Builder) Object(at Place, r *Record) uint32 {
 	o.ControlAt.Append(r.ControlAt)
 	o.PwdSet.Append(r.PwdSet)
 	o.LastLogon.Append(r.LastLogon)
-	o.Applied.Append(b.reference(d, r.Applied, r.Line))
+	o.Applied.Append(0)
 	o.Resultant.Append(b.reference(d, r.Resultant, r.Line))
 	o.RDN.Append(first)
 	o.Name.Append(r.Name)
@@ -265,12 +381,44 @@ func (b *Builder) Object(at Place, r *Record) uint32 {
 	if at.Kind == Tenant { // no other kind has synchronised accounts, and a million empty texts cost time
 		o.Source.Append(r.Source)
 	}
-	return row
+}
+
+// tell notes what an object says of its groups and of the policies that apply
+// to it.
+func (b *Builder) tell(d *draft, row uint32, r *Record) {
+	seen := &d.shown[d.fileRow]
+	for _, dn := range r.Applied {
+		policy := b.reference(d, dn, r.Line)
+		d.applied = append(d.applied, pointer{policy - 1, row, uint32(d.fileRow), uint32(r.Line)})
+		if d.Objects.Applied.At(int(row)) == 0 {
+			d.Objects.Applied.set(int(row), policy)
+		}
+		seen.applied = true
+	}
+	for i, dn := range r.Holders {
+		key := hashDN(dn, &b.scratch)
+		d.ups.add(edge{key, row, r.HolderLines[i]})
+		if _, known := d.named[key]; !known {
+			d.named[key] = mention{string(dn), d.fileRow, r.HolderLines[i]}
+		}
+		seen.holders[d.Objects.ClassOf(int(row))] = true
+	}
+}
+
+// ShowsPointers says that the file being read was exported with the attributes
+// by which accounts point at policies, whether one does or not.
+func (b *Builder) ShowsPointers(at Place) {
+	d := b.authority(at)
+	d.shown[d.fileRow].applied = true
 }
 
 // join adds what a further piece says of an object to what is known.
 func (b *Builder) join(at Place, d *draft, row int, r *Record) {
 	o := d.Objects
+	if at := uint32(d.fileRow); o.File.At(row) != at {
+		d.pieces = append(d.pieces, piece{uint32(row), at})
+	}
+	defer b.tell(d, uint32(row), r)
 	number := func(c *Numbers[uint32], v uint32) {
 		if c.At(row) == 0 {
 			c.set(row, v)
@@ -284,18 +432,18 @@ func (b *Builder) join(at Place, d *draft, row int, r *Record) {
 	if o.ClassOf(row) == Other {
 		o.Class.set(row, uint8(r.Class))
 	}
-	lacks := Flag(o.Flags.At(row)) & r.Flags & (NoControl | NoPrimary) // what neither piece says
+	const gaps = NoControl | NoPrimary | Unclassified
+	lacks := Flag(o.Flags.At(row)) & r.Flags & gaps // what neither piece says
 	if !b.older || o.FlagsOf(row)&NoControl != 0 {
 		o.Flags.set(row, o.Flags.At(row)|uint32(r.Flags))
 	}
-	o.Flags.set(row, o.Flags.At(row)&^uint32(NoControl|NoPrimary)|uint32(lacks))
+	o.Flags.set(row, o.Flags.At(row)&^uint32(gaps)|uint32(lacks))
 	number(&o.RID, r.RID)
 	number(&o.Primary, r.Primary)
 	number(&o.GroupType, r.GroupType)
 	number(&o.Control, r.Control)
 	number(&o.PwdSet, r.PwdSet)
 	number(&o.LastLogon, r.LastLogon)
-	number(&o.Applied, b.reference(d, r.Applied, r.Line))
 	number(&o.Resultant, b.reference(d, r.Resultant, r.Line))
 	text(&o.Name, r.Name)
 	text(&o.Principal, r.Principal)
@@ -324,18 +472,31 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 // Member says that the group at that row names dn as a member.
 func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
 	d := b.authority(at)
-	if n := len(d.edges); n == 0 || len(d.edges[n-1]) == chunkRows {
-		d.edges = append(d.edges, make([]edge, 0, min(n*chunkRows, chunkRows)))
-	}
-	last := &d.edges[len(d.edges)-1]
-	*last = append(*last, edge{hashDN(dn, &b.scratch), group, uint32(line)})
+	d.shown[d.fileRow].members = true
+	d.edges.add(edge{hashDN(dn, &b.scratch), group, uint32(line)})
+}
+
+// ShowsMembers says that groups' members are told in full by the file being
+// read, even where no group has any.
+func (b *Builder) ShowsMembers(at Place) {
+	d := b.authority(at)
+	d.shown[d.fileRow].members = true
+}
+
+// Target says that the policy names dn. From files of an earlier gather it only
+// counts where newer ones do not tell whom the policy names.
+func (b *Builder) Target(at Place, p *Policy, t Target) {
+	d := b.authority(at)
+	d.shown[d.fileRow].targets = true
+	p.Targets = append(p.Targets, t)
 }
 
 // MemberRange says that the group's members were exported in pieces and that
 // this piece holds number first to last; last is -1 for the final piece.
 func (b *Builder) MemberRange(at Place, group uint32, first, last int) {
-	d := b.byPlace[at]
-	d.ranges[group] = append(d.ranges[group], span{first, last})
+	d := b.authority(at)
+	d.shown[d.fileRow].members = true
+	d.ranges[group] = append(d.ranges[group], span{first, last, d.fileRow})
 }
 
 // Finish joins everything and returns the authorities, sorted by name.
@@ -362,7 +523,62 @@ func (d *draft) bare() bool {
 }
 
 func (d *draft) finish(b *Builder) {
-	d.joinMembers()
+	if d.Kind == Domain {
+		d.finishDomain(b)
+	} else {
+		for row := range d.told() {
+			d.Objects.Flags.set(row, d.Objects.Flags.At(row)|uint32(AppliedShown))
+		}
+		d.placeTargets(b)
+		d.joinMembers(nil)
+	}
+	for row := range d.Objects.Len() {
+		if d.Objects.FlagsOf(row)&Unseen != 0 {
+			continue
+		}
+		switch d.Objects.ClassOf(row) {
+		case Account:
+			d.Accounts++
+		case Group:
+			d.Groups++
+		case Computer:
+			d.Computers++
+		case Managed:
+			d.Managed++
+		default:
+			if d.Objects.FlagsOf(row)&Unclassified != 0 {
+				d.Unclassified++
+			}
+		}
+	}
+	d.Listed = d.Accounts > 0
+	d.tellApart()
+	if h := d.Head; h != nil && d.Kind == Domain && len(h.Settings) == 0 {
+		b.Damaged(h.Cite, "the domain's head holds none of the password and lockout attributes; export it with all its attributes")
+	}
+	slices.SortStableFunc(d.Overrides, func(x, y Policy) int { return strings.Compare(x.Origin, y.Origin) })
+	slices.SortStableFunc(d.Units, func(x, y Unit) int { return strings.Compare(NormalDN(x.DN), NormalDN(y.DN)) })
+	slices.SortStableFunc(d.Containers, func(x, y Container) int { return strings.Compare(x.GUID, y.GUID) })
+}
+
+// told goes through the rows whose files show which policies objects point at.
+func (d *draft) told() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for row := range d.Objects.Len() {
+			if d.shown[d.Objects.File.At(row)].applied && !yield(row) {
+				return
+			}
+		}
+		for _, p := range d.pieces {
+			if d.shown[p.file].applied && !yield(int(p.row)) {
+				return
+			}
+		}
+	}
+}
+
+// placeTargets finds the rows of the policies' targets.
+func (d *draft) placeTargets(b *Builder) {
 	for i := range d.Overrides {
 		p := &d.Overrides[i]
 		if row, ok := d.refRow[hashDN([]byte(p.Origin), &b.scratch)]; ok {
@@ -376,32 +592,6 @@ func (d *draft) finish(b *Builder) {
 			}
 		}
 	}
-	for row := range d.Objects.Len() {
-		switch d.Objects.ClassOf(row) {
-		case Account:
-			d.Accounts++
-		case Group:
-			d.Groups++
-		case Computer:
-			d.Computers++
-		}
-	}
-	d.Listed = d.Accounts > 0
-	d.tellApart()
-	if h := d.Head; h != nil && d.Kind == Domain && len(h.Settings) == 0 {
-		b.Damaged(h.Cite, "the domain's head holds none of the password and lockout attributes; export it with all its attributes")
-	}
-	for _, group := range slices.Sorted(maps.Keys(d.ranges)) {
-		if want, whole := covered(d.ranges[group]); !whole {
-			c := d.CiteOf(int(group))
-			c.Where = "member"
-			d.Problems = append(d.Problems, Problem{Cite: c,
-				Text: fmt.Sprintf("the members of %s from number %d on were not exported", NameOf(d.DN(int(group))), want)})
-		}
-	}
-	slices.SortStableFunc(d.Overrides, func(x, y Policy) int { return strings.Compare(x.Origin, y.Origin) })
-	slices.SortStableFunc(d.Units, func(x, y Unit) int { return strings.Compare(NormalDN(x.DN), NormalDN(y.DN)) })
-	slices.SortStableFunc(d.Containers, func(x, y Container) int { return strings.Compare(x.GUID, y.GUID) })
 }
 
 // tellApart gives policies of one name their whole DN as a name.
@@ -438,65 +628,86 @@ func covered(pieces []span) (missing int, whole bool) {
 }
 
 // joinMembers turns the edges, which stand by group, into each member's list
-// of groups: look up, count, add up, place. Linear in the edges.
-func (d *draft) joinMembers() {
-	o := d.Objects
-	rows := d.memberRows()
-	ends := make([]uint32, o.Len())
-	marks, seen := d.edgeFiles, 0
-	for i, chunk := range d.edges {
-		for k, e := range chunk {
-			for len(marks) > 1 && marks[1].edge <= seen {
-				marks = marks[1:]
-			}
-			seen++
-			if row := rows[i][k]; row == looseMember {
-				o.LooseGroup.Append(e.group)
-				o.LooseFile.Append(uint32(marks[0].file))
-				o.LooseLine.Append(e.line)
-			} else {
-				ends[row]++
-			}
-		}
+// of groups: look up, count, add up, place. Linear in the edges. drop, if not
+// nil, says which edges do not count.
+func (d *draft) joinMembers(drop func(file int, x edge) bool) {
+	holdEnds, holds, loose := d.placed(&d.edges, drop)
+	for _, x := range loose {
+		d.loosen(x)
 	}
+	d.setHolds(holdEnds, holds)
+}
+
+func (d *draft) loosen(x looseEdge) {
+	o := d.Objects
+	o.LooseGroup.Append(x.row)
+	o.LooseFile.Append(uint32(x.file))
+	o.LooseLine.Append(x.line)
+}
+
+func (d *draft) setHolds(ends, holds []uint32) {
+	for _, end := range ends {
+		d.Objects.HoldEnds.Append(end)
+	}
+	for _, group := range holds {
+		d.Objects.Holds.Append(group)
+	}
+}
+
+// looseEdge is an edge to something that is not in the evidence.
+type looseEdge struct {
+	edge
+	file int
+}
+
+// placed sorts edges by the row that their DN means: the part of each row in
+// the list ends at its place in ends. The edges are used up.
+func (d *draft) placed(e *edges, drop func(file int, x edge) bool) (ends, list []uint32, loose []looseEdge) {
+	rows := d.edgeRows(e)
+	ends = make([]uint32, d.Objects.Len())
+	e.all(func(chunk, i, file int, x edge) {
+		switch row := rows[chunk][i]; {
+		case drop != nil && drop(file, x):
+			rows[chunk][i] = looseMember
+		case row == looseMember:
+			loose = append(loose, looseEdge{x, file})
+		default:
+			ends[row]++
+		}
+	})
 	total := uint32(0)
 	for i := range ends {
 		total += ends[i]
 		ends[i] = total - ends[i] // where the row's part begins, for now
 	}
-	holds := make([]uint32, total)
-	for i, chunk := range d.edges {
-		for k, e := range chunk {
+	list = make([]uint32, total)
+	for i, chunk := range e.chunks {
+		for k, x := range chunk {
 			if row := rows[i][k]; row != looseMember {
-				holds[ends[row]] = e.group
+				list[ends[row]] = x.row
 				ends[row]++
 			}
 		}
-		d.edges[i], rows[i] = nil, nil
+		e.chunks[i], rows[i] = nil, nil
 	}
-	for _, end := range ends {
-		o.HoldEnds.Append(end)
-	}
-	for _, group := range holds {
-		o.Holds.Append(group)
-	}
+	return ends, list, loose
 }
 
 // looseMember stands for a member that is not in the evidence.
 const looseMember = ^uint32(0)
 
-// memberRows looks the edges' members up, chunk by chunk, on all processors:
-// each look-up waits for memory, so they gain by waiting side by side.
-func (d *draft) memberRows() [][]uint32 {
-	rows := make([][]uint32, len(d.edges))
+// edgeRows looks the edges' DNs up, chunk by chunk, on all processors: each
+// look-up waits for memory, so they gain by waiting side by side.
+func (d *draft) edgeRows(e *edges) [][]uint32 {
+	rows := make([][]uint32, len(e.chunks))
 	var next atomic.Int64
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(d.edges); i = int(next.Add(1)) - 1 {
-				rows[i] = make([]uint32, len(d.edges[i]))
-				for k, e := range d.edges[i] {
-					row, ok := d.row.get(e.member)
+			for i := int(next.Add(1)) - 1; i < len(e.chunks); i = int(next.Add(1)) - 1 {
+				rows[i] = make([]uint32, len(e.chunks[i]))
+				for k, x := range e.chunks[i] {
+					row, ok := d.row.get(x.other)
 					if !ok {
 						row = looseMember
 					}

@@ -36,7 +36,8 @@ type Fact struct {
 	Value   setting.Value `json:"value"`
 	Cite    Cite          `json:"cite"`
 	Problem string        `json:"problem,omitempty"`
-	Unit    string        `json:"unit,omitempty"` // of the number as exported, where its name does not tell it
+	Remark  string        `json:"remark,omitempty"` // what is unusual about the value, which was taken all the same
+	Unit    string        `json:"unit,omitempty"`   // of the number as exported, where its name does not tell it
 }
 
 // Settings are the facts of one policy.
@@ -61,10 +62,12 @@ type Policy struct {
 	GUID       GUID             `json:"guid"`
 	Precedence *int64           `json:"precedence,omitempty"` // nil: missing or unreadable
 	Targets    []Target         `json:"targets,omitempty"`
-	Settings   Settings         `json:"settings"`
-	Asks       *Asks            `json:"asks,omitempty"`
-	Covers     *int             `json:"covers,omitempty"` // accounts, where somebody counted them
-	Cite       Cite             `json:"cite"`
+	// TargetsPart: whom it names was not exported, or not all of it.
+	TargetsPart bool     `json:"targets_part,omitempty"`
+	Settings    Settings `json:"settings"`
+	Asks        *Asks    `json:"asks,omitempty"`
+	Covers      *int     `json:"covers,omitempty"` // accounts, where somebody counted them
+	Cite        Cite     `json:"cite"`
 }
 
 // Asks is what a place asks of a new password in terms of its own, beyond the
@@ -94,8 +97,14 @@ type Target struct {
 	Cite   Cite   `json:"cite"`
 }
 
-// NotFound is the row of something the evidence names but does not hold.
+// NotFound is the row of something the evidence names but does not hold. In a
+// directory domain such things have rows too, marked Unseen.
 const NotFound = -1
+
+// Holds reports whether the evidence holds what a row stands for.
+func (a *Authority) Holds(row int) bool {
+	return row != NotFound && a.Objects.FlagsOf(row)&Unseen == 0
+}
 
 // Kind is the kind of an authority.
 type Kind string
@@ -124,7 +133,7 @@ type Authority struct {
 	Kind        Kind             `json:"kind"`
 	Platform    setting.Platform `json:"platform"`
 	SID         string           `json:"sid,omitempty"`
-	Dialect     Dialect          `json:"dialect,omitempty"`
+	Dialect     Dialect          `json:"dialect,omitempty"` // empty: nothing in the evidence tells the server
 	DialectCite Cite             `json:"dialect_cite"`
 	Head        *Policy          `json:"head,omitempty"` // for everyone without another; nil: not in the evidence
 	Overrides   []Policy         `json:"overrides,omitempty"`
@@ -146,6 +155,15 @@ type Authority struct {
 	Accounts          int         `json:"accounts"`
 	Groups            int         `json:"groups"`
 	Computers         int         `json:"computers"`
+	Managed           int         `json:"managed,omitempty"` // managed service accounts: their passwords are the directory's affair
+	Deleted           int         `json:"deleted,omitempty"` // deleted objects, left out
+	Unclassified      int         `json:"unclassified,omitempty"`
+	// Disputes are memberships that one side tells and the other, which was
+	// exported too, does not; the first few of DisputeCount.
+	Disputes     []Dispute `json:"disputes,omitempty"`
+	DisputeCount int       `json:"dispute_count,omitempty"`
+	// Lost is what earlier evidence held and this does not.
+	Lost []Loss `json:"lost,omitempty"`
 
 	Objects *Objects `json:"-"`
 }
@@ -164,12 +182,58 @@ func (a *Authority) UseDefault(dn string) bool {
 	return true
 }
 
-// Reference is a fine-grained policy that an account or group points at.
+// Reference is a fine-grained policy that an account or group points at, or
+// that earlier evidence held.
 type Reference struct {
 	DN    string `json:"dn"`
-	Known bool   `json:"known"` // the policy itself is in the evidence
+	Known bool   `json:"known"`          // the policy itself is in the evidence
+	Lost  bool   `json:"lost,omitempty"` // earlier evidence held it
 	Count int    `json:"count"`
+	Rows  []int  `json:"rows,omitempty"` // of the objects that a policy which is not known applies to
 	Cite  Cite   `json:"cite"`
+}
+
+// Dispute is a membership on which the two sides disagree.
+type Dispute struct {
+	Group  int  `json:"group"`  // row
+	Member int  `json:"member"` // row
+	Silent Side `json:"silent"` // the side that does not tell it
+	Cite   Cite `json:"cite"`   // of the silent one's record
+}
+
+// Side is one of the two attributes that tell a membership.
+type Side string
+
+// The sides.
+const (
+	OfGroup  Side = "member"   // of the group
+	OfMember Side = "memberOf" // of the member
+)
+
+// Lost names what a place can have less of.
+type Lost string
+
+// What can be lost.
+const (
+	LostPolicies    Lost = "fine-grained policies"
+	LostAccounts    Lost = "accounts"
+	LostGroups      Lost = "groups"
+	LostComputers   Lost = "computers"
+	LostMemberships Lost = "memberships"
+	LostFlags       Lost = "accounts with their flags"
+	LostSettings    Lost = "settings"
+	LostLinks       Lost = "places with links to templates"
+	LostContainers  Lost = "policy containers"
+)
+
+// Loss is something of which new evidence of a place holds less than the
+// evidence whose place it took.
+type Loss struct {
+	What   Lost     `json:"what"`
+	Before int      `json:"before"`
+	Now    int      `json:"now"`
+	Names  []string `json:"names,omitempty"` // of the first few, where they have names
+	Files  []string `json:"files"`           // the earlier evidence
 }
 
 // Link is one entry of a gPLink: a policy container and its options.
@@ -194,7 +258,24 @@ type Container struct {
 	GUID       string `json:"guid"` // upper case with braces
 	Name       string `json:"name"`
 	MachineOff bool   `json:"machine_off,omitempty"`
-	Cite       Cite   `json:"cite"`
+	// Filtered: the evidence holds its security descriptor, of which Access is
+	// the part that decides whom the policy applies to.
+	Filtered bool  `json:"filtered,omitempty"`
+	Access   []ACE `json:"access,omitempty"`
+	// WMIFilter names the filter that machines ask themselves; the result is
+	// nothing that a directory could tell.
+	WMIFilter string `json:"wmi_filter,omitempty"`
+	Cite      Cite   `json:"cite"`
+}
+
+// ACE is one entry of a policy container's access list, in its order, as far
+// as it bears on reading and applying the policy (MS-DTYP 2.4.4, MS-GPOL
+// 3.2.5.1.6).
+type ACE struct {
+	SID   string `json:"sid"`
+	Deny  bool   `json:"deny,omitempty"`
+	Read  bool   `json:"read,omitempty"`
+	Apply bool   `json:"apply,omitempty"`
 }
 
 // Template is one security template with standing "configured".

@@ -41,6 +41,15 @@ const (
 	Administrator       // holds an administrative role, as the evidence says
 	SecondFactor        // has a second factor
 	NoSecondFactor      // has none
+
+	// Of a directory domain, how far the evidence goes:
+	Unseen       // named by the evidence, and not in it: what it is, is not known
+	Unclassified // exported without what would tell what it is
+	HoldersShown // the groups that hold it were exported with it: none is missing
+	AppliedShown // the policies that name it were exported with it: none is missing
+	MembersPart  // of a group: members may be missing from its list
+	LooseMembers // of a group: members that are not in the evidence
+	CutShort     // its record may have been cut
 )
 
 var flagNames = []struct {
@@ -92,6 +101,7 @@ func FlagsNamed() []string { return (^Flag(0)).Names() }
 
 // Types of groups, as in groupType.
 const (
+	groupBuiltin   = 0x1
 	groupGlobal    = 0x2
 	groupLocal     = 0x4
 	groupUniversal = 0x8
@@ -101,7 +111,8 @@ const (
 // SecurityGroup is the type of a group of a place that has only one.
 const SecurityGroup = groupSecurity | groupGlobal
 
-// GroupType is the attribute groupType.
+// GroupType is the attribute groupType (MS-ADTS 2.2.12). The zero GroupType is
+// "not in the evidence": no group has it.
 type GroupType uint32
 
 // Security reports whether the group can carry rights at all.
@@ -109,6 +120,10 @@ func (t GroupType) Security() bool { return t&groupSecurity != 0 }
 
 // Global reports whether it is a global group.
 func (t GroupType) Global() bool { return t&groupGlobal != 0 }
+
+// Builtin reports whether the system itself made it, in the domain's built-in
+// container.
+func (t GroupType) Builtin() bool { return t&groupBuiltin != 0 }
 
 // String names the type as administrators do.
 func (t GroupType) String() string {
@@ -118,8 +133,13 @@ func (t GroupType) String() string {
 		scope = "global"
 	case t&groupUniversal != 0:
 		scope = "universal"
+	case t.Builtin():
+		scope = "built-in local"
 	case t&groupLocal != 0:
 		scope = "domain-local"
+	}
+	if t == 0 {
+		return "group whose type is not in the evidence"
 	}
 	if t.Security() {
 		return scope + " security group"

@@ -9,16 +9,43 @@ import (
 
 // Candidate is one policy that could govern an account, and how it reaches it.
 type Candidate struct {
-	Policy *estate.Policy
-	Direct bool
-	Chain  []int // rows of groups: from the one that the policy names down to the one that holds the account
-	Won    bool
-	Why    string // why it won or lost
+	Policy  *estate.Policy
+	Direct  bool
+	Chain   []int // rows of groups: from the one that the policy names down to the one that holds the account
+	Open    bool  // whether it reaches the account at all, the evidence does not decide
+	Outcome Outcome
+	Why     string // of the outcome
 }
 
-// reach says, for one policy, through which group each group was reached: the
-// policy's own target has estate.NotFound.
-type reach map[int]int
+// Outcome is what became of a candidate.
+type Outcome string
+
+// The outcomes.
+const (
+	Won       Outcome = "won"
+	Lost      Outcome = "lost"
+	Undecided Outcome = "not decided"
+)
+
+// outcome is Won for the policy that governs, Undecided where none is known to.
+func outcome(p *estate.Policy, g Governing) Outcome {
+	switch {
+	case g.Rule == Unknown:
+		return Undecided
+	case p == g.Policy:
+		return Won
+	}
+	return Lost
+}
+
+// reach says, for one policy, through which group each group was reached and
+// how sure that is: the policy's own target has estate.NotFound.
+type reach map[int]hop
+
+type hop struct {
+	from  int
+	grade grade
+}
 
 // reaches works out every policy's reach once. Unlike the answers, this is not
 // needed to know who wins, only to tell why.
@@ -30,20 +57,37 @@ func (r *Resolution) reaches() []reach {
 	r.reached = make([]reach, len(r.candidates))
 	for i := range r.candidates {
 		found := reach{}
-		var queue []int
+		var queue []step
 		for _, target := range r.targets(i) {
-			if _, seen := found[target]; !seen && r.counts(target) {
-				found[target] = estate.NotFound
-				queue = append(queue, target)
+			if r.carries(target) != no {
+				queue = append(queue, r.from(step{target, sure, estate.NotFound}, target))
 			}
 		}
-		for ; len(queue) > 0; queue = queue[1:] {
-			for _, member := range inside[queue[0]] {
-				if _, seen := found[member]; !seen {
-					found[member] = queue[0]
-					queue = append(queue, member)
+		from := map[int]int{}
+		for _, s := range queue {
+			from[s.row] = estate.NotFound
+		}
+		// What is reached for certain goes first, so that each group's way is the
+		// surest.
+		for _, want := range []grade{sure, maybe} {
+			var later []step
+			for ; len(queue) > 0; queue = queue[1:] {
+				s := queue[0]
+				if s.grade < want {
+					later = append(later, s)
+					continue
+				}
+				if _, seen := found[s.row]; seen {
+					continue
+				}
+				found[s.row] = hop{s.on, s.grade}
+				for _, member := range inside[s.row] {
+					next := r.from(s, member)
+					next.on = s.row
+					queue = append(queue, next)
 				}
 			}
+			queue = later
 		}
 		r.reached[i] = found
 	}
@@ -57,8 +101,8 @@ func (r *Resolution) holders(row int) []int {
 	for group := range r.Authority.Objects.GroupsOf(row) {
 		all = append(all, group)
 	}
-	if group, ok := r.byRID[r.Authority.Objects.Primary.At(row)]; ok {
-		all = append(all, int(group))
+	if group, ok := primaryOf(r.Authority, r.byRID, row); ok {
+		all = append(all, group)
 	}
 	return all
 }
@@ -81,14 +125,17 @@ func (r *Resolution) Candidates(row int) []Candidate {
 			continue
 		}
 		if slices.Contains(r.targets(i), row) {
-			direct = append(direct, Candidate{Policy: c.policy, Direct: true, Won: c.policy == g.Policy})
+			direct = append(direct, Candidate{Policy: c.policy, Direct: true, Outcome: outcome(c.policy, g)})
 			continue
 		}
+		best := Candidate{Policy: c.policy, Open: true, Outcome: outcome(c.policy, g)}
 		for _, group := range holders {
-			if _, ok := reached[group]; ok {
-				through = append(through, Candidate{Policy: c.policy, Chain: chain(reached, group), Won: c.policy == g.Policy})
-				break
+			if at, ok := reached[group]; ok && (best.Chain == nil || best.Open && at.grade == sure) {
+				best.Chain, best.Open = chain(reached, group), at.grade != sure
 			}
+		}
+		if best.Chain != nil {
+			through = append(through, best)
 		}
 	}
 	all := append(direct, through...)
@@ -112,7 +159,7 @@ func (r *Resolution) others(row int, g Governing) []Candidate {
 		if r.Authority.Kind == estate.Machine {
 			why = "the account's own lines ask for it"
 		}
-		return []Candidate{{Policy: g.Policy, Direct: true, Won: true, Why: why}}
+		return []Candidate{{Policy: g.Policy, Direct: true, Outcome: Won, Why: why}}
 	}
 	var all []Candidate
 	for i := range r.candidates {
@@ -121,14 +168,14 @@ func (r *Resolution) others(row int, g Governing) []Candidate {
 		if !matches {
 			continue
 		}
-		c := Candidate{Policy: p, Direct: via == estate.NotFound, Won: p == g.Policy, Why: "a policy before it matches"}
+		c := Candidate{Policy: p, Direct: via == estate.NotFound, Outcome: outcome(p, g), Why: "a policy before it matches"}
 		if via != estate.NotFound {
 			c.Chain = []int{via}
 		}
-		switch {
-		case g.Rule == Unknown:
-			c.Why = "not decided: " + g.Why
-		case c.Won:
+		switch c.Outcome {
+		case Undecided:
+			c.Why = g.Why
+		case Won:
 			c.Why = "the first that matches"
 		}
 		all = append(all, c)
@@ -138,7 +185,7 @@ func (r *Resolution) others(row int, g Governing) []Candidate {
 
 func chain(reached reach, group int) []int {
 	var rows []int
-	for ; group != estate.NotFound; group = reached[group] {
+	for ; group != estate.NotFound; group = reached[group].from {
 		rows = append(rows, group)
 	}
 	slices.Reverse(rows)
@@ -147,22 +194,25 @@ func chain(reached reach, group int) []int {
 
 // why words the reason for which a candidate won or lost.
 func (r *Resolution) why(c *Candidate, g Governing, all []Candidate) string {
-	i := slices.IndexFunc(all, func(x Candidate) bool { return x.Won })
+	won := func(x Candidate) bool { return x.Outcome == Won }
+	i := slices.IndexFunc(all, won)
 	switch {
 	case g.Rule == Unknown:
-		return "not decided: " + g.Why
+		return g.Why
+	case g.Answered && c.Outcome == Won:
+		return "the directory itself says so (msDS-ResultantPSO); the groups in the evidence do not decide it"
 	case i < 0:
 		return ""
 	}
 	w := &all[i]
 	switch {
-	case c.Won && len(all) == 1:
+	case c.Outcome == Won && len(all) == 1:
 		return "the only policy that reaches the account"
-	case c.Won && c.Direct && !slices.ContainsFunc(all, func(x Candidate) bool { return x.Direct && !x.Won }):
-		return "names the account itself: goes before any that comes through a group"
-	case c.Won && slices.ContainsFunc(all, func(x Candidate) bool { return !x.Won && x.Direct == c.Direct && samePrecedence(x.Policy, c.Policy) }):
+	case c.Outcome == Won && c.Direct && !slices.ContainsFunc(all, func(x Candidate) bool { return x.Direct && !won(x) }):
+		return "names the account itself: overrides any that comes through a group"
+	case c.Outcome == Won && slices.ContainsFunc(all, func(x Candidate) bool { return !won(x) && x.Direct == c.Direct && samePrecedence(x.Policy, c.Policy) }):
 		return "lowest precedence, and of those with the same the smallest GUID"
-	case c.Won:
+	case c.Outcome == Won:
 		return "lowest precedence"
 	case w.Direct && !c.Direct:
 		return "comes through a group; " + w.Policy.Name + " names the account itself"
@@ -186,16 +236,16 @@ func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
 		return nil, false
 	}
 	for _, c := range r.Candidates(row) {
-		if !c.Won {
-			return c.Policy, c.Policy.Precedence != nil
+		if c.Outcome != Won {
+			return c.Policy, c.Policy.Precedence != nil && !c.Open
 		}
 	}
 	return r.Authority.Head, true
 }
 
-// Reaches returns the accounts that a policy reaches, whether it governs them
-// or not, in the order of their rows. It takes time for those it reaches, not
-// for all there are.
+// Reaches returns the accounts that a policy reaches, or may for all that the
+// evidence tells of its groups, whether it governs them or not, in the order of
+// their rows. It takes time for those it reaches, not for all there are.
 func (r *Resolution) Reaches(p *estate.Policy) []int {
 	if r.Authority.Kind != estate.Domain {
 		return r.reachedBy(p)
@@ -267,8 +317,8 @@ func (r *Resolution) listMembers() {
 			for group := range o.GroupsOf(row) {
 				do(group, row)
 			}
-			if group, ok := r.byRID[o.Primary.At(row)]; ok {
-				do(int(group), row)
+			if group, ok := primaryOf(r.Authority, r.byRID, row); ok {
+				do(group, row)
 			}
 		}
 	}
@@ -296,33 +346,68 @@ func (r *Resolution) Carried(group int) []*estate.Policy {
 	return all
 }
 
-// Ignored says why a policy's target does nothing; empty when it works.
-func (r *Resolution) Ignored(t estate.Target) string {
+// ReachKnown reports whether the evidence tells everybody whom a policy
+// reaches: whom it names, and who is in the groups that it comes through.
+func (r *Resolution) ReachKnown(p *estate.Policy) bool {
+	i := slices.IndexFunc(r.candidates, func(c candidate) bool { return c.policy == p })
+	if i < 0 || r.candidates[i].loose {
+		return false
+	}
+	for group, at := range r.reaches()[i] {
+		if at.grade != sure || r.listless(group) {
+			return false
+		}
+	}
+	return true
+}
+
+// Target is what the evidence tells of one name in a policy's list.
+type Target string
+
+// What a target can be.
+const (
+	Works     Target = ""
+	NotHeld   Target = "not in the evidence"
+	OpenType  Target = "a group of which it is not known whether it carries a policy"
+	NoAccount Target = "a kind of account that no fine-grained policy governs"
+	Idle      Target = "something that carries no policy"
+)
+
+// Ignored says why a policy's target does nothing, or why that is not known,
+// and in words what it is.
+func (r *Resolution) Ignored(t estate.Target) (kind Target, words string) {
 	o := r.Authority.Objects
-	if t.Object == estate.NotFound {
-		return "not in the evidence"
+	if !r.Authority.Holds(t.Object) {
+		return NotHeld, string(NotHeld)
 	}
 	if r.Authority.Kind != estate.Domain {
-		return ""
+		return Works, ""
+	}
+	if o.FlagsOf(t.Object)&estate.Unclassified != 0 {
+		return OpenType, "an object exported without what tells its kind"
 	}
 	switch o.ClassOf(t.Object) {
 	case estate.Account:
 		if o.FlagsOf(t.Object)&estate.NeverOverride != 0 {
-			return "a kind of account that no fine-grained policy governs"
+			return NoAccount, string(NoAccount)
 		}
-		return ""
+		return Works, ""
 	case estate.Group:
-		if kind := estate.GroupType(o.GroupType.At(t.Object)); !Carries(r.Dialect, kind) {
-			return "a " + kind.String()
+		words = "a " + estate.GroupType(o.GroupType.At(t.Object)).String()
+		switch r.carries(t.Object) {
+		case sure:
+			return Works, ""
+		case maybe:
+			return OpenType, words
 		}
-		return ""
+		return Idle, words
 	case estate.Computer:
-		return "a computer"
+		return Idle, "a computer"
 	case estate.Managed:
-		return "a managed service account"
+		return Idle, "a managed service account"
 	}
 	if strings.HasPrefix(strings.ToLower(t.DN), "ou=") {
-		return "an organisational unit"
+		return Idle, "an organisational unit"
 	}
-	return "neither an account nor a group"
+	return Idle, "neither an account nor a group"
 }

@@ -32,15 +32,25 @@ type Governing struct {
 	Rule   Rule
 	Via    int    // row of the group that carries the policy, else estate.NotFound
 	Why    string // for Unknown: what the evidence lacks
+	Doubt  Doubt  // the same, typed
 
-	// For Unknown, which policy is to blame: one that is not in the evidence,
-	// or one that cannot be put in order.
-	Hidden    *estate.Reference
-	Undecided *estate.Policy
+	// Answered: what the policies and groups leave open, the directory itself
+	// answers (msDS-ResultantPSO).
+	Answered bool
 
 	// At is the authority that governs the account where that is another one
 	// than the account's own: the domain that it is synchronised from.
 	At *estate.Authority
+}
+
+// undecidedFor is the answer where the evidence does not decide.
+func (r *Resolution) undecidedFor(d Doubt, via int) Governing {
+	return Governing{Rule: Unknown, Via: via, Why: d.why(r.Authority), Doubt: d}
+}
+
+// other is an undecided answer outside directory domains.
+func other(text string) Governing {
+	return Governing{Rule: Unknown, Via: estate.NotFound, Why: text, Doubt: Doubt{Kind: OtherDoubt, Row: estate.NotFound, Text: text}}
 }
 
 // claim is what is known of a row before the account's own turn: no policy,
@@ -55,21 +65,37 @@ const (
 // candidate is one policy in the running. Candidates of one class cannot be
 // put in order, because the evidence lacks what would decide.
 type candidate struct {
-	policy *estate.Policy // nil: a policy that accounts point at and the evidence lacks
-	ref    int            // its row in the authority's Policies, when policy is nil
+	policy *estate.Policy // nil: a policy that the evidence lacks
+	ref    int            // its row in the authority's Policies, when policy is nil; or estate.NotFound
 	class  int
-	why    string // why the class cannot be decided
+	doubt  Doubt // why the class cannot be decided, if it cannot
+	// loose: whom it names is not known, beyond the targets that are.
+	loose bool
 }
 
 // Resolution answers for every account of one authority. Its size is a few
 // numbers for each row.
+//
+// In a directory domain it keeps two answers apart: which policies reach a
+// group for certain, and which may reach it, for all that the evidence holds.
+// An account is decided where whatever may reach it could not win over what
+// does.
 type Resolution struct {
 	Authority  *estate.Authority
 	Dialect    estate.Dialect
+	Assumed    bool             // nothing tells the dialect: both are played
 	candidates []candidate      // best first
 	direct     map[int]claim    // rows that policies name themselves
-	claims     []claim          // by row, for groups
+	claims     []claim          // by row, for groups: what reaches it for certain
 	carrier    []uint32         // by row, for groups: 1 + the group that the policy names
+	may        []uint32         // by row, for groups: 1 + the best candidate that may reach it
+	mayFor     []uint32         // by row, for groups: the row on which that hangs
+	open       []bool           // by row, for groups: what else holds it may not be in the evidence
+	escaped    int              // 1 + the best candidate that may reach whatever is in no known group; 0: none
+	escapedAt  int              // the row at which it got away
+	anywhere   int              // 1 + the best candidate that reaches or may reach any group
+	unnamed    int              // the same, of groups whose SID is not in the evidence
+	astray     int              // 1 + the best candidate of which it is not known whom it names
 	byRID      map[uint32]int32 // groups by the last part of their SID
 	groupsIn   map[int][]int    // made when asked for
 	reached    []reach          // made when asked for
@@ -83,12 +109,12 @@ type Resolution struct {
 	unjoined     map[int]string    // why there is none in the evidence
 }
 
-// Resolve prepares the answers for an authority. Time and memory are linear in
-// its objects and memberships, however many policies there are: candidates are
-// taken best first, and a group that a better one has reached is never entered
-// again.
+// Resolve prepares the answers for an authority. An empty dialect says that
+// nothing in the evidence tells it. Time and memory are linear in its objects
+// and memberships, however many policies there are: candidates are taken best
+// first, and a group that a better one has reached is never entered again.
 func Resolve(a *estate.Authority, dialect estate.Dialect) *Resolution {
-	r := &Resolution{Authority: a, Dialect: dialect, direct: map[int]claim{}}
+	r := &Resolution{Authority: a, Dialect: dialect, Assumed: dialect == "" && a.Kind == estate.Domain, direct: map[int]claim{}}
 	switch a.Kind {
 	case estate.Machine, estate.LDAP:
 		r.indexPolicies()
@@ -103,26 +129,104 @@ func Resolve(a *estate.Authority, dialect estate.Dialect) *Resolution {
 	}
 	n := a.Objects.Len()
 	r.claims, r.carrier = make([]claim, n), make([]uint32, n)
-	r.byRID = map[uint32]int32{}
-	for row := range n {
-		if r.counts(row) && a.Objects.FlagsOf(row)&estate.BuiltinDomain == 0 {
-			r.byRID[a.Objects.RID.At(row)] = int32(row)
-		}
-	}
+	r.may, r.mayFor = make([]uint32, n), make([]uint32, n)
+	r.byRID = groupsByRID(a)
+	r.closeGroups()
 	r.spread()
 	return r
 }
 
-// counts reports whether the row is a group that can carry a policy.
-func (r *Resolution) counts(row int) bool {
-	return r.Authority.Objects.ClassOf(row) == estate.Group && Carries(r.Dialect, estate.GroupType(r.Authority.Objects.GroupType.At(row)))
+// groupsByRID are a domain's own groups by the last part of their SID. A group
+// whose SID is not in the evidence is not among them.
+func groupsByRID(a *estate.Authority) map[uint32]int32 {
+	found := map[uint32]int32{}
+	if a.Kind != estate.Domain { // nothing else has such numbers
+		return found
+	}
+	o := a.Objects
+	for row := range o.Len() {
+		if rid := o.RID.At(row); rid != 0 && o.ClassOf(row) == estate.Group && o.FlagsOf(row)&estate.BuiltinDomain == 0 {
+			found[rid] = int32(row)
+		}
+	}
+	return found
+}
+
+// primaryOf returns an account's primary group, if the evidence holds it.
+func primaryOf(a *estate.Authority, byRID map[uint32]int32, row int) (group int, ok bool) {
+	rid := a.Objects.Primary.At(row)
+	if rid == 0 {
+		return 0, false
+	}
+	found, ok := byRID[rid]
+	return int(found), ok
+}
+
+// grade says whether something is so.
+type grade uint8
+
+const (
+	no grade = iota
+	maybe
+	sure
+)
+
+// carries says whether the object at row is a group that carries a policy to
+// its members.
+func (r *Resolution) carries(row int) grade {
+	o := r.Authority.Objects
+	if o.FlagsOf(row)&(estate.Unseen|estate.Unclassified) != 0 {
+		return maybe
+	}
+	if o.ClassOf(row) != estate.Group {
+		return no
+	}
+	kind := estate.GroupType(o.GroupType.At(row))
+	switch {
+	case kind == 0:
+		return maybe
+	case !r.Assumed && Carries(r.Dialect, kind), r.Assumed && Carries(estate.Windows, kind):
+		return sure
+	case r.Assumed && Carries(estate.Samba, kind):
+		return maybe
+	}
+	return no
 }
 
 // Carries reports whether a group of that type can carry a fine-grained policy
 // to its members: in the windows dialect only a global security group, in the
-// samba dialect any security group.
+// samba dialect any security group but the built-in ones.
 func Carries(d estate.Dialect, t estate.GroupType) bool {
-	return t.Security() && (d == estate.Samba || t.Global())
+	return t.Security() && (d == estate.Samba && !t.Builtin() || t.Global())
+}
+
+// listless reports whether a group may hold what its list in the evidence does
+// not name.
+func (r *Resolution) listless(row int) bool {
+	return r.Authority.Objects.FlagsOf(row)&(estate.Unseen|estate.Unclassified|estate.MembersPart|estate.LooseMembers) != 0
+}
+
+// closeGroups finds the groups that something may hold which is not in the
+// evidence: those exported without the groups that hold them, and whatever is
+// inside of such a group.
+func (r *Resolution) closeGroups() {
+	o := r.Authority.Objects
+	r.open = make([]bool, o.Len())
+	var queue []int
+	for row := range o.Len() {
+		if r.carries(row) != no && (o.FlagsOf(row)&estate.HoldersShown == 0) {
+			r.open[row] = true
+			queue = append(queue, row)
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		for _, member := range r.inside()[queue[0]] {
+			if !r.open[member] {
+				r.open[member] = true
+				queue = append(queue, member)
+			}
+		}
+	}
 }
 
 // rank puts the candidates in order: lowest precedence first, then the
@@ -131,17 +235,27 @@ func (r *Resolution) rank() {
 	a := r.Authority
 	var hidden, unranked []candidate
 	var ranked []candidate
-	for i, ref := range a.Policies {
-		if !ref.Known {
-			hidden = append(hidden, candidate{ref: i, why: "a fine-grained policy applies that is not in the evidence: " + ref.DN})
+	for i := range a.Policies {
+		if ref := &a.Policies[i]; !ref.Known {
+			kind := PolicyHidden
+			if ref.Lost {
+				kind = PolicyLost
+			}
+			// Whom it names is only known as far as those say it themselves.
+			hidden = append(hidden, candidate{ref: i, loose: !ref.Lost && a.Kind == estate.Domain, doubt: Doubt{Kind: kind, Hidden: ref, Row: estate.NotFound}})
 		}
+	}
+	if a.Kind == estate.Domain && len(a.Overrides) == 0 && !a.PoliciesLie {
+		hidden = append(hidden, candidate{ref: estate.NotFound, loose: true, doubt: Doubt{Kind: PoliciesUnproven, Row: estate.NotFound}})
 	}
 	for i := range a.Overrides {
 		p := &a.Overrides[i]
+		c := candidate{policy: p, ref: estate.NotFound, loose: p.TargetsPart}
 		if p.Precedence == nil {
-			unranked = append(unranked, candidate{policy: p, why: "the precedence of " + p.Name + " is not in the evidence"})
+			c.doubt = Doubt{Kind: OrderUnknown, Policy: p, Row: estate.NotFound, Text: "the precedence of " + p.Name + " is not in the evidence"}
+			unranked = append(unranked, c)
 		} else {
-			ranked = append(ranked, candidate{policy: p})
+			ranked = append(ranked, c)
 		}
 	}
 	slices.SortStableFunc(ranked, func(x, y candidate) int {
@@ -155,10 +269,13 @@ func (r *Resolution) rank() {
 		if i > 0 {
 			before := &ranked[i-1]
 			tied := *before.policy.Precedence == *c.policy.Precedence
-			undecidable := tied && (before.why != "" || before.policy.GUID == c.policy.GUID || before.policy.GUID == (estate.GUID{}))
+			undecidable := tied && (before.doubt.Kind != NoDoubt || before.policy.GUID == c.policy.GUID || before.policy.GUID == (estate.GUID{}))
 			if undecidable {
-				c.why = "policies with the same precedence apply and a GUID that would decide between them is missing or not unique"
-				before.why = c.why
+				c.doubt = Doubt{Kind: OrderUnknown, Policy: c.policy, Row: estate.NotFound,
+					Text: "policies with the same precedence apply and a GUID that would decide between them is missing or not unique"}
+				if before.doubt.Kind == NoDoubt {
+					before.doubt = c.doubt
+				}
 			} else {
 				class++
 			}
@@ -166,6 +283,12 @@ func (r *Resolution) rank() {
 		c.class = class
 	}
 	r.candidates = append(r.candidates, ranked...)
+	for i := range r.candidates {
+		if r.candidates[i].loose {
+			r.astray = i + 1
+			break
+		}
+	}
 }
 
 // join returns the better of two claims, or undecided where they cannot be put
@@ -189,12 +312,13 @@ func (r *Resolution) join(x, y claim) claim {
 
 func (r *Resolution) classOf(c claim) int { return r.candidates[c&^undecided-1].class }
 
-// inside returns, for each group, the counting groups directly inside it.
+// inside returns, for each group, what is directly inside it and carries on, or
+// may.
 func (r *Resolution) inside() map[int][]int {
 	if r.groupsIn == nil {
 		r.groupsIn = map[int][]int{}
 		for row := range r.Authority.Objects.Len() {
-			if r.counts(row) {
+			if r.carries(row) != no {
 				for holder := range r.Authority.Objects.GroupsOf(row) {
 					r.groupsIn[holder] = append(r.groupsIn[holder], row)
 				}
@@ -204,37 +328,127 @@ func (r *Resolution) inside() map[int][]int {
 	return r.groupsIn
 }
 
-// spread gives every group that a policy reaches its claim.
+// step is a group to which a candidate comes on its way, how sure that is, and
+// on what it hangs.
+type step struct {
+	row   int
+	grade grade
+	on    int
+}
+
+// from is the step from a group to one inside it.
+func (r *Resolution) from(s step, row int) step {
+	next := step{row, s.grade, s.on}
+	if own := r.carries(row); own < next.grade {
+		next.grade, next.on = own, row
+	}
+	return next
+}
+
+// spread gives every group what reaches it for certain, and what may.
 func (r *Resolution) spread() {
 	o := r.Authority.Objects
 	for i := range r.candidates {
-		mine := claim(i + 1)
-		if r.candidates[i].class == 0 {
-			mine |= undecided
-		}
-		reached := map[int]bool{} // by this candidate
+		reached := map[int]grade{} // by this candidate
 		for _, target := range r.targets(i) {
-			if !r.counts(target) {
-				if o.ClassOf(target) == estate.Account {
-					r.direct[target] = r.join(r.direct[target], mine)
+			if o.ClassOf(target) == estate.Account {
+				r.direct[target] = r.join(r.direct[target], r.claimOn(i))
+			} else if r.carries(target) != no {
+				r.walk(i, target, r.from(step{target, sure, target}, target), reached)
+			}
+		}
+		if i+1 == r.astray { // the best of its kind stands for all: any of them may name anything
+			for row := range o.Len() {
+				if r.carries(row) != no && o.FlagsOf(row)&estate.AppliedShown == 0 {
+					r.walk(i, row, step{row, maybe, row}, reached)
 				}
+			}
+			if r.partial() {
+				r.escapes(i, estate.NotFound)
+			}
+		}
+	}
+	for row := range o.Len() {
+		for _, i := range []int{int(r.may[row]), int(r.claims[row] &^ undecided)} {
+			if i == 0 {
 				continue
 			}
-			for queue := []int{target}; len(queue) > 0; {
-				group := queue[0]
-				queue = queue[1:]
-				before := r.claims[group]
-				if reached[group] || before != noClaim && r.classOf(before) < r.candidates[i].class {
-					continue
-				}
-				reached[group] = true
-				r.claims[group] = r.join(before, mine)
-				if before == noClaim {
-					r.carrier[group] = uint32(target) + 1
-				}
-				queue = append(queue, r.inside()[group]...)
+			r.anywhere = better(r.anywhere, i)
+			if o.RID.At(row) == 0 {
+				r.unnamed = better(r.unnamed, i)
 			}
 		}
+	}
+}
+
+// partial reports whether groups are missing from the evidence, as far as it
+// tells: the domain's head was not exported, or something names what is not
+// there.
+func (r *Resolution) partial() bool {
+	o := r.Authority.Objects
+	if r.Authority.Head == nil {
+		return true
+	}
+	for row := range o.Len() {
+		if o.FlagsOf(row)&(estate.Unseen|estate.LooseMembers) != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// better returns the better of two candidates, each 1 + its place; 0 is none.
+func better(x, y int) int {
+	if x == 0 || y != 0 && y < x {
+		return y
+	}
+	return x
+}
+
+// claimOn is a candidate's claim on what it reaches for certain.
+func (r *Resolution) claimOn(i int) claim {
+	mine := claim(i + 1)
+	if r.candidates[i].class == 0 {
+		mine |= undecided
+	}
+	return mine
+}
+
+// walk takes a candidate from a target down through the groups.
+func (r *Resolution) walk(i, target int, first step, reached map[int]grade) {
+	for queue := []step{first}; len(queue) > 0; queue = queue[1:] {
+		s := queue[0]
+		before := r.claims[s.row]
+		if reached[s.row] >= s.grade || before != noClaim && r.classOf(before) < r.candidates[i].class {
+			continue
+		}
+		if s.grade == maybe {
+			if r.may[s.row] != 0 && int(r.may[s.row]) != i+1 {
+				continue // a better one may, and whatever follows from it is open already
+			}
+			if r.may[s.row] == 0 {
+				r.may[s.row], r.mayFor[s.row] = uint32(i)+1, uint32(s.on)
+			}
+		} else {
+			r.claims[s.row] = r.join(before, r.claimOn(i))
+			if before == noClaim {
+				r.carrier[s.row] = uint32(target) + 1
+			}
+		}
+		reached[s.row] = s.grade
+		if r.listless(s.row) {
+			r.escapes(i, s.row)
+		}
+		for _, member := range r.inside()[s.row] {
+			queue = append(queue, r.from(s, member))
+		}
+	}
+}
+
+// escapes notes that a candidate may reach what is in no group of the evidence.
+func (r *Resolution) escapes(i, at int) {
+	if r.escaped == 0 || i+1 < r.escaped {
+		r.escaped, r.escapedAt = i+1, at
 	}
 }
 
@@ -258,12 +472,8 @@ func (r *Resolution) namedBy(c *candidate) []int {
 				found = append(found, t.Object)
 			}
 		}
-	} else {
-		for row := range a.Objects.Len() {
-			if int(a.Objects.Applied.At(row)) == c.ref+1 {
-				found = append(found, row)
-			}
-		}
+	} else if c.ref != estate.NotFound {
+		found = slices.Clone(a.Policies[c.ref].Rows)
 	}
 	slices.SortFunc(found, func(x, y int) int { return strings.Compare(a.DN(x), a.DN(y)) })
 	return slices.Compact(found)
@@ -277,50 +487,134 @@ func (r *Resolution) Of(row int) Governing {
 	case estate.Tenant:
 		return r.byPriority(row)
 	}
-	c, via := r.claimOf(row)
-	if told := r.Authority.Objects.Resultant.At(row); told > 0 && !r.Authority.Policies[told-1].Known {
+	told := r.Authority.Objects.Resultant.At(row)
+	if told > 0 && !r.Authority.Policies[told-1].Known {
 		hidden := &r.Authority.Policies[told-1]
-		return Governing{Rule: Unknown, Via: estate.NotFound, Hidden: hidden,
-			Why: "the directory itself names a fine-grained policy that is not in the evidence: " + hidden.DN}
+		d := Doubt{Kind: PolicyHidden, Hidden: hidden, Row: estate.NotFound}
+		return Governing{Rule: Unknown, Via: estate.NotFound, Doubt: d, Why: "the directory itself names a fine-grained policy that is not in the evidence: " + hidden.DN}
 	}
-	switch {
-	case c == noClaim:
-		return Governing{Rule: Default, Via: estate.NotFound}
-	case c&undecided != 0:
-		blamed := &r.candidates[c&^undecided-1]
-		g := Governing{Rule: Unknown, Via: via, Why: blamed.why, Undecided: blamed.policy}
-		if blamed.policy == nil {
-			g.Hidden = &r.Authority.Policies[blamed.ref]
-		}
-		return g
-	case via == estate.NotFound:
-		return Governing{Policy: r.candidates[c-1].policy, Rule: Direct, Via: via}
+	g := r.resolve(row)
+	if g.Rule == Unknown && told > 0 {
+		return r.answered(row, r.Authority.Policies[told-1].DN, g)
 	}
-	return Governing{Policy: r.candidates[c-1].policy, Rule: Group, Via: via}
+	return g
 }
 
-// claimOf returns the account's claim and the group that carries it.
-func (r *Resolution) claimOf(row int) (best claim, via int) {
+// answered takes the directory's own answer where the policies and groups leave
+// it open.
+func (r *Resolution) answered(row int, origin string, g Governing) Governing {
+	for i := range r.candidates {
+		p := r.candidates[i].policy
+		if p == nil || estate.NormalDN(p.Origin) != estate.NormalDN(origin) {
+			continue
+		}
+		rule := Group
+		if slices.Contains(r.targets(i), row) {
+			rule = Direct
+		}
+		return Governing{Policy: p, Rule: rule, Via: estate.NotFound, Answered: true}
+	}
+	return g
+}
+
+// resolve answers from the policies and groups alone.
+func (r *Resolution) resolve(row int) Governing {
 	o := r.Authority.Objects
-	if len(r.candidates) == 0 || o.FlagsOf(row)&estate.NeverOverride != 0 {
-		return noClaim, estate.NotFound
+	flags := o.FlagsOf(row)
+	if len(r.candidates) == 0 || flags&estate.NeverOverride != 0 {
+		return Governing{Rule: Default, Via: estate.NotFound}
+	}
+	won, via, may, doubt := r.claimOf(row)
+	switch {
+	case may != 0 && (won == noClaim || r.candidates[may-1].class < r.classOf(won) || r.candidates[may-1].class == r.classOf(won) && int(won&^undecided) != may):
+		c := &r.candidates[may-1]
+		if doubt.Policy, doubt.Hidden = c.policy, c.doubt.Hidden; c.policy == nil {
+			doubt.Kind = c.doubt.Kind // it is not in the evidence: nothing goes before that
+		}
+		return r.undecidedFor(doubt, via)
+	case won == noClaim:
+		return Governing{Rule: Default, Via: estate.NotFound}
+	case won&undecided != 0:
+		return r.undecidedFor(r.candidates[won&^undecided-1].doubt, via)
+	case flags&estate.NoControl != 0 && strings.HasSuffix(o.Name.At(row), "$"):
+		return r.undecidedFor(Doubt{Kind: AccountUnknown, Row: estate.NotFound}, estate.NotFound)
+	case via == estate.NotFound:
+		return Governing{Policy: r.candidates[won-1].policy, Rule: Direct, Via: via}
+	}
+	return Governing{Policy: r.candidates[won-1].policy, Rule: Group, Via: via}
+}
+
+// claimOf returns what reaches the account for certain and the group that
+// carries it; and 1 + the best candidate that may reach it as well, with the
+// reason.
+func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
+	o := r.Authority.Objects
+	via = estate.NotFound
+	doubt := func(i int, kind DoubtKind, on int) {
+		if i != 0 && better(may, i) != may {
+			may, why = i, Doubt{Kind: kind, Row: on}
+		}
 	}
 	if c := r.direct[row]; c != noClaim {
-		return c, estate.NotFound
+		if r.astray > 0 && o.FlagsOf(row)&estate.AppliedShown == 0 {
+			doubt(r.astray, TargetsUnknown, estate.NotFound)
+		}
+		return c, via, may, why // nothing that comes through a group goes before it
 	}
-	via = estate.NotFound
 	take := func(group int) {
-		if joined := r.join(best, r.claims[group]); joined != best {
-			best, via = joined, int(r.carrier[group])-1
-		}
-	}
-	for group := range o.GroupsOf(row) {
 		if r.claims[group] != noClaim {
-			take(group)
+			if joined := r.join(won, r.claims[group]); joined != won {
+				won, via = joined, int(r.carrier[group])-1
+			}
+		}
+		if i := int(r.may[group]); i != 0 {
+			on := int(r.mayFor[group])
+			doubt(i, r.doubtOn(on), on)
 		}
 	}
-	if group, ok := r.byRID[o.Primary.At(row)]; ok {
-		take(int(group))
+	closed := o.FlagsOf(row)&estate.HoldersShown != 0
+	for group := range o.GroupsOf(row) {
+		take(group)
+		closed = closed && !r.open[group]
 	}
-	return best, via
+	switch group, found := primaryOf(r.Authority, r.byRID, row); {
+	case found:
+		take(group)
+		closed = closed && !r.open[group]
+	case o.Primary.At(row) == 0:
+		doubt(r.anywhere, PrimaryUnknown, estate.NotFound)
+		closed = false
+	default:
+		doubt(r.unnamed, PrimaryUnknown, estate.NotFound)
+		doubt(r.astray, PrimaryUnknown, estate.NotFound)
+		closed = false
+	}
+	if !closed {
+		kind := MembersUnknown
+		if r.escapedAt == estate.NotFound {
+			kind = TargetsUnknown
+		}
+		doubt(r.escaped, kind, r.escapedAt)
+	}
+	if r.astray > 0 && o.FlagsOf(row)&estate.AppliedShown == 0 {
+		// It may name the account itself, and would then win over any group.
+		may, why = 0, Doubt{}
+		doubt(r.astray, TargetsUnknown, estate.NotFound)
+		won = noClaim
+	}
+	return won, via, may, why
+}
+
+// doubtOn says what is not known of the object on which a reach hangs.
+func (r *Resolution) doubtOn(row int) DoubtKind {
+	o := r.Authority.Objects
+	switch {
+	case !r.Authority.Holds(row):
+		return MembersUnknown
+	case o.ClassOf(row) != estate.Group || o.GroupType.At(row) == 0:
+		return TypeUnknown
+	case r.carries(row) == maybe:
+		return DialectAssumed
+	}
+	return TargetsUnknown
 }

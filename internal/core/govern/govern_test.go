@@ -15,6 +15,9 @@ import (
 //	account NAME [PRIMARY-RID]
 //	group NAME TYPE RID MEMBER…      TYPE: global, local, universal, list
 //	policy NAME PRECEDENCE GUID-BYTE TARGET…      precedence or GUID "-": missing
+//
+// The export is whole, but for what a line says: "without members", "without
+// container", "without targets", "without users" (the usual primary group).
 func world(t testing.TB, lines string) *estate.Authority {
 	t.Helper()
 	b := estate.NewBuilder()
@@ -25,6 +28,10 @@ func world(t testing.TB, lines string) *estate.Authority {
 	a.Head = &estate.Policy{Name: "domain default", Standing: estate.Enforced, Platform: setting.WindowsDomain,
 		Settings: estate.Settings{"min-length": {Value: setting.Number(7)}, "lockout-threshold": {Value: setting.Of(setting.Never)}}}
 	a.SID = "S-1-5-21-1-2-3"
+	without := func(what string) bool { return strings.Contains(lines, "without "+what) }
+	if a.PoliciesLie = !without("container"); !without("members") {
+		b.ShowsMembers(estate.InDomain("x.example"))
+	}
 	for i, line := range strings.Split(strings.TrimSpace(lines), "\n") {
 		f := strings.Fields(line)
 		num := func(k int) (n int64) {
@@ -44,15 +51,16 @@ func world(t testing.TB, lines string) *estate.Authority {
 			}
 			b.Object(estate.InDomain("x.example"), r)
 		case "points": // points ACCOUNT POLICY: the directory's own back-link
-			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: dn(f[2]), Line: i + 1})
+			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: [][]byte{dn(f[2])}, Line: i + 1})
 		case "group":
 			row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]), GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
 			for _, m := range f[4:] {
 				b.Member(estate.InDomain("x.example"), row, dn(m), i+1)
 			}
 		case "policy":
-			p := estate.Policy{Name: f[1], Origin: string(dn(f[1])), Standing: estate.Override, Platform: setting.WindowsFineGrained,
-				Settings: estate.Settings{"min-length": {Value: setting.Number(20)}}}
+			p := b.Override(estate.InDomain("x.example"), dn(f[1]), i+1)
+			p.Settings["min-length"] = estate.Fact{Value: setting.Number(20)}
+			p.TargetsPart = without("targets")
 			if f[2] != "-" {
 				n := num(2)
 				p.Precedence = &n
@@ -61,10 +69,12 @@ func world(t testing.TB, lines string) *estate.Authority {
 				p.GUID[0], p.GUID[15] = byte(num(3)), 1
 			}
 			for _, target := range f[4:] {
-				p.Targets = append(p.Targets, estate.Target{DN: string(dn(target))})
+				b.Target(estate.InDomain("x.example"), p, estate.Target{DN: string(dn(target)), Cite: p.Cite})
 			}
-			a.Overrides = append(a.Overrides, p)
 		}
+	}
+	if !without("users") {
+		b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn("users"), Name: []byte("users"), GroupType: types["global"], RID: 513})
 	}
 	return b.Finish()[0]
 }
@@ -160,10 +170,10 @@ func TestUndecidedForSeveralReasons(t *testing.T) {
 	a := world(t, "account a\naccount b\npoints a gone\npolicy p - 1 b")
 	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
 	r := survey.Resolutions[0]
-	if g := r.Of(0); g.Hidden != &a.Policies[0] || g.Undecided != nil {
+	if g := r.Of(0); g.Doubt.Hidden != &a.Policies[0] || g.Doubt.Kind != PolicyHidden {
 		t.Errorf("a: %+v", g)
 	}
-	if g := r.Of(1); g.Undecided != &a.Overrides[0] || g.Hidden != nil {
+	if g := r.Of(1); g.Doubt.Policy != &a.Overrides[0] || g.Doubt.Kind != OrderUnknown {
 		t.Errorf("b: %+v", g)
 	}
 	last := survey.Scopes[len(survey.Scopes)-1]

@@ -23,6 +23,7 @@ func land(t testing.TB, lines string) *estate.Estate {
 	b := estate.NewBuilder()
 	b.StartFile("x")
 	var at estate.Place
+	var domains []estate.Place
 	facts := func(words []string) estate.Settings {
 		all := estate.Settings{}
 		for _, w := range words {
@@ -44,7 +45,9 @@ func land(t testing.TB, lines string) *estate.Estate {
 		case "domain", "machine", "ldap", "tenant":
 			at = estate.Place{Name: f[1], Kind: estate.Kind(f[0])}
 			if a := b.At(at); len(f) > 2 {
-				a.SID = f[2]
+				a.SID, a.PoliciesLie = f[2], true
+				b.ShowsMembers(at)
+				domains = append(domains, at)
 			}
 		case "head":
 			a := b.At(at)
@@ -67,7 +70,7 @@ func land(t testing.TB, lines string) *estate.Estate {
 				case isFlag:
 					r.Flags |= flag
 				case strings.HasPrefix(w, "->"):
-					r.Applied = []byte(w[2:])
+					r.Applied = [][]byte{[]byte(w[2:])}
 				case key == "from":
 					r.Source = []byte(strings.ReplaceAll(value, `\`, "\t"))
 				case key == "rid":
@@ -85,6 +88,11 @@ func land(t testing.TB, lines string) *estate.Estate {
 			for _, m := range f[2:] {
 				b.Member(at, row, []byte(m), i+1)
 			}
+		}
+	}
+	for _, at := range domains { // the export is whole
+		for _, rid := range []uint32{512, 513} {
+			b.Object(at, &estate.Record{Class: estate.Group, DN: fmt.Append(nil, rid), GroupType: estate.SecurityGroup, RID: rid})
 		}
 	}
 	return &estate.Estate{Authorities: b.Finish()}
@@ -190,7 +198,7 @@ func TestCandidatesElsewhere(t *testing.T) {
 	r := s.Resolutions[0]
 	var got []string
 	for _, c := range r.Candidates(0) {
-		got = append(got, fmt.Sprintf("%s %v %s", c.Policy.Name, c.Won, c.Why))
+		got = append(got, fmt.Sprintf("%s %v %s", c.Policy.Name, c.Outcome == Won, c.Why))
 	}
 	if want := []string{"first true the first that matches", "second false a policy before it matches"}; !slices.Equal(got, want) {
 		t.Errorf("candidates: %q, want %q", got, want)
@@ -204,7 +212,7 @@ func TestCandidatesElsewhere(t *testing.T) {
 		t.Errorf("without the winner: %v %v", p, decided)
 	}
 	s = surveyed(land(t, "machine m\nhead min-length=5\npolicy own - min-length=9\naccount ada ->own\naccount bo"))
-	if c := s.Resolutions[0].Candidates(0); len(c) != 1 || !c[0].Won || !strings.Contains(c[0].Why, "own lines") {
+	if c := s.Resolutions[0].Candidates(0); len(c) != 1 || c[0].Outcome != Won || !strings.Contains(c[0].Why, "own lines") {
 		t.Errorf("on a machine: %+v", c)
 	}
 	if c := s.Resolutions[0].Candidates(1); c != nil {

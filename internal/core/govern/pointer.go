@@ -27,17 +27,25 @@ func (r *Resolution) byPointer(row int) Governing {
 	}
 	pointer := r.Authority.Objects.Applied.At(row)
 	if pointer == 0 {
-		if r.Authority.Head == nil && r.Authority.Kind == estate.LDAP {
-			g.Rule, g.Why = Unknown, "the account points at no policy, and which one the server applies by default is not in the evidence"
+		if r.Authority.Kind != estate.LDAP {
+			return g
+		}
+		if r.Authority.Objects.FlagsOf(row)&estate.AppliedShown == 0 {
+			return other("whether the account points at a policy was not exported (pwdPolicySubentry, an operational attribute)")
+		}
+		if r.Authority.Head == nil {
 			if named := r.Authority.DefaultPolicy; named != "" {
-				g.Why = "the account points at no policy, and the server's default, " + named + ", is not in the evidence"
+				return other("the account points at no policy, and the server's default, " + named + ", is not in the evidence")
 			}
+			return other("the account points at no policy, and which one the server applies by default is not in the evidence")
 		}
 		return g
 	}
 	if g.Policy = r.named2policy[pointer-1]; g.Policy == nil {
 		hidden := &r.Authority.Policies[pointer-1]
-		return Governing{Rule: Unknown, Via: estate.NotFound, Hidden: hidden, Why: "the account points at a policy that is not in the evidence: " + hidden.DN}
+		g := other("the account points at a policy that is not in the evidence: " + hidden.DN)
+		g.Doubt.Kind, g.Doubt.Hidden = PolicyHidden, hidden
+		return g
 	}
 	if g.Policy == r.Authority.Head {
 		g.Policy = nil

@@ -24,17 +24,21 @@ func (r *Resolution) byPriority(row int) Governing {
 	case flags&estate.Synced != 0:
 		return r.bySource(row)
 	case flags&estate.Federated != 0:
-		return Governing{Rule: Unknown, Via: estate.NotFound, Why: "the account signs in at another place (its domain is federated), which is not in the evidence"}
+		return other("the account signs in at another place (its domain is federated), which is not in the evidence")
 	}
 	for i := range r.candidates {
 		c := &r.candidates[i]
 		via, matches, sure := r.matches(c.policy, row)
 		switch {
 		case !sure:
-			return Governing{Rule: Unknown, Via: estate.NotFound, Why: fmt.Sprintf("%s applies to a group that is not in the evidence", c.policy.Name), Undecided: c.policy}
+			g := other(fmt.Sprintf("%s applies to a group that is not in the evidence", c.policy.Name))
+			g.Doubt.Policy = c.policy
+			return g
 		case !matches:
-		case c.why != "":
-			return Governing{Rule: Unknown, Via: via, Why: c.why, Undecided: c.policy}
+		case c.doubt.Kind != NoDoubt:
+			g := r.undecidedFor(c.doubt, via)
+			g.Doubt.Policy = c.policy
+			return g
 		case via == estate.NotFound && len(c.policy.Targets) > 0:
 			return Governing{Policy: c.policy, Rule: Direct, Via: via}
 		case via == estate.NotFound:
@@ -75,7 +79,7 @@ func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches, sure 
 func (r *Resolution) bySource(row int) Governing {
 	from, ok := r.sources[row]
 	if !ok {
-		return Governing{Rule: Unknown, Via: estate.NotFound, Why: r.unjoined[row]}
+		return other(r.unjoined[row])
 	}
 	other := r.survey.Resolutions[from.Authority]
 	g := other.Of(from.Row)

@@ -1,6 +1,7 @@
 package govern
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strconv"
@@ -38,7 +39,10 @@ var administrative = map[uint32]string{
 // root, as distributions ship them.
 var unixAdministrators = []string{"sudo", "wheel", "admin"}
 
-const builtinAdministrator = 500
+const (
+	builtinAdministrator = 500
+	domainAdmins         = 512
+)
 
 // Tiering sorts one authority's accounts into tiers.
 type Tiering struct {
@@ -48,13 +52,14 @@ type Tiering struct {
 	groups []map[int]string // rows of groups, nested ones included
 	units  []map[uint32]string
 	direct []map[uint32]string // by the last part of the SID
-	byRID  map[uint32]int
+	byRID  map[uint32]int32
+	lacks  bool // the domain's administrative groups are not all in the evidence
 }
 
 // NewTiering prepares the rules for an authority. The first rule that matches
 // wins; privileged is asked first and service last unless the rules name them.
 func NewTiering(a *estate.Authority, written []TierRule) *Tiering {
-	t := &Tiering{a: a, rules: slices.Clone(written), byRID: map[uint32]int{}}
+	t := &Tiering{a: a, rules: slices.Clone(written), byRID: groupsByRID(a)}
 	named := func(name string) bool {
 		return slices.ContainsFunc(t.rules, func(r TierRule) bool { return r.Name == name })
 	}
@@ -73,17 +78,19 @@ func (t *Tiering) prepare() {
 	inside := map[int][]int{}
 	var groups []int
 	for row := range o.Len() {
-		if o.ClassOf(row) != estate.Group || !estate.GroupType(o.GroupType.At(row)).Security() {
+		// A group whose type was not exported may well be one of security.
+		kind := estate.GroupType(o.GroupType.At(row))
+		unseen := o.FlagsOf(row)&(estate.Unseen|estate.Unclassified) != 0
+		if !unseen && (o.ClassOf(row) != estate.Group || kind != 0 && !kind.Security()) {
 			continue
 		}
 		groups = append(groups, row)
-		if o.FlagsOf(row)&estate.BuiltinDomain == 0 {
-			t.byRID[o.RID.At(row)] = row
-		}
 		for holder := range o.GroupsOf(row) {
 			inside[holder] = append(inside[holder], row)
 		}
 	}
+	admins, found := t.byRID[domainAdmins]
+	t.lacks = !found || o.FlagsOf(int(admins))&(estate.MembersPart|estate.LooseMembers) != 0
 	for i := range t.rules {
 		rule := &t.rules[i]
 		reached := map[int]string{}
@@ -130,7 +137,7 @@ func (t *Tiering) named(rule *TierRule, row int) string {
 	} else if rule.Name == Privileged && t.a.Kind == estate.Machine && slices.Contains(unixAdministrators, o.Name.At(row)) {
 		return "member of " + o.Name.At(row)
 	}
-	name, dn := estate.NameOf(o.RDN.At(row)), ""
+	name, dn := cmp.Or(estate.NameOf(o.RDN.At(row)), o.Name.At(row), o.RDN.At(row), "a group without a name"), ""
 	for _, word := range rule.Groups {
 		if strings.Contains(word, "=") {
 			if dn == "" {
@@ -144,7 +151,7 @@ func (t *Tiering) named(rule *TierRule, row int) string {
 		}
 	}
 	for _, sid := range rule.SIDs {
-		if got, ok := t.ridOf(sid); ok && got == rid && !builtin {
+		if got, ok := t.ridOf(sid); ok && rid != 0 && got == rid && !builtin {
 			return "member of " + name + " (SID " + sid + ")"
 		}
 	}
@@ -200,13 +207,13 @@ func (t *Tiering) match(i, row int) string {
 				return why
 			}
 		}
-		if group, ok := t.byRID[o.Primary.At(row)]; ok && t.groups[i][group] != "" {
+		if group, ok := primaryOf(t.a, t.byRID, row); ok && t.groups[i][group] != "" {
 			return t.groups[i][group]
 		}
 	}
 	if len(t.direct[i]) > 0 {
-		if why := t.direct[i][o.RID.At(row)]; why != "" {
-			return why
+		if rid := o.RID.At(row); rid != 0 && t.direct[i][rid] != "" {
+			return t.direct[i][rid]
 		}
 	}
 	if len(t.units[i]) > 0 {
@@ -222,6 +229,8 @@ func (t *Tiering) match(i, row int) string {
 	switch {
 	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.RID.At(row) == builtinAdministrator:
 		return "the built-in administrator"
+	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.FlagsOf(row)&estate.AdminCount != 0 && o.FlagsOf(row)&estate.HoldersShown == 0 && t.lacks:
+		return "is or was in an administrative group (adminCount), and the groups are not all in the evidence"
 	case rule.Name == Privileged && o.FlagsOf(row)&estate.Administrator != 0:
 		return "holds an administrative role"
 	case rule.Name == Service && o.FlagsOf(row)&estate.ServiceName != 0:

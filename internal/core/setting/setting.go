@@ -55,6 +55,8 @@ type Known struct {
 	Special Special
 	Rank    Rank
 	Phrase  string
+	// Fails: no demand is met by it unless it says so, and none has to say so.
+	Fails bool
 }
 
 // Range is what a platform itself allows, both ends included, in the
@@ -254,6 +256,17 @@ func (s *Setting) Allows(p Platform, v Value) error {
 		return fmt.Errorf("%s is negative", s.Text(v))
 	}
 	return nil
+}
+
+// BeyondPolicy reports whether a domain holds a value that group policy could
+// not have set, and says what it can set. Specials are no numbers, and fine.
+func (s *Setting) BeyondPolicy(p Platform, v Value) (can string, beyond bool) {
+	n, ok := v.Number()
+	r, known := s.Limits[WindowsTemplate]
+	if !ok || !known || p != WindowsDomain || n >= r.Low && n <= r.High {
+		return "", false
+	}
+	return s.Text(Number(r.Low)) + " to " + s.Text(Number(r.High)), true
 }
 
 // Compare says whether a is stronger than b (positive), weaker (negative) or

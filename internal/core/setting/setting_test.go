@@ -86,16 +86,23 @@ func TestAllows(t *testing.T) {
 		n  int64
 		ok bool
 	}{
-		{"history", WindowsDomain, 24, true}, {"history", WindowsDomain, 25, false},
-		{"history", WindowsFineGrained, 1024, true}, {"history", WindowsFineGrained, 1025, false},
-		{"min-length", WindowsDomain, 128, true}, {"min-length", WindowsDomain, 900, false}, {"min-length", WindowsFineGrained, 255, true},
-		{"lockout-threshold", WindowsDomain, -3, false}, {"lockout-threshold", WindowsDomain, 999, true}, {"lockout-threshold", WindowsDomain, 1000, false},
+		// What a server holds is in force, whatever group policy could set.
+		{"history", WindowsDomain, 30, true}, {"history", WindowsTemplate, 24, true}, {"history", WindowsTemplate, 25, false},
+		{"history", WindowsFineGrained, 1024, true}, {"history", WindowsFineGrained, 70000, false},
+		{"min-length", WindowsDomain, 255, true}, {"min-length", WindowsTemplate, 129, false}, {"min-length", WindowsFineGrained, 255, true}, {"min-length", WindowsFineGrained, 256, false},
+		{"lockout-threshold", WindowsDomain, -3, false}, {"lockout-threshold", WindowsDomain, 1000, true}, {"lockout-threshold", WindowsDomain, 65536, false},
+		{"max-age", WindowsDomain, 2000 * 86400, true},
 		{"max-age", WindowsTemplate, 999 * 86400, true}, {"max-age", WindowsTemplate, 1000 * 86400, false},
 		{"lockout-window", WindowsMachine, 99999 * 60, true}, {"lockout-window", WindowsMachine, 100000 * 60, false},
 		{"require-digit", CloudDirectory, -1, false},
 	} {
 		if err := Get(c.id).Allows(c.p, Number(c.n)); (err == nil) != c.ok {
 			t.Errorf("%s on %s, %d: %v", c.id, c.p, c.n, err)
+		}
+	}
+	for n, want := range map[int64]bool{24: false, 25: true} {
+		if can, beyond := Get("history").BeyondPolicy(WindowsDomain, Number(n)); beyond != want || beyond && can != "0 passwords to 24 passwords" {
+			t.Errorf("history %d beyond group policy: %v (%s)", n, beyond, can)
 		}
 	}
 }

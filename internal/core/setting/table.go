@@ -27,17 +27,22 @@ const (
 // Places are the platforms that an authority can run on.
 var Places = []Platform{WindowsDomain, WindowsMachine, UnixMachine, LDAPDirectory, CloudDirectory, CloudInfra, WorkplaceSuite, IdentityProvider}
 
-// groupPolicy is a limit that holds wherever group policy sets the value.
+// groupPolicy is a limit that holds wherever group policy sets the value. The
+// directory itself takes more: any number that its attribute can hold.
 func groupPolicy(low, high int64) map[Platform]Range {
 	r := Range{low, high}
-	return map[Platform]Range{WindowsDomain: r, WindowsMachine: r, WindowsTemplate: r}
+	return map[Platform]Range{WindowsMachine: r, WindowsTemplate: r}
 }
 
-// alsoFineGrained adds the wider limit of a fine-grained policy.
-func alsoFineGrained(m map[Platform]Range, low, high int64) map[Platform]Range {
-	m[WindowsFineGrained] = Range{low, high}
+// inDirectory adds what the attributes of a domain's head and of a fine-grained
+// policy can hold (MS-SAMR 2.2.3, MS-ADTS 2.2).
+func inDirectory(m map[Platform]Range, head, fineGrained int64) map[Platform]Range {
+	m[WindowsDomain], m[WindowsFineGrained] = Range{0, head}, Range{0, fineGrained}
 	return m
 }
+
+// mostSeconds is the longest interval that 64 bits of ticks can hold.
+const mostSeconds = 922337203685
 
 // Which platforms have a setting: everywhere that Windows keeps account
 // settings; only domain-wide or machine-wide; only in a domain.
@@ -66,13 +71,13 @@ var offAuditOn = []string{"off", "audit", "on"}
 var table = []Setting{
 	{
 		ID: "min-length", Title: "Minimum length", Kind: Length, On: also(windows, unix, ldap, tenants), Stronger: Higher, Noun: "characters",
-		Limits:   alsoFineGrained(groupPolicy(0, 128), 0, 255),
+		Limits:   inDirectory(groupPolicy(0, 128), 65535, 255),
 		Defaults: map[Platform]Value{WindowsDomain: Number(7), WindowsMachine: Number(0), CloudDirectory: Number(8)},
 		Meaning:  "Least number of characters of a new password; 0 allows an empty one.",
 	},
 	{
 		ID: "max-length", Title: "Maximum length", Kind: Length, On: also(cloud, ldap, suite), Stronger: Higher, Noun: "characters",
-		Specials: []Known{{Unlimited, Strongest, "no upper limit"}},
+		Specials: []Known{{Special: Unlimited, Rank: Strongest, Phrase: "no upper limit"}},
 		Meaning:  "Greatest number of characters that is accepted; a low cap shuts out long phrases.",
 	},
 	{
@@ -111,37 +116,37 @@ var table = []Setting{
 	{ID: "blocklist-size", Title: "Banned words listed", Kind: Count, On: also(cloud, unix), Stronger: Higher, Noun: "words",
 		Meaning: "How many words the organisation's own list holds."},
 	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, On: unix, Stronger: Lower, Noun: "characters",
-		Specials: []Known{{Unlimited, Weakest, "any repeat"}},
+		Specials: []Known{{Special: Unlimited, Rank: Weakest, Phrase: "any repeat"}},
 		Meaning:  "Longest run of one and the same character."},
 	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, On: unix, Stronger: Lower, Noun: "characters",
-		Specials: []Known{{Unlimited, Weakest, "any sequence"}},
+		Specials: []Known{{Special: Unlimited, Rank: Weakest, Phrase: "any sequence"}},
 		Meaning:  "Longest run such as 1234 or abcd."},
 	{ID: "min-changed", Title: "Changed characters", Kind: Count, On: unix, Stronger: Higher, Noun: "characters",
 		Meaning: "How many characters must differ from the old password."},
 	{
 		ID: "history", Title: "Password history", Kind: Count, On: also(windows, unix, ldap, infra, suite, provider), Stronger: Higher, Noun: "passwords",
-		Limits:   alsoFineGrained(groupPolicy(0, 24), 0, 1024),
+		Limits:   inDirectory(groupPolicy(0, 24), 65535, 65535),
 		Defaults: map[Platform]Value{WindowsDomain: Number(24), WindowsMachine: Number(0)},
 		Meaning:  "How many former passwords are refused.",
 	},
 	{
 		ID: "max-age", Title: "Maximum age", Kind: Duration, On: also(windows, unix, ldap, tenants),
-		Specials: []Known{{Never, Undecided, "never expires"}},
-		Limits:   alsoFineGrained(groupPolicy(0, 999*day), 0, 999*day),
+		Specials: []Known{{Special: Never, Rank: Undecided, Phrase: "never expires"}},
+		Limits:   inDirectory(groupPolicy(0, 999*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(42 * day), WindowsMachine: Number(42 * day)},
 		Meaning:  "After this time a password must be changed; whether sooner is better depends on the baseline.",
 	},
 	{
 		ID: "min-age", Title: "Minimum age", Kind: Duration, On: also(windows, unix, ldap, provider), Stronger: Higher,
-		Specials: []Known{{AtOnce, Weakest, "change at once"}},
-		Limits:   alsoFineGrained(groupPolicy(0, 998*day), 0, 998*day),
+		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "change at once"}},
+		Limits:   inDirectory(groupPolicy(0, 998*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
 		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
 	},
 	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(unix, ldap, provider),
 		Meaning: "How long before expiry the user is warned."},
 	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, On: unix, Stronger: Lower,
-		Specials: []Known{{Never, Weakest, "never disabled"}},
+		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never disabled"}},
 		Meaning:  "How long after expiry the account is disabled."},
 	{
 		ID: "reversible", Title: "Reversible storage", Kind: Toggle, On: windows, Choices: onOff, Stronger: Lower,
@@ -157,24 +162,24 @@ var table = []Setting{
 		Meaning: "An account with an empty password cannot be used over the network."},
 	{
 		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, cloud, provider), Stronger: Lower, Noun: "failed tries",
-		Specials: []Known{{Never, Weakest, "never locks"}},
-		Limits:   alsoFineGrained(groupPolicy(0, 999), 0, 65535),
+		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never locks"}},
+		Limits:   inDirectory(groupPolicy(0, 999), 65535, 65535),
 		Defaults: map[Platform]Value{WindowsDomain: Of(Never), WindowsMachine: Number(10), CloudDirectory: Number(10)},
 		Meaning:  "Failed tries before the account locks.",
 	},
 	{
 		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: also(windows, unix, ldap, cloud, provider), Stronger: Higher,
-		Specials: []Known{{UntilAdmin, Strongest, "locks until an administrator unlocks"}},
-		Limits:   alsoFineGrained(groupPolicy(0, 99999*minute), 0, 99999*minute),
+		Specials: []Known{{Special: UntilAdmin, Rank: Strongest, Phrase: "locks until an administrator unlocks"}},
+		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute), CloudDirectory: Number(60)},
 		Meaning:  "How long a locked account stays locked.",
 	},
 	{
 		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: also(windows, unix, ldap), Stronger: Higher,
-		Specials: []Known{{Never, Strongest, "only a success clears the count"}},
-		Limits:   alsoFineGrained(groupPolicy(0, 99999*minute), 0, 99999*minute),
+		Specials: []Known{{Special: Never, Rank: Strongest, Phrase: "only a success clears the count"}, {Special: AtOnce, Rank: Weakest, Phrase: "every failure starts the count again", Fails: true}},
+		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute)},
-		Meaning:  "Quiet time after which the count of failed tries starts again.",
+		Meaning:  "Quiet time after which the count of failed tries starts again; where every failure starts it again, nothing locks unless the first failure does.",
 	},
 	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: also(windowsWide, unix), Choices: onOff, Stronger: Higher,
 		Meaning: "The lockout reaches the built-in administrator, or root, too."},

@@ -9,7 +9,7 @@ type Special string
 // The specials. Which setting knows which of them is a column of the table.
 const (
 	Never      Special = "never"       // max-age: does not expire; lockout-threshold: does not lock
-	AtOnce     Special = "at-once"     // min-age: a new password can be changed again at once
+	AtOnce     Special = "at-once"     // min-age: a new password can be changed again at once; lockout-window: a failure is forgotten at once
 	UntilAdmin Special = "until-admin" // lockout-duration: only an administrator unlocks
 	Unlimited  Special = "unlimited"   // no upper bound
 )

@@ -42,8 +42,21 @@ type Pass struct {
 	check      *GovernanceCheck
 	index      int
 	found      *[]Finding
-	byDefault  *[]int // made when asked for
+	known      *known
 	day        func(unix int64) string
+}
+
+// known is what the checks of one authority share, made when asked for.
+type known struct {
+	byDefault []int
+	doubted   []doubted
+	resolved  bool
+}
+
+// doubted is an account whose policy the evidence does not decide.
+type doubted struct {
+	row int
+	govern.Doubt
 }
 
 // report adds a finding. rows are the accounts concerned, nobody's for none,
@@ -69,12 +82,49 @@ const mostExamples = 5
 // nobody says that no account is concerned.
 var nobody = []int{}
 
-// onDefault returns the accounts that the domain's own settings govern.
-func (p *Pass) onDefault() []int {
-	if *p.byDefault == nil {
-		*p.byDefault = p.accounts(func(row int) bool { return p.Resolution.Of(row).Rule == govern.Default })
+// resolve finds the accounts that the authority's own settings govern, and
+// those that are not decided.
+func (p *Pass) resolve() *known {
+	if k := p.known; !k.resolved {
+		k.resolved, k.byDefault = true, []int{}
+		p.accounts(func(row int) bool {
+			switch g := p.Resolution.Of(row); g.Rule {
+			case govern.Default:
+				k.byDefault = append(k.byDefault, row)
+			case govern.Unknown:
+				k.doubted = append(k.doubted, doubted{row, g.Doubt})
+			}
+			return false
+		})
 	}
-	return *p.byDefault
+	return p.known
+}
+
+// onDefault returns the accounts that the domain's own settings govern.
+func (p *Pass) onDefault() []int { return p.resolve().byDefault }
+
+// doubtful returns the accounts that are not decided for a reason that fits.
+func (p *Pass) doubtful(fits func(d govern.Doubt) bool) []int {
+	rows := []int{}
+	for _, d := range p.resolve().doubted {
+		if fits(d.Doubt) {
+			rows = append(rows, d.row)
+		}
+	}
+	return rows
+}
+
+// gravest raises a severity to grave where a privileged account is concerned.
+func (p *Pass) gravest(rows []int, otherwise baseline.Severity) baseline.Severity {
+	if slices.ContainsFunc(rows, func(row int) bool { tier, _ := p.TierOf(p.index, row); return tier == govern.Privileged }) {
+		return baseline.Grave
+	}
+	return otherwise
+}
+
+// nameOf names an object.
+func (p *Pass) nameOf(row int) string {
+	return cmp.Or(p.Authority.Objects.Name.At(row), estate.NameOf(p.Authority.Objects.RDN.At(row)), p.Authority.DN(row))
 }
 
 // scopes returns the authority's scopes.
@@ -126,7 +176,7 @@ var governanceChecks = []GovernanceCheck{
 		Doc: "A fine-grained policy that names nobody does nothing.",
 		Run: func(p *Pass) {
 			for _, policy := range p.policies() {
-				if len(policy.Targets) == 0 {
+				if len(policy.Targets) == 0 && !policy.TargetsPart {
 					p.report(Finding{Reason: policy.Name + " names no account and no group: it governs nobody", Remedy: "Give it the groups that it was meant for (msDS-PSOAppliesTo), or remove it.",
 						Evidence: []estate.Cite{policy.Cite}}, policy.Name, nobody)
 				}
@@ -141,17 +191,21 @@ var governanceChecks = []GovernanceCheck{
 				var ignored []estate.Target
 				var words []string
 				for _, t := range policy.Targets {
-					if why := p.Resolution.Ignored(t); why != "" && t.Object != estate.NotFound {
+					if kind, what := p.Resolution.Ignored(t); kind == govern.Idle || kind == govern.NoAccount {
 						ignored = append(ignored, t)
-						words = append(words, estate.NameOf(t.DN)+" ("+why+")")
+						words = append(words, estate.NameOf(t.DN)+" ("+what+")")
 					}
 				}
 				if len(ignored) == 0 {
 					continue
 				}
 				f := Finding{Evidence: cites(ignored, policy), Remedy: "Name a global security group that holds the accounts instead."}
-				f.Reason = fmt.Sprintf("%s names %s, which the %s dialect ignores", policy.Name, strings.Join(words, ", "), p.Resolution.Dialect)
-				if len(ignored) == len(policy.Targets) {
+				by := fmt.Sprintf("the %s dialect ignores", p.Resolution.Dialect)
+				if p.Resolution.Assumed {
+					by = "every dialect ignores"
+				}
+				f.Reason = fmt.Sprintf("%s names %s, which %s", policy.Name, strings.Join(words, ", "), by)
+				if len(ignored) == len(policy.Targets) && !policy.TargetsPart {
 					f.Reason += "; it has no other target, so it governs nobody"
 				} else {
 					f.Severity = baseline.Minor
@@ -165,8 +219,8 @@ var governanceChecks = []GovernanceCheck{
 		Doc: "A fine-grained policy names only groups that hold no account.",
 		Run: func(p *Pass) {
 			for _, policy := range p.policies() {
-				works := slices.ContainsFunc(policy.Targets, func(t estate.Target) bool { return p.Resolution.Ignored(t) == "" })
-				if works && len(p.Resolution.Reaches(policy)) == 0 {
+				works := slices.ContainsFunc(policy.Targets, func(t estate.Target) bool { kind, _ := p.Resolution.Ignored(t); return kind == govern.Works })
+				if works && p.Resolution.ReachKnown(policy) && len(p.Resolution.Reaches(policy)) == 0 {
 					p.report(Finding{Reason: policy.Name + " names only groups in which there is no account: it governs nobody", Remedy: "Put the accounts into the group, or remove the policy.",
 						Evidence: cites(policy.Targets, policy)}, policy.Name, nobody)
 				}
@@ -179,9 +233,10 @@ var governanceChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			for _, policy := range p.policies() {
 				for _, t := range policy.Targets {
-					if t.Object == estate.NotFound {
-						p.report(Finding{Reason: fmt.Sprintf("%s names %s, which is not in the evidence", policy.Name, t.DN), Remedy: "Export the groups and accounts of the whole domain, and gather again.",
-							Evidence: []estate.Cite{t.Cite}}, policy.Name+" "+t.DN, nil)
+					if !p.Authority.Holds(t.Object) {
+						rows := p.doubtful(func(d govern.Doubt) bool { return d.Row == t.Object && d.Kind == govern.MembersUnknown })
+						p.report(Finding{Reason: fmt.Sprintf("%s names %s, which is not in the evidence%s", policy.Name, t.DN, mayReach(rows)), Remedy: "Export the groups and accounts of the whole domain, and gather again.",
+							Severity: p.gravest(rows, baseline.Serious), Evidence: []estate.Cite{t.Cite}}, policy.Name+" "+t.DN, concerned(rows))
 					}
 				}
 			}
@@ -199,9 +254,10 @@ var governanceChecks = []GovernanceCheck{
 			for _, group := range sortedKeys(byGroup) {
 				if carried := p.Resolution.Carried(group); len(carried) > 0 {
 					lines := byGroup[group]
-					p.report(Finding{Reason: fmt.Sprintf("%s of %s, which carries %s, %s not in the evidence", number(len(lines), "member"), o.Name.At(group), carried[0].Name, isAre(len(lines))),
-						Remedy:   "Export the accounts and groups of the whole domain, and of the domains that the members belong to.",
-						Evidence: lines[:min(len(lines), mostExamples)]}, o.Name.At(group), nil)
+					rows := p.doubtful(func(d govern.Doubt) bool { return d.Row == group && d.Kind == govern.MembersUnknown })
+					p.report(Finding{Reason: fmt.Sprintf("%s of %s, which carries %s, %s not in the evidence%s", number(len(lines), "member"), p.nameOf(group), carried[0].Name, isAre(len(lines)), mayReach(rows)),
+						Remedy:   "Export the accounts and groups of the whole domain, and of the domains that the members belong to; with memberOf, one export is enough.",
+						Severity: p.gravest(rows, baseline.Serious), Evidence: lines[:min(len(lines), mostExamples)]}, p.nameOf(group), concerned(rows))
 				}
 			}
 		},
@@ -215,7 +271,7 @@ var governanceChecks = []GovernanceCheck{
 				attribute, what string
 			}{
 				{estate.NoControl, "userAccountControl", "whether they are enabled, and the flags that switch settings off, are not known"},
-				{estate.NoPrimary, "primaryGroupID", "a policy that reaches them through their primary group is not seen"},
+				{estate.NoPrimary, "primaryGroupID", "through which policies that group would reach them, is not known"},
 			} {
 				rows := p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&gap.flag != 0 })
 				if len(rows) > 0 {
@@ -230,7 +286,135 @@ var governanceChecks = []GovernanceCheck{
 		Doc: "A large group was exported in pieces, and a piece is missing: who else is in it is not known.",
 		Run: func(p *Pass) {
 			for _, gap := range p.Authority.Problems {
-				p.report(Finding{Reason: gap.Text, Remedy: "Export all pieces of the group's member attribute (member;range=…), and gather again.", Evidence: []estate.Cite{gap.Cite}}, gap.Cite.Raw, nil)
+				rows := p.doubtful(func(d govern.Doubt) bool {
+					return d.Kind == govern.MembersUnknown && d.Row != estate.NotFound && p.Authority.DN(d.Row) == gap.Cite.Raw
+				})
+				p.report(Finding{Reason: gap.Text + mayReach(rows), Severity: p.gravest(rows, baseline.Serious),
+					Remedy: "Export all pieces of the group's member attribute (member;range=…), and gather again.", Evidence: []estate.Cite{gap.Cite}}, gap.Cite.Raw, concerned(rows))
+			}
+		},
+	},
+	{
+		Name: "members-unexported", Kind: Missing, Severity: baseline.Serious,
+		Doc: "A group that carries a policy was exported without its members, or with a list that its members contradict: who else is in it is not known.",
+		Run: func(p *Pass) {
+			o, told := p.Authority.Objects, map[string]bool{}
+			for _, gap := range p.Authority.Problems {
+				told[gap.Cite.Raw] = true
+			}
+			for row := range o.Len() {
+				if o.FlagsOf(row)&(estate.MembersPart|estate.Unseen) != estate.MembersPart || told[p.Authority.DN(row)] {
+					continue
+				}
+				rows := p.doubtful(func(d govern.Doubt) bool { return d.Row == row && d.Kind == govern.MembersUnknown })
+				if carried := p.Resolution.Carried(row); len(carried) > 0 && len(rows) > 0 {
+					p.report(Finding{Reason: fmt.Sprintf("who is in %s, which carries %s, is not all in the evidence%s", p.nameOf(row), carried[0].Name, mayReach(rows)),
+						Severity: p.gravest(rows, baseline.Serious), Remedy: "Export groups with their attribute member, or accounts with memberOf, and gather again.",
+						Evidence: []estate.Cite{p.Authority.CiteOf(row)}}, p.Authority.DN(row), rows)
+				}
+			}
+		},
+	},
+	{
+		Name: "membership-disagrees", Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "A group and its member tell different things of the membership: member and memberOf were exported, and only one of them tells it.",
+		Run: func(p *Pass) {
+			a := p.Authority
+			if a.DisputeCount == 0 {
+				return
+			}
+			var rows []int
+			var lines []estate.Cite
+			for _, d := range a.Disputes {
+				if a.Objects.ClassOf(d.Member) == estate.Account {
+					rows = append(rows, d.Member)
+				}
+				if len(lines) < mostExamples {
+					lines = append(lines, d.Cite)
+				}
+			}
+			slices.Sort(rows)
+			d := a.Disputes[0]
+			teller, silent := estate.OfGroup, d.Silent
+			if silent == estate.OfGroup {
+				teller = estate.OfMember
+			}
+			p.report(Finding{Reason: fmt.Sprintf("%s told by one side only; the first: %s tells that %s is in %s, %s does not. Each counts, and what else the silent side leaves out is not known",
+				number(a.DisputeCount, "membership"), teller, p.nameOf(d.Member), p.nameOf(d.Group), silent),
+				Remedy: "Export groups and accounts in one go, and gather again.", Evidence: lines}, "", slices.Compact(rows))
+		},
+	},
+	{
+		Name: "group-type-unknown", Kind: Missing, Severity: baseline.Serious,
+		Doc: "Whether a group carries a policy depends on its type, and the type was not exported.",
+		Run: func(p *Pass) {
+			p.doubtsOn(govern.TypeUnknown, "whose type is not in the evidence", "Export groups with groupType, and gather again.")
+		},
+	},
+	{
+		Name: "dialect-assumed", Kind: Missing, Severity: baseline.Serious,
+		Doc: "Nothing in the evidence tells whether Windows or Samba serves the domain, and for some accounts that decides which policy governs.",
+		Run: func(p *Pass) {
+			rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.DialectAssumed })
+			if len(rows) > 0 {
+				first := p.resolve().doubted[slices.IndexFunc(p.resolve().doubted, func(d doubted) bool { return d.Kind == govern.DialectAssumed })]
+				p.report(Finding{Reason: fmt.Sprintf("%s: on Windows only global security groups carry a policy, on Samba all security groups but the built-in ones; the first is reached through %s", number(len(rows), "account"), p.nameOf(first.Row)),
+					Severity: p.gravest(rows, baseline.Serious), Remedy: "Say in engagement.yaml which it is (authorities: " + p.Authority.Name + ": dialect: windows or samba), or export the entries of the domain's controllers with operatingSystem.",
+					Evidence: []estate.Cite{p.Authority.CiteOf(first.Row)}}, "", rows)
+			}
+		},
+	},
+	{
+		Name: "targets-unexported", Kind: Missing, Severity: baseline.Serious,
+		Doc: "A fine-grained policy was exported without whom it names.",
+		Run: func(p *Pass) {
+			for _, policy := range p.policies() {
+				if policy.TargetsPart {
+					rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.TargetsUnknown && d.Policy == policy })
+					p.report(Finding{Reason: "whom " + policy.Name + " names was not exported, or not all of it" + mayReach(rows), Remedy: "Export msDS-PSOAppliesTo of the policy, and gather again.",
+						Severity: p.gravest(rows, baseline.Serious), Evidence: []estate.Cite{policy.Cite}}, policy.Name, rows)
+				}
+			}
+		},
+	},
+	{
+		Name: "evidence-poorer", Kind: Missing, Severity: baseline.Serious, On: onEveryPlace,
+		Doc: "The newest evidence of a place holds less than the evidence whose place it took.",
+		Run: func(p *Pass) {
+			for _, loss := range p.Authority.Lost {
+				rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.PolicyLost && loss.What == estate.LostPolicies })
+				reason := fmt.Sprintf("%s: %d in %s, %d now", loss.What, loss.Before, strings.Join(loss.Files, ", "), loss.Now)
+				if len(loss.Names) > 0 {
+					reason += "; gone: " + strings.Join(loss.Names, ", ")
+				}
+				var lines []estate.Cite
+				for _, file := range p.Authority.Files[:min(len(p.Authority.Files), mostExamples)] {
+					lines = append(lines, estate.Cite{File: file, Line: 1})
+				}
+				if loss.What != estate.LostPolicies {
+					rows = nil
+				}
+				p.report(Finding{Reason: reason + mayReach(rows), Severity: p.gravest(rows, baseline.Serious), Evidence: lines,
+					Remedy: "Export again with the same rights and attributes as before. If the newer evidence is right, gather it with --less-is-right REASON."}, string(loss.What), rows)
+			}
+		},
+	},
+	{
+		Name: "value-unusual", Kind: Conflicting, Severity: baseline.Minor, On: onEveryPlace,
+		Doc: "A place holds a value that its own tools do not set: somebody wrote it past them. It is in force all the same.",
+		Run: func(p *Pass) {
+			policies := p.policies()
+			if p.Authority.Head != nil {
+				policies = append([]*estate.Policy{p.Authority.Head}, policies...)
+			}
+			for _, policy := range policies {
+				for _, id := range sortedSettings(policy.Settings) {
+					if f := policy.Settings[id]; f.Remark != "" {
+						row := setting.Get(id)
+						p.report(Finding{Settings: []setting.ID{id}, Observed: row.Text(f.Value), Reason: fmt.Sprintf("%s of %s: %s (%s: %s), %s", strings.ToLower(row.Title), policy.Name, row.Text(f.Value), f.Cite.Where, f.Cite.Raw, f.Remark),
+							Remedy: "Set it anew with the policy editor, so that it is what somebody decided.", Evidence: []estate.Cite{f.Cite}}, policy.Origin+" "+string(id), nil)
+					}
+				}
 			}
 		},
 	},
@@ -245,15 +429,24 @@ var governanceChecks = []GovernanceCheck{
 		},
 	},
 	{
-		Name: "policies-unproven", Kind: Missing, Severity: baseline.Minor,
+		Name: "policies-unproven", Kind: Missing, Severity: baseline.Serious,
 		Doc: "The export holds no fine-grained policy, and nothing that proves that there is none: an account without the right to read them exports none.",
 		Run: func(p *Pass) {
 			a := p.Authority
-			if len(a.Overrides) > 0 || len(a.Policies) > 0 || a.PoliciesLie || a.Head == nil {
+			if len(a.Overrides) > 0 || a.PoliciesLie || a.Head == nil && !a.Listed {
 				return
 			}
-			p.report(Finding{Reason: "no fine-grained policy is in the evidence, and neither is the container in which they lie: whether there are none, or the exporter may not read them, cannot be told",
-				Remedy: "Export again with an account that may read the Password Settings Container, and include the container itself.", Evidence: []estate.Cite{a.Head.Cite}}, "", nil)
+			rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.PoliciesUnproven })
+			var lines []estate.Cite
+			switch {
+			case a.Head != nil:
+				lines = []estate.Cite{a.Head.Cite}
+			case len(rows) > 0:
+				lines = []estate.Cite{a.CiteOf(rows[0])}
+			}
+			p.report(Finding{Reason: "no fine-grained policy is in the evidence, and neither is the container in which they lie: there may be none, or the exporter may not read them. What governs these accounts is not known",
+				Severity: p.gravest(rows, baseline.Serious),
+				Remedy:   "Export again with an account that may read the Password Settings Container, and include the container itself.", Evidence: lines}, "", rows)
 		},
 	},
 	{
@@ -264,10 +457,7 @@ var governanceChecks = []GovernanceCheck{
 				if policy.Precedence != nil {
 					continue
 				}
-				rows := p.accounts(func(row int) bool {
-					g := p.Resolution.Of(row)
-					return g.Rule == govern.Unknown && strings.Contains(g.Why, policy.Name)
-				})
+				rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.OrderUnknown && d.Policy == policy })
 				p.report(Finding{Reason: "the precedence of " + policy.Name + " is not in the evidence: it cannot be told where it wins", Remedy: "Export msDS-PasswordSettingsPrecedence of the policy.",
 					Evidence: []estate.Cite{policy.Cite}}, policy.Name, rows)
 			}
@@ -503,13 +693,13 @@ var governanceChecks = []GovernanceCheck{
 func runGovernance(s *govern.Survey, day func(unix int64) string) []Finding {
 	var found []Finding
 	for i, a := range s.Estate.Authorities {
-		var byDefault []int
+		var shared known
 		for k := range onGovernance {
 			c := &onGovernance[k]
 			if !c.looksAt(a.Kind) {
 				continue
 			}
-			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found, byDefault: &byDefault, day: day})
+			c.Run(&Pass{Survey: s, Authority: a, Resolution: s.Resolutions[i], Tiering: s.Tierings[i], Templates: s.Templates[i], check: c, index: i, found: &found, known: &shared, day: day})
 		}
 	}
 	return found
@@ -568,7 +758,7 @@ func pulledOut(p *Pass) {
 		}
 		candidates := p.Resolution.Candidates(row)
 		for _, c := range candidates {
-			if !c.Won && len(weakerIn(settings[won], settings[c.Policy])) > 0 && len(weakerIn(settings[c.Policy], settings[won])) == 0 {
+			if c.Outcome != govern.Won && !c.Open && len(weakerIn(settings[won], settings[c.Policy])) > 0 && len(weakerIn(settings[c.Policy], settings[won])) == 0 {
 				rows[pair{won, c.Policy}] = append(rows[pair{won, c.Policy}], row)
 			}
 		}
@@ -690,6 +880,41 @@ func machineList(a *estate.Authority, rows []int) string {
 		text += ", …"
 	}
 	return text + ")"
+}
+
+// mayReach says how many accounts a gap leaves undecided.
+func mayReach(rows []int) string {
+	if len(rows) == 0 {
+		return ""
+	}
+	return "; what governs " + number(len(rows), "account") + " is not known for it"
+}
+
+// concerned leaves the accounts out where none is concerned: then they are not the
+// point.
+func concerned(rows []int) []int {
+	if len(rows) == 0 {
+		return nil
+	}
+	return rows
+}
+
+// doubtsOn reports the objects on which it hangs what governs accounts.
+func (p *Pass) doubtsOn(kind govern.DoubtKind, what, remedy string) {
+	rows := map[int][]int{}
+	policy := map[int]string{}
+	for _, d := range p.resolve().doubted {
+		if d.Kind == kind {
+			rows[d.Row] = append(rows[d.Row], d.row)
+			if d.Policy != nil {
+				policy[d.Row] = d.Policy.Name
+			}
+		}
+	}
+	for _, row := range sortedKeys(rows) {
+		p.report(Finding{Reason: fmt.Sprintf("%s may reach accounts through %s, %s", cmp.Or(policy[row], "a policy"), p.nameOf(row), what) + mayReach(rows[row]),
+			Severity: p.gravest(rows[row], baseline.Serious), Remedy: remedy, Evidence: []estate.Cite{p.Authority.CiteOf(row)}}, p.Authority.DN(row), rows[row])
+	}
 }
 
 func isAre(n int) string {

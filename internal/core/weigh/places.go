@@ -79,12 +79,12 @@ var placeChecks = []GovernanceCheck{
 	},
 	{
 		Name: "default-unknown", Kind: Missing, Severity: baseline.Serious, On: onLDAP,
-		Doc: "Accounts of an LDAP directory point at no policy, and which one the server applies to them is not in the evidence.",
+		Doc: "Accounts of an LDAP directory of which it is not known at which policy they point, or, where they point at none, which one the server applies to them.",
 		Run: func(p *Pass) {
-			rows := p.accounts(func(row int) bool { g := p.Resolution.Of(row); return g.Rule == govern.Unknown && g.Hidden == nil })
+			rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.OtherDoubt })
 			if len(rows) > 0 {
-				p.report(Finding{Reason: pointing(len(rows)) + " at no policy, and the server's default is not in the evidence",
-					Remedy: "Export the server's configuration too (olcPPolicyDefault), or name the policy in engagement.yaml (authorities: default-policy).", Evidence: p.lines(rows)}, "", rows)
+				p.report(Finding{Reason: number(len(rows), "account") + ": " + p.Resolution.Of(rows[0]).Why,
+					Remedy: "Export the accounts with their operational attributes (+), and the server's configuration (olcPPolicyDefault); or name the policy in engagement.yaml (authorities: default-policy).", Evidence: p.lines(rows)}, "", rows)
 			}
 		},
 	},
@@ -98,7 +98,7 @@ var placeChecks = []GovernanceCheck{
 			governs := map[*estate.Policy]bool{p.Authority.Head: true}
 			p.accounts(func(row int) bool {
 				g := p.Resolution.Of(row)
-				governs[g.Policy], governs[g.Undecided] = true, true
+				governs[g.Policy], governs[g.Doubt.Policy] = true, true
 				return false
 			})
 			for _, policy := range p.policies() {
@@ -221,12 +221,12 @@ func remarks(kind estate.RemarkKind) func(*Pass) {
 func (p *Pass) hidden(report func(ref *estate.Reference, cite estate.Cite, rows []int)) {
 	for i := range p.Authority.Policies {
 		ref := &p.Authority.Policies[i]
-		if ref.Known {
+		if ref.Known || ref.Lost { // the latter has a check of its own
 			continue
 		}
 		cite := ref.Cite
 		cite.Raw = ref.DN
-		report(ref, cite, p.accounts(func(row int) bool { return p.Resolution.Of(row).Hidden == ref }))
+		report(ref, cite, p.doubtful(func(d govern.Doubt) bool { return d.Hidden == ref && d.Kind == govern.PolicyHidden }))
 	}
 }
 

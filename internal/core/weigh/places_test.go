@@ -72,7 +72,7 @@ func TestPlaceChecks(t *testing.T) {
 			settle(b, "l", estate.LDAP, nil, accounts{"ada": 0})
 			at := estate.Place{Name: "l", Kind: estate.LDAP}
 			b.Override(at, []byte("cn=idle"), 3)
-			b.Object(at, &estate.Record{Class: estate.Account, DN: []byte("bo"), Name: []byte("bo"), Applied: []byte("cn=gone"), Line: 4})
+			b.Object(at, &estate.Record{Class: estate.Account, DN: []byte("bo"), Name: []byte("bo"), Applied: [][]byte{[]byte("cn=gone")}, Line: 4})
 		}, []string{"default-unknown l 1", "pointer-broken l 1", "policy-unused l 0"}},
 		"a tenant and its domain": {func(b *estate.Builder) {
 			settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": number(5), "lockout-duration": number(900), "max-age": number(86400), "min-length": number(12)}, accounts{"ada": 0, "cy": 0}).PoliciesLie = true
@@ -102,7 +102,7 @@ func TestPlaceChecks(t *testing.T) {
 // even for accounts that a tenant has a copy of.
 func TestDemandsOnSynchronisedAccounts(t *testing.T) {
 	b := estate.NewBuilder()
-	settle(b, "quay.example", estate.Domain, map[setting.ID]setting.Value{"min-length": setting.Number(8)}, map[string]estate.Flag{"ada": 0})
+	settle(b, "quay.example", estate.Domain, map[setting.ID]setting.Value{"min-length": setting.Number(8)}, map[string]estate.Flag{"ada": 0}).PoliciesLie = true
 	settle(b, "t", estate.Tenant, map[setting.ID]setting.Value{"min-length": setting.Number(8), "blocklist": setting.Off, "expiry-for-synced": setting.Off}, map[string]estate.Flag{"ada": estate.Synced, "bo": 0})
 	survey := govern.NewSurvey(&estate.Estate{Authorities: b.Finish()}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
 	demands, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [cloud-directory]}\ndemands:\n"+

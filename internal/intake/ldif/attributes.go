@@ -38,6 +38,14 @@ const (
 	aOEM
 	aVendor
 	aNaming
+	aHolders
+	aDeleted
+	aRecycled
+	aAccountType
+	aOS
+	aSecurity
+	aWMI
+	aOperational // operational attributes that tell nothing but that such were exported
 	// Of the password-policy object class, and of an LDAP server's entries:
 	aUID
 	aNumber
@@ -77,7 +85,10 @@ var named = map[attr][]string{
 	aPrecedence: {"msDS-PasswordSettingsPrecedence"}, aAppliesTo: {"msDS-PSOAppliesTo"},
 	aLink: {"gPLink"}, aLinkOptions: {"gPOptions"}, aFlags: {"flags"},
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
-	aUID: {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"}, aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
+	aHolders: {"memberOf"}, aDeleted: {"isDeleted"}, aRecycled: {"isRecycled"}, aAccountType: {"sAMAccountType"}, aOS: {"operatingSystem"},
+	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"},
+	aOperational: {"entryUUID", "structuralObjectClass", "createTimestamp", "modifyTimestamp", "entryDN", "subschemaSubentry", "nsUniqueId"},
+	aUID:         {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"}, aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
 	aPwdAttribute: {"pwdAttribute"}, aPwdMinLength: {"pwdMinLength"}, aPwdMaxLength: {"pwdMaxLength"}, aPwdMaxAge: {"pwdMaxAge"}, aPwdMinAge: {"pwdMinAge"},
 	aPwdInHistory: {"pwdInHistory"}, aPwdCheckQuality: {"pwdCheckQuality"}, aPwdCheckModule: {"pwdCheckModule", "pwdUseCheckModule"}, aPwdMaxFailure: {"pwdMaxFailure"}, aPwdLockout: {"pwdLockout"},
 	aPwdLockoutDuration: {"pwdLockoutDuration"}, aPwdFailureInterval: {"pwdFailureCountInterval"}, aPwdExpireWarning: {"pwdExpireWarning"},

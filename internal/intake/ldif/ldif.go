@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -27,7 +28,7 @@ func detect(_ string, head []byte) bool {
 }
 
 // classes are the object classes that say what to do with a record.
-type class uint16
+type class uint32
 
 const (
 	cHead class = 1 << iota
@@ -39,6 +40,7 @@ const (
 	cUnit
 	cContainer
 	cOther    // may be named as a member or a target
+	cUnknown  // nothing tells what it is
 	cPolicies // the container of fine-grained policies
 
 	// Of an LDAP directory that is no Windows domain:
@@ -50,7 +52,7 @@ const (
 )
 
 // ofDomain are the classes that only a Windows domain's entries have.
-const ofDomain = cHead | cPolicy | cGroup | cAccount | cComputer | cManaged | cContainer | cOther | cPolicies
+const ofDomain = cHead | cPolicy | cGroup | cAccount | cComputer | cManaged | cContainer | cOther | cUnknown | cPolicies
 
 var classes = map[string]class{
 	"domaindns": cHead, "msds-passwordsettings": cPolicy, "msds-passwordsettingscontainer": cPolicies, "group": cGroup,
@@ -81,7 +83,8 @@ const (
 	ucReversible   = 0x80
 	ucNormal       = 0x200
 	ucTrusts       = 0x800 | 0x1000 | 0x2000
-	ucMachines     = 0x1000 | 0x2000
+	ucServerTrust  = 0x2000
+	ucMachines     = 0x1000 | ucServerTrust
 	ucNeverExpires = 0x10000
 	ucSmartCard    = 0x40000
 	ucNoPreauth    = 0x400000
@@ -106,6 +109,11 @@ type reader struct {
 	rec     estate.Record     // reused
 	class   class
 	server  serverConfig
+	lacking int // records of which nothing tells what they are
+	lacks   estate.Cite
+	applied [][]byte // reused
+	holders [][]byte // reused
+	lines   []uint32 // reused
 }
 
 func read(src *intake.Source, into *estate.Builder) error {
@@ -122,17 +130,23 @@ func read(src *intake.Source, into *estate.Builder) error {
 			return err
 		}
 	}
+	if r.got == 0 && r.lacking > 0 {
+		return &intake.Error{Path: src.Path, Line: r.lacks.Line, Seen: fmt.Sprintf("%d entries without objectClass, or anything else that tells what they are", r.lacking),
+			Expected: "a directory export with objectClass", Next: "export again with all attributes, or at least those that docs/sources.md lists"}
+	}
 	if r.got == 0 {
 		return &intake.Error{Path: src.Path, Seen: "an LDIF file without a domain's head, policy, group, account, unit or policy container",
 			Expected: "a directory export", Next: "see docs/sources.md for how to make one"}
 	}
 	if r.samba.File != "" && r.naming != "" {
-		a := into.At(estate.InDomain(estate.DomainOf(r.naming)))
-		a.Dialect, a.DialectCite = estate.Samba, r.samba
+		into.Server(estate.InDomain(estate.DomainOf(r.naming)), estate.Samba, r.samba)
 	}
 	r.serverDefaults()
-	if r.noNewline {
-		into.NotUnderstood(into.Cite(r.line, "", ""), "the file's last line has no end; if the export was cut there, its last record is not whole")
+	if r.cutLine > 0 {
+		into.NotUnderstood(into.Cite(r.cutLine, "", ""), "the file's last line has no end, so it was left out: the export may be cut there, and its last record may lack more")
+	}
+	if r.lacking > 0 {
+		into.NotUnderstood(r.lacks, "%d entries, this one first, were exported without objectClass or anything else that tells what they are", r.lacking)
 	}
 	return nil
 }
@@ -184,7 +198,7 @@ func (r *reader) record() error {
 			return r.errorAt(change.line, "a change record ("+intake.Excerpt(kind)+")", "an export of entries", "export the entries themselves, not changes to them")
 		}
 	}
-	name, err := r.textOf(dn)
+	name, err := r.dnOf(dn)
 	if err != nil {
 		return err
 	}
@@ -201,13 +215,10 @@ func (r *reader) record() error {
 			r.class |= classOf(r.text[v.from:v.to])
 		}
 	}
-	if r.class == 0 && r.find(aControl) != nil {
-		r.class = cAccount // an export of chosen attributes, without objectClass
+	if r.find(aObjectClass) == nil {
+		r.class = r.guess(name)
 	}
 	if r.class == 0 {
-		if v := r.find(aName); v != nil {
-			r.into.NotUnderstood(r.into.Cite(r.first, "dn", string(name)), "an entry with a sAMAccountName but no objectClass or userAccountControl")
-		}
 		return nil
 	}
 	if r.class&(cDatabase|cOverlay) != 0 {
@@ -224,6 +235,9 @@ func (r *reader) record() error {
 	r.got++
 	at := estate.InDomain(domain)
 	switch {
+	case r.isTrue(aDeleted), r.isTrue(aRecycled):
+		r.into.At(at).Deleted++
+		return nil
 	case r.class&cHead != 0:
 		return r.head(at, name)
 	case r.class&cPolicy != 0:
@@ -240,6 +254,69 @@ func (r *reader) record() error {
 		}
 	}
 	return r.object(at, name)
+}
+
+// guess finds out what a record is that was exported without objectClass; 0
+// where nothing tells.
+func (r *reader) guess(dn []byte) class {
+	has := func(all ...attr) bool {
+		return slices.ContainsFunc(all, func(a attr) bool { return r.find(a) != nil })
+	}
+	first, _ := estate.SplitDN(dn)
+	under := strings.ToLower(string(dn))
+	name, _ := r.text0(aName)
+	kind, _, _ := r.integer(aAccountType)
+	switch {
+	case strings.HasPrefix(under, "cn=password settings container,cn=system,"):
+		return cPolicies
+	case has(aPrecedence, aAppliesTo), r.anySetting() && strings.Contains(under, ",cn=password settings container,cn=system,"):
+		return cPolicy
+	case guidForm.MatchString(estate.NameOf(string(first))) && strings.Contains(under, ",cn=policies,cn=system,"):
+		return cContainer
+	case strings.HasPrefix(under, "dc=") && (r.anySetting() || has(aOEM)):
+		return cHead
+	case strings.HasPrefix(under, "ou="):
+		return cUnit
+	case kind == 0x30000001, has(aControl) && strings.HasSuffix(string(name), "$"), has(aPrimary) && strings.HasSuffix(string(name), "$"):
+		return cAccount | cComputer
+	case kind>>28 == 3, has(aControl, aPrimary):
+		return cAccount
+	case kind>>28 == 1, kind>>28 == 2, has(aGroupType, aMember):
+		return cGroup
+	case has(aPwdAttribute, aPwdMinLength, aPwdMaxFailure, aPwdMaxAge, aPwdInHistory):
+		return cPwdPolicy
+	case has(aUID) && !has(aName, aSID):
+		return cPerson
+	case has(aName, aSID, aHolders):
+		if r.lacking++; r.lacking == 1 {
+			r.lacks = r.into.Cite(r.first, "dn", string(dn))
+		}
+		return cUnknown
+	}
+	return 0
+}
+
+// isTrue reports whether an attribute is TRUE.
+func (r *reader) isTrue(a attr) bool {
+	v := r.find(a)
+	return v != nil && strings.EqualFold(string(r.text[v.from:v.to]), "TRUE")
+}
+
+// dnOf returns a value that is a DN, without what the extended form writes
+// before it (MS-ADTS 3.1.1.3.4.1.5): <GUID=…>;<SID=…>;CN=….
+func (r *reader) dnOf(v *value) ([]byte, error) {
+	raw, err := r.textOf(v)
+	if err != nil {
+		return nil, err
+	}
+	for len(raw) > 0 && raw[0] == '<' {
+		_, rest, more := bytes.Cut(raw, []byte(">;"))
+		if !more {
+			break
+		}
+		raw = rest
+	}
+	return raw, nil
 }
 
 // outside takes a block without dn: the version line, referrals, and the
@@ -308,6 +385,9 @@ func (r *reader) settingsInto(facts estate.Settings, p setting.Platform) error {
 				r.into.Unreadable(facts, h.id, c, err.Error())
 			} else {
 				r.into.Set(facts, p, h.id, got, c)
+				if setting.Get(h.id).Kind == setting.Duration && splitSecond(string(raw)) {
+					r.into.Remark(facts, h.id, "not a whole number of seconds: rounded down")
+				}
 			}
 		}
 	}
@@ -337,16 +417,13 @@ func (r *reader) head(at estate.Place, dn []byte) error {
 		}
 		a.SID = sid
 	}
-	if a.Dialect == "" {
-		a.Dialect, a.DialectCite = estate.Windows, a.Head.Cite
-	}
 	if v := r.find(aOEM); v != nil {
 		raw, err := r.textOf(v)
 		if err != nil {
 			return err
 		}
 		if strings.Contains(strings.ToLower(string(raw)), "samba") {
-			a.Dialect, a.DialectCite = estate.Samba, r.cite(v, raw)
+			r.into.Server(at, estate.Samba, r.cite(v, raw))
 		}
 	}
 	return r.unit(at, dn, true)
@@ -366,6 +443,7 @@ func (r *reader) policy(at estate.Place, dn []byte) error {
 	if err := r.settingsInto(p.Settings, p.Platform); err != nil {
 		return err
 	}
+	part := r.atEnd // its last lines may be missing
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr != aGUID && v.attr != aPrecedence && v.attr != aAppliesTo {
@@ -377,19 +455,29 @@ func (r *reader) policy(at estate.Place, dn []byte) error {
 		}
 		switch v.attr {
 		case aGUID:
-			if p.GUID, err = estate.ParseGUID(raw); err != nil {
+			guid, err := estate.ParseGUID(raw)
+			if err != nil {
 				r.into.Damaged(r.cite(v, raw), "%v", err)
+			} else if p.GUID == (estate.GUID{}) {
+				p.GUID = guid
 			}
 		case aPrecedence:
 			if n, ok := atoi(raw); !ok || n < 1 {
 				r.into.Damaged(r.cite(v, raw), "a precedence of %s; a fine-grained policy has 1 or more", raw)
-			} else {
+			} else if p.Precedence == nil {
 				p.Precedence = &n
 			}
 		case aAppliesTo:
-			p.Targets = append(p.Targets, estate.Target{DN: string(raw), Cite: r.cite(v, raw)})
+			if raw, err = r.dnOf(v); err != nil {
+				return err
+			}
+			part = v.piece.ranged && v.piece.last >= 0 // a further piece must follow
+			if len(raw) > 0 {
+				r.into.Target(at, p, estate.Target{DN: string(raw), Cite: r.cite(v, raw)})
+			}
 		}
 	}
+	p.TargetsPart = p.TargetsPart || part
 	return nil
 }
 
@@ -399,6 +487,9 @@ var linkForm = regexp.MustCompile(`(?i)\[LDAP://[^\];]*?(\{[0-9a-f-]{36}\})[^\];
 func (r *reader) unit(at estate.Place, dn []byte, root bool) error {
 	u := r.into.Unit(at, dn, r.first)
 	u.Root = root
+	if r.into.Older() && u.Cite.Line > 0 && u.Cite != r.into.Cite(r.first, "dn", string(dn)) {
+		return nil // newer evidence tells of it
+	}
 	if v := r.find(aLink); v != nil && len(u.Links) == 0 {
 		raw, err := r.textOf(v)
 		if err != nil {
@@ -443,9 +534,23 @@ func (r *reader) container(at estate.Place) error {
 	if err != nil {
 		return err
 	}
-	c.Name, c.MachineOff = string(name), flags&2 != 0
-	a := r.into.At(at)
-	a.Containers = append(a.Containers, c)
+	filter, err := r.text0(aWMI)
+	if err != nil {
+		return err
+	}
+	c.Name, c.MachineOff, c.WMIFilter = string(name), flags&2 != 0, strings.TrimSpace(string(filter))
+	if v := r.find(aSecurity); v != nil {
+		raw, err := r.bytesOf(v)
+		if err != nil {
+			return err
+		}
+		if c.Access, err = accessOf(raw); err != nil {
+			r.into.NotUnderstood(r.cite(v, nil), "the security descriptor of %s is not understood: %v", c.Name, err)
+		} else {
+			c.Filtered = true
+		}
+	}
+	r.into.Container(at, c)
 	return nil
 }
 
@@ -453,10 +558,11 @@ func (r *reader) container(at estate.Place) error {
 func (r *reader) object(at estate.Place, dn []byte) error {
 	rec := &r.rec
 	*rec = estate.Record{DN: dn, Line: r.first}
+	r.applied, r.holders, r.lines = r.applied[:0], r.holders[:0], r.lines[:0]
 	var numbers [aSetting]int64
 	for i := range r.values {
 		v := &r.values[i]
-		if v.piece.ranged && v.attr != aMember {
+		if v.piece.ranged && v.attr != aMember && v.attr != aHolders {
 			continue
 		}
 		switch v.attr {
@@ -475,7 +581,22 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 			}
 		case aServiceName:
 			rec.Flags |= estate.ServiceName
-		case aName, aPrincipal, aDisplay, aResultant, aApplied:
+		case aResultant, aApplied, aHolders:
+			raw, err := r.dnOf(v)
+			if err != nil {
+				return err
+			}
+			switch {
+			case len(raw) == 0:
+			case v.attr == aResultant:
+				rec.Resultant = raw
+				r.into.At(at).AnswerGiven = true
+			case v.attr == aApplied:
+				r.applied = append(r.applied, raw)
+			default:
+				r.holders, r.lines = append(r.holders, raw), append(r.lines, uint32(v.line))
+			}
+		case aName, aPrincipal, aDisplay:
 			raw, err := r.textOf(v)
 			if err != nil {
 				return err
@@ -487,14 +608,6 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 				rec.Principal = raw
 			case aDisplay:
 				rec.Display = raw
-			case aResultant:
-				rec.Resultant = raw
-				r.into.At(at).AnswerGiven = true
-			case aApplied:
-				if rec.Applied != nil {
-					r.into.PointsAt(at, rec.Applied, v.line)
-				}
-				rec.Applied = raw
 			}
 		case aControl, aPrimary, aPwdSet, aLockoutTime, aAdminCount, aLastLogon, aGroupType, aKrbNumber:
 			raw, err := r.bytesOf(v)
@@ -530,7 +643,14 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 	rec.Control, rec.Primary = uint32(control), uint32(numbers[aPrimary])
 	rec.GroupType = uint32(numbers[aGroupType])
 	rec.PwdSet, rec.LastLogon = unixTime(numbers[aPwdSet]), unixTime(numbers[aLastLogon])
+	rec.Applied, rec.Holders, rec.HolderLines = r.applied, r.holders, r.lines
+	if r.atEnd {
+		rec.Flags |= estate.CutShort
+	}
 	switch {
+	case r.class&cUnknown != 0, r.atEnd && r.class&cAccount != 0 && r.find(aControl) == nil:
+		// A record that ends early may be a computer's just as well.
+		rec.Flags |= estate.Unclassified
 	case r.class&cManaged != 0:
 		rec.Class = estate.Managed
 	case r.class&cComputer != 0 || r.class&cAccount != 0 && control&ucMachines != 0:
@@ -548,11 +668,42 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 			rec.Flags |= estate.NoPrimary
 		}
 	}
+	if rec.Class == estate.Computer && control&ucServerTrust != 0 {
+		if err := r.controller(at); err != nil {
+			return err
+		}
+	}
 	row := r.into.Object(at, rec)
 	if rec.Class == estate.Group {
 		return r.members(at, row)
 	}
 	return nil
+}
+
+// controller takes the word of a domain controller's own entry for what the
+// domain is served by.
+func (r *reader) controller(at estate.Place) error {
+	v := r.find(aOS)
+	if v == nil {
+		return nil
+	}
+	raw, err := r.textOf(v)
+	if err != nil {
+		return err
+	}
+	switch os := strings.ToLower(string(raw)); {
+	case strings.HasPrefix(os, "windows"):
+		r.into.Server(at, estate.Windows, r.cite(v, raw))
+	case strings.HasPrefix(os, "samba"):
+		r.into.Server(at, estate.Samba, r.cite(v, raw))
+	}
+	return nil
+}
+
+// foreign reports whether a DN is that of a foreign security principal: a SID
+// of another forest, or a well-known one. It holds no account of this domain.
+func foreign(dn []byte) bool {
+	return bytes.HasPrefix(dn, []byte("CN=S-1-")) && bytes.Contains(dn, []byte(",CN=ForeignSecurityPrincipals,"))
 }
 
 func (r *reader) members(at estate.Place, group uint32) error {
@@ -569,9 +720,12 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		if v.from == v.to {
 			continue
 		}
-		dn, err := r.bytesOf(v)
+		dn, err := r.dnOf(v)
 		if err != nil {
 			return err
+		}
+		if foreign(dn) {
+			r.into.Object(at, &estate.Record{DN: dn, Line: v.line})
 		}
 		r.into.Member(at, group, dn, v.line)
 	}

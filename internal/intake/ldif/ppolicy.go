@@ -78,7 +78,7 @@ func (r *reader) ldap(dn []byte) error {
 		case aDisplay:
 			rec.Display = raw
 		case aSubentry:
-			rec.Applied = raw
+			rec.Applied = [][]byte{raw}
 		case aPwdLocked:
 			rec.Flags |= estate.LockedNow
 			if bytes.HasPrefix(raw, []byte("000001010000")) {
@@ -89,6 +89,9 @@ func (r *reader) ldap(dn []byte) error {
 				rec.PwdSet = uint32(t.Unix())
 			}
 		}
+	}
+	if r.find(aOperational) != nil || r.find(aPwdChanged) != nil {
+		r.into.ShowsPointers(at) // pwdPolicySubentry is one of these
 	}
 	row := r.into.Object(at, rec)
 	if rec.Class == estate.Group {

@@ -29,7 +29,7 @@ var readings = []reading{
 	{"minPwdAge", []hold{{id: "min-age", read: interval(setting.AtOnce)}}},
 	{"lockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never)}}},
 	{"lockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin)}}},
-	{"lockOutObservationWindow", []hold{{id: "lockout-window", read: interval(setting.Never)}}},
+	{"lockOutObservationWindow", []hold{{id: "lockout-window", read: window}}},
 	{"forceLogoff", []hold{{id: "logoff-at-hours-end", read: logoff}}},
 	{"pwdProperties", []hold{{"complexity", bit(1), " (bit 1)"}, {"reversible", bit(16), " (bit 16)"}, {"lockout-administrator", bit(8), " (bit 8)"}}},
 
@@ -39,7 +39,7 @@ var readings = []reading{
 	{"msDS-MinimumPasswordAge", []hold{{id: "min-age", read: interval(setting.AtOnce)}}},
 	{"msDS-LockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never)}}},
 	{"msDS-LockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin)}}},
-	{"msDS-LockoutObservationWindow", []hold{{id: "lockout-window", read: interval(setting.Never)}}},
+	{"msDS-LockoutObservationWindow", []hold{{id: "lockout-window", read: window}}},
 	{"msDS-PasswordComplexityEnabled", []hold{{id: "complexity", read: boolean}}},
 	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: "reversible", read: boolean}}},
 }
@@ -80,11 +80,26 @@ func interval(none setting.Special) func(string) (setting.Value, error) {
 			return setting.Of(none), nil
 		case n > 0:
 			return setting.Value{}, fmt.Errorf("%s is positive; an interval is a negative count of 100-nanosecond ticks", text)
-		case n%ticksPerSecond != 0:
-			return setting.Value{}, fmt.Errorf("%s ticks of 100 ns are not a whole number of seconds", text)
 		}
 		return setting.Number(-n / ticksPerSecond), nil
 	}
+}
+
+// window reads an observation window. Unlike the other intervals it knows a
+// difference between 0 and -2^63: of a window of 0 every failure is outside, so
+// that the count starts again at each (tried on a real directory).
+func window(text string) (setting.Value, error) {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil && n == 0 {
+		return setting.Of(setting.AtOnce), nil
+	}
+	return interval(setting.Never)(text)
+}
+
+// splitSecond reports whether an interval is not a whole number of seconds.
+// Real domains hold such: programs that write only half of the 64 bits.
+func splitSecond(text string) bool {
+	n, err := strconv.ParseInt(text, 10, 64)
+	return err == nil && text != noInterval && n%ticksPerSecond != 0
 }
 
 func boolean(text string) (setting.Value, error) {

@@ -57,6 +57,8 @@ type scanner struct {
 	coded     int  // base64 characters of the last value seen, wanted or not
 	codedLine int  // its line; 0: the last value was plain
 	noNewline bool // the file's last line had no end
+	atEnd     bool // the record was ended by the end of the file, not by a blank line
+	cutLine   int  // the last line, where it had no end and was left out; else 0
 }
 
 type state uint8
@@ -102,7 +104,10 @@ func (s *scanner) next() error {
 				return s.errorAt(s.codedLine, "the file ends in the middle of a base64 value", "base64 in groups of four characters",
 					"the export is cut: make it again, or copy it again, and compare the sizes")
 			}
-			if s.count > 0 {
+			if s.noNewline && s.open == wanted {
+				s.leaveOut()
+			}
+			if s.atEnd = true; s.count > 0 {
 				return nil
 			}
 			return io.EOF
@@ -120,6 +125,20 @@ func (s *scanner) next() error {
 		if err := s.logical(line); err != nil {
 			return err
 		}
+	}
+}
+
+// leaveOut takes back the last value, which a line without an end gave: where
+// the file was cut, it would be another value than the directory's.
+func (s *scanner) leaveOut() {
+	last := len(s.values) - 1
+	a := s.values[last].attr
+	s.cutLine = s.line
+	if s.values = s.values[:last]; int(s.where[a]) == last+1 {
+		s.where[a] = 0
+	}
+	if a == aDN {
+		s.count = 0 // nothing else can be known of the record
 	}
 }
 

@@ -201,7 +201,7 @@ func (r *reader) person(who *person) {
 	}
 	r.into.StartFile(who.part.Stored)
 	if policy := r.policyOf(who); policy != "" {
-		rec.Applied = []byte(policy)
+		rec.Applied = [][]byte{[]byte(policy)}
 	}
 	r.into.Object(r.at, rec)
 }

@@ -1,0 +1,294 @@
+package estate
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+)
+
+// This file joins what a directory domain's evidence says of membership: groups
+// list their members, members list their groups, and either may have been
+// exported in part or not at all. A membership counts where either side tells
+// it. That a side does not tell it is evidence only where that side was
+// exported: told says where it was.
+
+// told says of an object which of its lists were exported.
+type told uint8
+
+const (
+	toldMembers      told = 1 << iota // its list of members, if it is a group
+	toldHolders                       // its list of the groups that hold it
+	toldApplied                       // its list of the policies that name it
+	toldMembersNewly                  // the same, by a file of the newest gather
+	toldHoldersNewly
+	toldAppliedNewly
+)
+
+// mostDisputes is how many disagreements are kept one by one.
+const mostDisputes = 200
+
+func (d *draft) finishDomain(b *Builder) {
+	d.dialect()
+	tells := d.tellings()
+	d.dropOlderTargets()
+	d.placeTargets(b)
+	d.addUnseen(b)
+	d.placeTargets(b)
+	d.addPointers(tells)
+	d.noteRanges(tells)
+	d.joinSides(tells)
+	for i := range d.Overrides {
+		p := &d.Overrides[i]
+		if len(p.Targets) == 0 && !d.shownIn(p.Cite.File).targets {
+			p.TargetsPart = true
+		}
+	}
+}
+
+// dialect sets the dialect on which everything in the evidence agrees.
+func (d *draft) dialect() {
+	for _, s := range d.servers {
+		if s.dialect != d.servers[0].dialect {
+			return
+		}
+	}
+	if len(d.servers) > 0 {
+		d.Dialect, d.DialectCite = d.servers[0].dialect, d.servers[0].cite
+	}
+}
+
+// isOlder reports whether the file at that row is of an earlier gather.
+func (d *draft) isOlder(file int) bool { return d.older >= 0 && file >= d.older }
+
+func (d *draft) shownIn(file string) shown {
+	if i := slices.Index(d.Files, file); i >= 0 {
+		return d.shown[i]
+	}
+	return shown{}
+}
+
+// tellings says of each row which of its lists were exported.
+func (d *draft) tellings() []told {
+	all := make([]told, d.Objects.Len())
+	note := func(row, file int) {
+		s, class := &d.shown[file], d.Objects.ClassOf(row)
+		if class == Other {
+			return
+		}
+		var t told
+		if s.members && class == Group {
+			t |= toldMembers
+		}
+		if s.holders[class] {
+			t |= toldHolders
+		}
+		if s.applied {
+			t |= toldApplied
+		}
+		if !d.isOlder(file) {
+			t |= t << 3
+		}
+		all[row] |= t
+	}
+	for row := range all {
+		note(row, int(d.Objects.File.At(row)))
+	}
+	for _, p := range d.pieces {
+		note(int(p.row), int(p.file))
+	}
+	return all
+}
+
+// dropOlderTargets forgets the targets that earlier evidence gave to a policy
+// which newer evidence tells in full.
+func (d *draft) dropOlderTargets() {
+	for i := range d.Overrides {
+		p := &d.Overrides[i]
+		if first := slices.Index(d.Files, p.Cite.File); first >= 0 && !d.isOlder(first) && d.shown[first].targets {
+			p.Targets = slices.DeleteFunc(p.Targets, func(t Target) bool { return d.isOlder(slices.Index(d.Files, t.Cite.File)) })
+		}
+	}
+}
+
+// addUnseen adds a row for each thing that a policy or a member names and no
+// file holds.
+func (d *draft) addUnseen(b *Builder) {
+	for i := range d.Overrides {
+		for _, t := range d.Overrides[i].Targets {
+			if t.Object == NotFound {
+				d.named[hashDN([]byte(t.DN), &b.scratch)] = mention{t.DN, slices.Index(d.Files, t.Cite.File), uint32(t.Cite.Line)}
+			}
+		}
+	}
+	at, before := Place{d.Name, d.Kind}, d.fileRow
+	for _, key := range slices.SortedFunc(maps.Keys(d.named), func(x, y uint64) int { return cmp.Compare(d.named[x].dn, d.named[y].dn) }) {
+		m := d.named[key]
+		if _, found := d.row.get(key); found {
+			continue
+		}
+		d.fileRow = max(m.file, 0)
+		d.row.put(key, uint32(d.Objects.Len()))
+		b.append(at, d, &Record{Class: Other, DN: []byte(m.dn), Flags: Unseen, Name: []byte(NameOf(m.dn)), Line: int(m.line)})
+	}
+	d.fileRow, d.named = before, nil
+}
+
+// addPointers adds what objects say of the policies that name them: to the
+// policy's targets, or, of one that is not in the evidence, to the reference.
+func (d *draft) addPointers(tells []told) {
+	byOrigin := map[string]*Policy{}
+	for i := range d.Overrides {
+		byOrigin[NormalDN(d.Overrides[i].Origin)] = &d.Overrides[i]
+	}
+	for _, x := range d.applied {
+		ref, row := &d.Policies[x.policy], int(x.row)
+		switch p := byOrigin[NormalDN(ref.DN)]; {
+		case d.isOlder(int(x.file)) && tells[row]&toldAppliedNewly != 0:
+		case p == nil:
+			if !slices.Contains(ref.Rows, row) {
+				ref.Rows = append(ref.Rows, row)
+			}
+		case !slices.ContainsFunc(p.Targets, func(t Target) bool { return t.Object == row }):
+			c := d.CiteOf(row)
+			c.File, c.Line, c.Where, c.Raw = d.Files[x.file], int(x.line), "msDS-PSOApplied", ref.DN
+			p.Targets = append(p.Targets, Target{DN: d.DN(row), Object: row, Cite: c})
+		}
+	}
+	d.applied = nil
+}
+
+// noteRanges marks the groups of whose members a piece was not exported.
+func (d *draft) noteRanges(tells []told) {
+	for _, group := range slices.Sorted(maps.Keys(d.ranges)) {
+		pieces := d.ranges[group]
+		if tells[group]&toldMembersNewly != 0 {
+			pieces = slices.DeleteFunc(pieces, func(s span) bool { return d.isOlder(s.file) })
+		}
+		if len(pieces) == 0 {
+			continue
+		}
+		if want, whole := covered(pieces); !whole {
+			d.mark(int(group), MembersPart)
+			c := d.CiteOf(int(group))
+			c.Where = "member"
+			d.Problems = append(d.Problems, Problem{Cite: c,
+				Text: fmt.Sprintf("the members of %s from number %d on were not exported", NameOf(d.DN(int(group))), want)})
+		}
+	}
+}
+
+func (d *draft) mark(row int, f Flag)   { d.Objects.Flags.set(row, d.Objects.Flags.At(row)|uint32(f)) }
+func (d *draft) unmark(row int, f Flag) { d.Objects.Flags.set(row, d.Objects.Flags.At(row)&^uint32(f)) }
+
+// joinSides makes each row's list of groups out of both sides, and compares
+// them.
+func (d *draft) joinSides(tells []told) {
+	o := d.Objects
+	memberEnds, byMember, loose := d.placed(&d.edges, func(file int, x edge) bool {
+		return d.isOlder(file) && tells[x.row]&toldMembersNewly != 0
+	})
+	holderEnds, byHolder := d.placedByRow(&d.ups, func(file int, x edge) bool {
+		return d.isOlder(file) && tells[x.row]&toldHoldersNewly != 0
+	})
+	for _, x := range loose {
+		d.loosen(x)
+		d.mark(int(x.row), LooseMembers)
+	}
+	for row, t := range tells {
+		switch f := o.FlagsOf(row); {
+		case f&CutShort != 0:
+			if o.ClassOf(row) == Group {
+				d.mark(row, MembersPart)
+			}
+		default:
+			if t&toldHolders != 0 {
+				d.mark(row, HoldersShown)
+			}
+			if t&toldApplied != 0 {
+				d.mark(row, AppliedShown)
+			}
+			if t&toldMembers == 0 && o.ClassOf(row) == Group {
+				d.mark(row, MembersPart)
+			}
+		}
+	}
+	ends, holds := make([]uint32, o.Len()), make([]uint32, 0, max(len(byMember), len(byHolder)))
+	var part []uint32
+	from := func(ends []uint32, row int) uint32 {
+		if row == 0 {
+			return 0
+		}
+		return ends[row-1]
+	}
+	for row := range ends {
+		members, holders := byMember[from(memberEnds, row):memberEnds[row]], byHolder[from(holderEnds, row):holderEnds[row]]
+		part = append(append(part[:0], members...), holders...)
+		slices.Sort(part)
+		part = slices.Compact(part)
+		holds = append(holds, part...)
+		ends[row] = uint32(len(holds))
+		if len(part) > 0 && o.FlagsOf(row)&Unseen == 0 {
+			d.compare(row, part, members, holders)
+		}
+	}
+	for _, group := range d.wanting {
+		d.mark(int(group), MembersPart)
+	}
+	d.setHolds(ends, holds)
+	d.edges, d.ups, d.wanting = edges{}, edges{}, nil
+}
+
+// placedByRow sorts edges by the row that says them.
+func (d *draft) placedByRow(e *edges, drop func(file int, x edge) bool) (ends, list []uint32) {
+	rows := d.edgeRows(e)
+	ends = make([]uint32, d.Objects.Len())
+	e.all(func(chunk, i, file int, x edge) {
+		if drop(file, x) {
+			rows[chunk][i] = looseMember
+		} else {
+			ends[x.row]++
+		}
+	})
+	total := uint32(0)
+	for i := range ends {
+		total += ends[i]
+		ends[i] = total - ends[i]
+	}
+	list = make([]uint32, total)
+	e.all(func(chunk, i, _ int, x edge) {
+		if group := rows[chunk][i]; group != looseMember {
+			list[ends[x.row]] = group
+			ends[x.row]++
+		}
+	})
+	return ends, list
+}
+
+// compare notes the memberships of a row that one side tells and the other,
+// which was exported, does not. The silence of a side that was found wanting
+// counts for nothing from then on.
+func (d *draft) compare(row int, all, members, holders []uint32) {
+	o := d.Objects
+	if c := o.ClassOf(row); c != Account && c != Group {
+		return
+	}
+	shows := o.FlagsOf(row)&HoldersShown != 0
+	for _, group := range all {
+		byGroup, byMember := slices.Contains(members, group), slices.Contains(holders, group)
+		switch f := o.FlagsOf(int(group)); {
+		case byGroup && !byMember && shows && (o.Primary.At(row) == 0 || o.RID.At(int(group)) != o.Primary.At(row)):
+			d.unmark(row, HoldersShown)
+			d.dispute(Dispute{Group: int(group), Member: row, Silent: OfMember, Cite: d.CiteOf(row)})
+		case byMember && !byGroup && f&(Unseen|MembersPart|Unclassified) == 0:
+			d.wanting = append(d.wanting, group)
+			d.dispute(Dispute{Group: int(group), Member: row, Silent: OfGroup, Cite: d.CiteOf(int(group))})
+		}
+	}
+}
+
+func (d *draft) dispute(x Dispute) {
+	if d.DisputeCount++; d.DisputeCount <= mostDisputes {
+		d.Disputes = append(d.Disputes, x)
+	}
+}
