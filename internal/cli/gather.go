@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -15,7 +16,8 @@ import (
 )
 
 func newGather(s *shared) *cobra.Command {
-	var withGaps, sheetTemplate bool
+	var withGaps, sheetTemplate, strict bool
+	var lessIsRight string
 	var login login
 	cmd := &cobra.Command{
 		Use:   "gather SOURCE…",
@@ -25,9 +27,11 @@ is recognised by its content. What is taken is copied under evidence/ with
 secrets struck out, and the facts found go into the ledger: all of it, or, when
 anything fails, nothing.
 
-A file that was taken before is noticed and changes nothing. A newer export of
-the same domain or machine takes the place of the older one, which stays on
-record; an export of a part of a domain is joined to what is on record.
+A file that says again what is current, of the same place and no newer, is
+passed over. A newer export of the same domain or machine takes the place of the
+older one, which stays on record; an export of a part of a domain is joined to
+what is on record. One that holds less than what it takes the place of is told,
+and never taken for proof that the rest is gone (--less-is-right).
 
 A directory server is read live by its address, ldaps://HOST[/BASE] or ldap://
 (with StartTLS): searches only, written as LDIF evidence and then read like any
@@ -64,23 +68,32 @@ export, a sheet of settings that somebody read off, in CSV or YAML
 				if err != nil {
 					return err
 				}
-				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, Live: how, Password: login.password(cmd), Map: login.tenantMap, Credentials: login.credentials(),
+				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, LessIsRight: lessIsRight, Live: how, Password: login.password(cmd), Map: login.tenantMap, Credentials: login.credentials(),
 					Progress: s.progress(cmd.ErrOrStderr())})
 				if err != nil {
 					return err
 				}
-				if s.quiet {
-					return nil
+				if s.quiet { // a loss is told all the same
+					for _, l := range g.Lost {
+						fmt.Fprintf(cmd.ErrOrStderr(), "%s %s: %d %s, %d before\n", l.Place.Kind, page.Clean(l.Place.Name), l.Now, l.What, l.Before)
+					}
+				} else {
+					err = s.print(cmd, output{
+						text:     func(sheet *page.Sheet) error { return page.Gathered(sheet, g, s.verbose) },
+						rows:     func() *page.Rows { return page.GatheredRows(g) },
+						document: func() any { return g.Document() },
+					})
 				}
-				return s.print(cmd, output{
-					text:     func(sheet *page.Sheet) error { return page.Gathered(sheet, g, s.verbose) },
-					rows:     func() *page.Rows { return page.GatheredRows(g) },
-					document: func() any { return g.Document() },
-				})
+				if n := len(g.Document().PassedOver); err == nil && strict && n > 0 {
+					return &statusError{exitPassedOver, fmt.Errorf("--strict: %s passed over", page.Quantity(n, "file"))}
+				}
+				return err
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&withGaps, "with-gaps", false, "take evidence with values that no platform could hold; they are then missing")
+	cmd.Flags().BoolVar(&strict, "strict", false, "end with status 4 where a file was passed over")
+	cmd.Flags().StringVar(&lessIsRight, "less-is-right", "", "take evidence that holds less than what is on record as right, for this `REASON`, which is recorded")
 	cmd.Flags().BoolVar(&sheetTemplate, "sheet-template", false, "write an empty sheet with every setting and its meaning, and stop")
 	login.addFlags(cmd)
 	s.addFormat(cmd)

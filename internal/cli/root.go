@@ -20,9 +20,10 @@ import (
 
 // Exit statuses.
 const (
-	exitFailed = 1
-	exitUsage  = 2
-	exitFailOn = 3
+	exitFailed     = 1
+	exitUsage      = 2
+	exitFailOn     = 3 // weigh --fail-on met a finding
+	exitPassedOver = 4 // gather --strict passed a file over
 )
 
 // statusError is an error with an exit status of its own.

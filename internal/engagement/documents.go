@@ -1,6 +1,7 @@
 package engagement
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -26,6 +27,7 @@ type ScopesDocument struct {
 // ScopeDocument is one account scope.
 type ScopeDocument struct {
 	Scope     string                      `json:"scope"`
+	ID        string                      `json:"id"` // unique, also where two places have one name
 	Authority string                      `json:"authority"`
 	Kind      estate.Kind                 `json:"kind"`
 	Policy    string                      `json:"policy"`
@@ -48,7 +50,7 @@ type SettingDocument struct {
 }
 
 func scopeDocument(s *govern.Scope) ScopeDocument {
-	d := ScopeDocument{Scope: s.Name(), Authority: s.Authority.Name, Kind: s.Authority.Kind, Policy: s.PolicyName(),
+	d := ScopeDocument{Scope: s.Name(), ID: s.ID().String(), Authority: s.Authority.Name, Kind: s.Authority.Kind, Policy: s.PolicyName(),
 		Tier: s.Tier, Settings: map[string]*SettingDocument{}}
 	if s.Policy != nil {
 		d.Standing = s.Policy.Standing
@@ -118,6 +120,7 @@ type WeighDocument struct {
 	SetAside  []AsideDocument      `json:"set_aside"`      // by decisions of the engagement
 	Idle      []IdleDocument       `json:"not_applicable"` // the platform has no such setting
 	Waivers   []WaiverDocument     `json:"waivers"`
+	Unweighed []UnweighedDocument  `json:"unweighed"` // places that no chosen baseline covers
 }
 
 // AsideDocument is a demand that a decision sets aside.
@@ -149,6 +152,8 @@ type BaselineDocument struct {
 // ScopeCountDocument counts one scope's verdicts.
 type ScopeCountDocument struct {
 	Scope    string         `json:"scope"`
+	ID       string         `json:"id"` // unique, also where two places have one name
+	Kind     estate.Kind    `json:"kind"`
 	Tier     string         `json:"tier"`
 	Accounts *int           `json:"accounts"`
 	Counts   map[string]int `json:"counts"`
@@ -216,13 +221,14 @@ func (w *Weighing) Document() WeighDocument {
 	for _, b := range w.Baselines {
 		d.Baselines = append(d.Baselines, BaselineDocument{b.ID, b.Version})
 	}
+	d.Unweighed = unweighedDocuments(w.Unweighed)
 	for _, s := range w.Scopes {
 		counts := map[string]int{}
 		found := w.Whole().Counts(s)
 		for _, k := range weigh.Kinds {
 			counts[string(k)] = found[k]
 		}
-		c := ScopeCountDocument{Scope: s.Name(), Tier: s.Tier, Counts: counts}
+		c := ScopeCountDocument{Scope: s.Name(), ID: s.ID().String(), Kind: s.Authority.Kind, Tier: s.Tier, Counts: counts}
 		if s.Listed() {
 			c.Accounts = &s.Accounts
 		}
@@ -328,6 +334,9 @@ type GatherDocument struct {
 	Templates   []GatheredSubjectDocument `json:"templates"`
 	Problems    []ProblemDocument         `json:"problems"`
 	Passed      []PassedDocument          `json:"passed"`
+	PassedOver  []PassedOverDocument      `json:"passed_over"` // those, and what says again what is known
+	Lost        []LostDocument            `json:"lost"`
+	Unweighed   []UnweighedDocument       `json:"unweighed"` // places that no chosen baseline covers
 	Live        []*live.Collected         `json:"live"`
 	Archives    []Archive                 `json:"archives"`
 }
@@ -355,6 +364,40 @@ type ProblemDocument struct {
 	Text string `json:"text"`
 }
 
+// PassedOverDocument is one file that was passed over, and why.
+type PassedOverDocument struct {
+	Path      string `json:"path"`
+	Why       string `json:"why"`
+	LooksLike string `json:"looks_like"`
+	Instead   string `json:"instead"`
+}
+
+// LostDocument is what new evidence of a place holds less of than before.
+type LostDocument struct {
+	Place  string      `json:"place"`
+	Kind   estate.Kind `json:"kind"`
+	What   estate.Lost `json:"what"`
+	Before int         `json:"before"`
+	Now    int         `json:"now"`
+	Names  []string    `json:"names"`
+}
+
+// UnweighedDocument is a place that no chosen baseline covers.
+type UnweighedDocument struct {
+	Place    string           `json:"place"`
+	Kind     estate.Kind      `json:"kind"`
+	Platform setting.Platform `json:"platform"`
+	Fitting  []string         `json:"fitting"` // baselines that would cover it
+}
+
+func unweighedDocuments(all []weigh.Unweighed) []UnweighedDocument {
+	docs := []UnweighedDocument{}
+	for _, u := range all {
+		docs = append(docs, UnweighedDocument{u.Authority.Name, u.Authority.Kind, u.Authority.Platform, append([]string{}, u.Fitting...)})
+	}
+	return docs
+}
+
 // PassedDocument is one file that was not taken, and why.
 type PassedDocument struct {
 	Path string `json:"path"`
@@ -364,7 +407,7 @@ type PassedDocument struct {
 // Document describes the gather.
 func (g *Gathered) Document() GatherDocument {
 	d := GatherDocument{Schema: "sternledger/gather/1", Entry: g.Entry, Files: []GatheredFileDocument{}, Authorities: []GatheredSubjectDocument{},
-		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}, Live: append([]*live.Collected{}, g.Live...), Archives: append([]Archive{}, g.Archives...)}
+		Templates: []GatheredSubjectDocument{}, Problems: []ProblemDocument{}, Passed: []PassedDocument{}, PassedOver: []PassedOverDocument{}, Lost: []LostDocument{}, Unweighed: []UnweighedDocument{}, Live: append([]*live.Collected{}, g.Live...), Archives: append([]Archive{}, g.Archives...)}
 	for _, f := range g.Files {
 		state := "taken"
 		if f.Known {
@@ -389,7 +432,21 @@ func (g *Gathered) Document() GatherDocument {
 		d.Problems = append(d.Problems, ProblemDocument{CiteDocument(p.Cite), p.Text})
 	}
 	for _, p := range g.Passed {
-		d.Passed = append(d.Passed, PassedDocument(p))
+		d.Passed = append(d.Passed, PassedDocument{p.Path, p.Why})
+		d.PassedOver = append(d.PassedOver, PassedOverDocument(p))
+	}
+	for _, f := range g.Files {
+		if f.Known {
+			why := fmt.Sprintf("says the same as %s, taken by entry %d and still current", f.Name, f.Entry)
+			if f.Entry == 0 {
+				why = "says the same as " + f.Name + ", taken by this gather"
+			}
+			d.PassedOver = append(d.PassedOver, PassedOverDocument{f.Given, why, f.Format, ""})
+		}
+	}
+	d.Unweighed = unweighedDocuments(g.Unweighed)
+	for _, l := range g.Lost {
+		d.Lost = append(d.Lost, LostDocument{l.Place.Name, l.Place.Kind, l.What, l.Before, l.Now, append([]string{}, l.Names...)})
 	}
 	return d
 }

@@ -114,8 +114,8 @@ const (
 )
 
 // subjectOf names an authority in the ledger.
-func subjectOf(a *estate.Authority) string {
-	return authoritySubject + string(a.Kind) + ":" + a.Name
+func subjectOf(at estate.Place) string {
+	return authoritySubject + string(at.Kind) + ":" + at.Name
 }
 
 // Estate loads what the current evidence says, with the named columns of the

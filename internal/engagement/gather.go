@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/weigh"
 	"sternledger/internal/intake"
 	"sternledger/internal/intake/fieldmap"
 	"sternledger/internal/intake/ldif"
@@ -44,6 +46,9 @@ type GatherOptions struct {
 	// WithGaps takes evidence that holds values no platform could hold; what
 	// they stood for is then missing. Without it such evidence is refused.
 	WithGaps bool
+	// LessIsRight, if not empty, says why new evidence that holds less than what
+	// is on record is right: what it lacks is gone then, not unknown.
+	LessIsRight string
 	// Live says how live sources are read; its URL is each source's.
 	Live LiveOptions
 	// Map is the id of the field map by which tenants are asked.
@@ -68,16 +73,30 @@ type Gathered struct {
 	Problems    []estate.Problem
 	Live        []*live.Collected
 	Archives    []Archive
+	Lost        []PlaceLoss
+	Unweighed   []weigh.Unweighed // places, on record now, that no chosen baseline covers
+}
+
+// PlaceLoss is what new evidence of a place holds less of than what was on
+// record.
+type PlaceLoss struct {
+	Place estate.Place
+	estate.Loss
 }
 
 // Taken is one file that was taken, or was in the ledger already.
 type Taken struct {
 	ledger.Evidence
-	Known bool // it was taken before, as Evidence says
+	Given string // the path given now, of a known one
+	Known bool   // it was taken before, as Evidence says, and is still current
 }
 
 // PassedOver is one file that was not taken, and why.
-type PassedOver struct{ Path, Why string }
+type PassedOver struct {
+	Path, Why string
+	LooksLike string // what it seems to be; empty: nothing known
+	Instead   string // what to gather instead; empty: nothing to say
+}
 
 // Gather takes exports into evidence: all of them, or nothing.
 func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, error) {
@@ -117,6 +136,15 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	if g.known, err = tx.Evidence(); err != nil {
 		return nil, err
 	}
+	if g.current, err = tx.CurrentFiles(); err != nil {
+		return nil, err
+	}
+	g.bySize = map[int64][]ledger.Evidence{}
+	for _, e := range g.known {
+		if e.Tree == "" && g.current[e.Name] {
+			g.bySize[e.Size] = append(g.bySize[e.Size], e)
+		}
+	}
 	for _, c := range candidates {
 		take := g.take
 		if c.tree != nil {
@@ -141,7 +169,37 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	if err := tx.Commit(); err != nil {
 		return nil, err
 	}
-	return g.result, e.putInPlace(g.staging, g.files)
+	if err := e.putInPlace(g.staging, g.files); err != nil {
+		return nil, err
+	}
+	g.result.Unweighed, err = e.uncovered(g.result.Authorities)
+	return g.result, err
+}
+
+// uncovered finds, of authorities, those that no baseline covers which the
+// engagement chooses for them.
+func (e *Engagement) uncovered(all []*estate.Authority) ([]weigh.Unweighed, error) {
+	fitting, err := covering()
+	if err != nil {
+		return nil, err
+	}
+	var found []weigh.Unweighed
+	for _, a := range all {
+		covered := false
+		for _, tier := range []string{govern.Standard, govern.Privileged, govern.Service} {
+			for _, id := range e.baselinesFor(a.Name, tier, WeighOptions{}) {
+				b, err := e.Baselines().Get(id)
+				if err != nil {
+					return nil, err
+				}
+				covered = covered || covers(b, a.Platform, tier)
+			}
+		}
+		if !covered {
+			found = append(found, weigh.Unweighed{Authority: a, Fitting: fitting(a.Platform)})
+		}
+	}
+	return found, nil
 }
 
 // gathering is one gather under way.
@@ -152,7 +210,10 @@ type gathering struct {
 	builder *estate.Builder
 	result  *Gathered
 	staging string
-	known   []ledger.Evidence // before this gather
+	known   []ledger.Evidence           // before this gather
+	current map[string]bool             // names of those from which current facts come
+	bySize  map[int64][]ledger.Evidence // current, and of this gather
+	taken   map[string]bool             // names of stored copies, in lower case
 	files   []staged
 	syncing []chan error
 	failed  error // of a copy on its way to the disk
@@ -168,7 +229,7 @@ type staged struct {
 func (g *gathering) take(c candidate) error {
 	if before, err := g.seen(c); err != nil || before != nil {
 		if before != nil {
-			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Known: true})
+			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Given: c.origin, Known: true})
 		}
 		return err
 	}
@@ -209,6 +270,7 @@ func (g *gathering) take(c candidate) error {
 	g.sync(keep)
 	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sumLike(&in.hashing), src.Struck
 	g.files = append(g.files, s)
+	g.bySize[s.Size] = append(g.bySize[s.Size], s.Evidence)
 	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	return nil
 }
@@ -236,15 +298,16 @@ func (g *gathering) synced() error {
 	return g.failed
 }
 
-// seen returns the evidence that has the file's content already, if any. A
-// file is read twice only when its size makes that likely.
+// seen returns the evidence that says the same as a file, if any: of the same
+// place, with the same content, still current, and of no earlier day. Anything
+// else is a statement of its own, though its bytes may be known. A file is read
+// twice only when its size makes that likely.
 func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
-	before := slices.Clone(g.known)
-	for _, s := range g.files {
-		before = append(before, s.Evidence)
-	}
-	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool { return e.Size != c.size || e.Tree != "" })
-	if len(before) == 0 {
+	before := slices.Clone(g.bySize[c.size])
+	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool {
+		return e.Format != c.format.Name || !sameSpeaker(c.format, e.Path, c.origin)
+	})
+	if len(before) == 0 || g.opt.LessIsRight != "" {
 		return nil, nil
 	}
 	f, err := c.open()
@@ -256,10 +319,17 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 	if err != nil {
 		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
 	}
-	if i := slices.IndexFunc(before, func(e ledger.Evidence) bool { return e.SHA256 == sum }); i >= 0 {
+	written := c.written.UTC().Format(time.RFC3339)
+	if i := slices.IndexFunc(before, func(e ledger.Evidence) bool { return e.SHA256 == sum && (e.Entry == 0 || written <= e.Written) }); i >= 0 {
 		return &before[i], nil
 	}
 	return nil, nil
+}
+
+// sameSpeaker reports whether two files of a format speak of the same place,
+// as far as their paths tell.
+func sameSpeaker(f *intake.Format, x, y string) bool {
+	return f.Speaks == nil || f.Speaks(filepath.ToSlash(x)) == f.Speaks(filepath.ToSlash(y))
 }
 
 // nameFor gives the stored copy a name that is plain on every system and not
@@ -290,20 +360,18 @@ func plainName(name string) string {
 }
 
 // free returns the name, with a number where some evidence, or a folder of it,
-// has it.
+// has it, and takes it.
 func (g *gathering) free(name string) string {
-	taken := map[string]bool{}
-	note := func(e *ledger.Evidence) {
-		top, _, _ := strings.Cut(e.Name, "/")
-		taken[strings.ToLower(top)] = true
+	if g.taken == nil {
+		g.taken = map[string]bool{}
+		for i := range g.known {
+			top, _, _ := strings.Cut(g.known[i].Name, "/")
+			g.taken[strings.ToLower(top)] = true
+		}
 	}
-	for i := range g.known {
-		note(&g.known[i])
-	}
-	for i := range g.files {
-		note(&g.files[i].Evidence)
-	}
-	return numbered(name, taken)
+	name = numbered(name, g.taken)
+	g.taken[strings.ToLower(name)] = true
+	return name
 }
 
 func numbered(name string, taken map[string]bool) string {
@@ -323,17 +391,27 @@ func numbered(name string, taken map[string]bool) string {
 // that is on record, the files on record are read again behind the new ones,
 // so that the facts are always those of all current evidence together.
 func (g *gathering) join(tx *ledger.Tx) error {
+	before, err := g.remember(tx)
+	if err != nil {
+		return err
+	}
 	found := g.builder.Finish()
 	older, err := g.complements(tx, found)
 	if err != nil {
 		return err
 	}
 	if len(older) > 0 {
-		if found, err = g.again(found, older); err != nil {
+		if found, err = g.again(found, older, before); err != nil {
 			return err
 		}
 	}
 	for _, a := range found {
+		if was := before[a.Place()]; was != nil && len(a.Typed) == 0 {
+			a.Lost = estate.Less(was, a)
+			for _, l := range a.Lost {
+				g.result.Lost = append(g.result.Lost, PlaceLoss{a.Place(), l})
+			}
+		}
 		if err := keepDefault(tx, a); err != nil {
 			return err
 		}
@@ -356,13 +434,38 @@ func (g *gathering) join(tx *ledger.Tx) error {
 	return nil
 }
 
+// remember tells the builder what is on record of the places that the new files
+// speak of, unless the auditor said that what they lack is gone.
+func (g *gathering) remember(tx *ledger.Tx) (map[estate.Place]*estate.Authority, error) {
+	before := map[estate.Place]*estate.Authority{}
+	if g.opt.LessIsRight != "" {
+		return before, nil
+	}
+	for _, at := range g.builder.Places() {
+		body, err := tx.Latest(subjectOf(at))
+		if err != nil || body == "" {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		was := &estate.Authority{}
+		if err := json.Unmarshal([]byte(body), was); err != nil {
+			return nil, fmt.Errorf("%s in the ledger: %w", subjectOf(at), err)
+		}
+		before[at] = was
+		g.builder.Remember(was)
+	}
+	return before, nil
+}
+
 // keepDefault keeps what an earlier gather of a server's configuration said of
 // an LDAP directory's default policy, where the new evidence says nothing.
 func keepDefault(tx *ledger.Tx, a *estate.Authority) error {
 	if a.Kind != estate.LDAP || a.DefaultPolicy != "" || a.Head != nil {
 		return nil
 	}
-	body, err := tx.Latest(subjectOf(a))
+	body, err := tx.Latest(subjectOf(a.Place()))
 	if err != nil || body == "" {
 		return err
 	}
@@ -399,7 +502,7 @@ func (g *gathering) refuse(damaged []estate.Problem) error {
 	if more := len(damaged) - most; more > 0 {
 		fmt.Fprintf(&b, "\n  and %d more", more)
 	}
-	if slices.ContainsFunc(damaged, func(p estate.Problem) bool { return strings.Contains(p.Text, "contradicts itself") }) {
+	if slices.ContainsFunc(damaged, func(p estate.Problem) bool { return p.Contradicts }) {
 		b.WriteString("\nif these are exports of different days, gather them one after the other, the older first")
 	}
 	b.WriteString("\nexport again; or take the rest with --with-gaps, and these settings are reported as missing")
@@ -418,7 +521,7 @@ func (g *gathering) complements(tx *ledger.Tx, found []*estate.Authority) ([]led
 		if whole || len(a.Typed) > 0 {
 			continue
 		}
-		files, err := tx.FilesOf(subjectOf(a))
+		files, err := tx.FilesOf(subjectOf(a.Place()))
 		if err != nil {
 			return nil, err
 		}
@@ -435,7 +538,7 @@ func (g *gathering) complements(tx *ledger.Tx, found []*estate.Authority) ([]led
 
 // again reads the new files and the older ones they add to into one estate,
 // and returns the authorities that the new files speak of.
-func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence) ([]*estate.Authority, error) {
+func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence, before map[estate.Place]*estate.Authority) ([]*estate.Authority, error) {
 	templates := g.builder.Templates
 	g.builder = estate.NewBuilder()
 	for _, s := range g.files {
@@ -455,11 +558,14 @@ func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence) ([
 		}
 	}
 	g.builder.Templates = templates
-	spoken := map[string]bool{}
+	spoken := map[estate.Place]bool{}
 	for _, a := range found {
-		spoken[subjectOf(a)] = true
+		spoken[a.Place()] = true
 	}
-	return slices.DeleteFunc(g.builder.Finish(), func(a *estate.Authority) bool { return !spoken[subjectOf(a)] }), nil
+	for _, was := range before {
+		g.builder.Remember(was)
+	}
+	return slices.DeleteFunc(g.builder.Finish(), func(a *estate.Authority) bool { return !spoken[a.Place()] }), nil
 }
 
 func (g *gathering) reread(stored, given string, format *intake.Format) error {
@@ -486,14 +592,27 @@ func (g *gathering) write(tx *ledger.Tx) error {
 	body["live"], body["archives"] = g.result.Live, g.result.Archives
 	subjects := map[string]any{}
 	for _, a := range g.result.Authorities {
-		subjects[subjectOf(a)] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}
+		subjects[subjectOf(a.Place())] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}
 	}
-	for _, t := range g.result.Templates {
-		subjects[templateSubject+t.GUID] = map[string]int{"settings": len(t.Policy.Settings)}
+	templates := make([]string, len(g.result.Templates))
+	for i := range g.result.Templates {
+		t := &g.result.Templates[i]
+		subject, err := subjectOfTemplate(tx, t, g.result.Templates[:i], templates)
+		if err != nil {
+			return err
+		}
+		templates[i] = subject
+		subjects[subject] = map[string]int{"settings": len(t.Policy.Settings)}
 	}
 	body["subjects"] = slices.Sorted(maps.Keys(subjects))
 	body["counts"] = subjects
 	body["problems"] = len(g.result.Problems)
+	if g.opt.LessIsRight != "" {
+		body["less_is_right"] = g.opt.LessIsRight
+	}
+	if len(g.result.Lost) > 0 {
+		body["lost"] = g.result.Lost
+	}
 	// The facts go first: the entry tells their digests.
 	if err := tx.Reserve(); err != nil {
 		return err
@@ -501,12 +620,12 @@ func (g *gathering) write(tx *ledger.Tx) error {
 	digests := map[string]string{}
 	var err error
 	for _, a := range g.result.Authorities {
-		if digests[subjectOf(a)], err = tx.AddHolding(subjectOf(a), a, a.Objects); err != nil {
+		if digests[subjectOf(a.Place())], err = tx.AddHolding(subjectOf(a.Place()), a, a.Objects); err != nil {
 			return err
 		}
 	}
-	for _, t := range g.result.Templates {
-		if digests[templateSubject+t.GUID], err = tx.AddHolding(templateSubject+t.GUID, t, nil); err != nil {
+	for i, t := range g.result.Templates {
+		if digests[templates[i]], err = tx.AddHolding(templates[i], t, nil); err != nil {
 			return err
 		}
 	}
@@ -530,6 +649,31 @@ func (g *gathering) write(tx *ledger.Tx) error {
 		}
 	}
 	return nil
+}
+
+// subjectOfTemplate names a template in the ledger: by its GUID, and by its
+// domain too where another domain has a policy of that GUID, as every domain has
+// its default ones.
+func subjectOfTemplate(tx *ledger.Tx, t *estate.Template, before []estate.Template, named []string) (string, error) {
+	subject := templateSubject + t.GUID
+	other := func(domain string) bool { return domain != "" && t.Domain != "" && domain != t.Domain }
+	for i := range before {
+		if named[i] == subject && other(before[i].Domain) {
+			return subject + "@" + t.Domain, nil
+		}
+	}
+	body, err := tx.Latest(subject)
+	if err != nil || body == "" {
+		return subject, err
+	}
+	var was estate.Template
+	if err := json.Unmarshal([]byte(body), &was); err != nil {
+		return "", fmt.Errorf("%s in the ledger: %w", subject, err)
+	}
+	if other(was.Domain) {
+		subject += "@" + t.Domain
+	}
+	return subject, nil
 }
 
 // problemsDigest is the digest of what the ledger keeps of problems.

@@ -175,7 +175,7 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 		case why != "" && c.named:
 			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, t.names())
 		case why != "":
-			passed = append(passed, PassedOver{c.path, why})
+			passed = append(passed, passedOver(&c, why))
 		case c.tree == nil:
 			known = append(known, c)
 		default:
@@ -191,12 +191,12 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 	}
 	for _, c := range links {
 		if why := t.followed(known, &c); why != "" {
-			passed = append(passed, PassedOver{c.path, why})
+			passed = append(passed, PassedOver{Path: c.path, Why: why, LooksLike: "a link", Instead: "the file that it points at"})
 		}
 	}
 	for root, n := range others {
 		// Not a line for each: a machine has thousands.
-		passed = append(passed, PassedOver{root, fmt.Sprintf("%d further files, which hold no password setting", n)})
+		passed = append(passed, PassedOver{Path: root, Why: fmt.Sprintf("%d further files, which hold no password setting", n), LooksLike: "the rest of a machine's tree"})
 	}
 	for i := range known {
 		slices.SortFunc(known[i].parts, func(x, y candidate) int { return cmp.Compare(x.part, y.part) })
@@ -284,6 +284,38 @@ func (t trees) partOf(c *candidate, head []byte) (root, name string, ok bool) {
 	return "", "", false
 }
 
+// passedOver says of a file that was not recognised what it looks like.
+func passedOver(c *candidate, why string) PassedOver {
+	p := PassedOver{Path: c.path, Why: why}
+	if c.open == nil {
+		p.LooksLike, p.Instead = "a link", "the file that it points at"
+		return p
+	}
+	head, err := c.head()
+	switch {
+	case err != nil:
+	case len(head) == 0:
+		p.LooksLike, p.Instead = "an empty file", "the export again"
+	case bytes.HasPrefix(head, zipMark):
+		p.LooksLike, p.Instead = "a document of an office program", "one sheet, saved as CSV"
+	case bytes.IndexByte(intake.Opening(head), 0) >= 0:
+		p.LooksLike = "a binary file"
+	default:
+		// No word of it: it may hold anything.
+		line, _, _ := bytes.Cut(intake.Opening(head), []byte("\n"))
+		p.LooksLike, p.Instead = "text", "an export that docs/sources.md tells how to make"
+		for _, separator := range []string{",", ";", "\t"} {
+			if n := bytes.Count(line, []byte(separator)); n > 1 {
+				p.LooksLike = fmt.Sprintf("a table of %d columns", n+1)
+				break
+			}
+		}
+	}
+	return p
+}
+
+var zipMark = []byte("PK\x03\x04")
+
 // recognise finds the file's format, or says why there is none.
 func (t trees) recognise(c *candidate) (why string, err error) {
 	if c.open == nil {
@@ -305,7 +337,7 @@ func (t trees) recognise(c *candidate) (why string, err error) {
 			return "", nil
 		}
 	}
-	if bytes.HasPrefix(head, []byte("PK\x03\x04")) {
+	if bytes.HasPrefix(head, zipMark) {
 		return "a document of an office program; save a sheet as CSV", nil
 	}
 	return "not a known format (begins with " + intake.Excerpt(head[:min(len(head), 16)]) + ")", nil

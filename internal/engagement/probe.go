@@ -256,7 +256,7 @@ func (p *Probed) Merged() []*ProbedPlace {
 	for i := range p.Places {
 		at := &p.Places[i]
 		if !slices.ContainsFunc(all, func(b *ProbedPlace) bool {
-			return b.Scope.Authority == at.Scope.Authority && b.Scope.PolicyName() == at.Scope.PolicyName()
+			return b.Scope.Under() == at.Scope.Under()
 		}) {
 			all = append(all, at)
 		}

@@ -3,7 +3,9 @@ package engagement
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"iter"
+	"strings"
 	"time"
 
 	"sternledger/internal/core/drift"
@@ -28,6 +30,7 @@ type Report struct {
 	Decisions      []weigh.Decision
 	Seal           string // of the weighing's entry
 	Entry          int64
+	Behind         string // what was recorded since the weighing and is not in it; empty: nothing
 }
 
 // CoursePoint counts the findings of one weighing.
@@ -71,6 +74,9 @@ func (e *Engagement) Report(number int64) (*Report, error) {
 		return nil, err
 	}
 	r.Seal, r.Entry = SealOf(&entry), entry.Seq
+	if r.Behind, err = e.behind(entry.Seq); err != nil {
+		return nil, err
+	}
 	for _, d := range w.SetAside {
 		if len(r.Decisions) == 0 || r.Decisions[len(r.Decisions)-1] != *d.Decision {
 			r.Decisions = append(r.Decisions, *d.Decision)
@@ -90,6 +96,35 @@ func (e *Engagement) Report(number int64) (*Report, error) {
 	}
 	r.Drift = drift.Between(*before, *now)
 	return r, nil
+}
+
+// behind says what was recorded after an entry that a weighing would see.
+func (e *Engagement) behind(entry int64) (string, error) {
+	entries, err := e.Ledger.Entries()
+	if err != nil {
+		return "", err
+	}
+	counts := map[string]int{}
+	for _, x := range entries {
+		if x.Seq > entry {
+			counts[x.Kind]++
+		}
+	}
+	var since []string
+	for _, k := range []struct{ kind, one, many string }{
+		{gatherKind, "1 gather", "%d gathers"}, {waiveKind, "1 waiver", "%d waivers"}, {withdrawKind, "1 withdrawal of a waiver", "%d withdrawals of waivers"},
+	} {
+		switch n := counts[k.kind]; {
+		case n == 1:
+			since = append(since, k.one)
+		case n > 1:
+			since = append(since, fmt.Sprintf(k.many, n))
+		}
+	}
+	if len(since) == 0 || counts[weighKind] > 0 {
+		return "", nil
+	}
+	return "Recorded after this weighing, and not in it: " + strings.Join(since, ", ") + ". Weigh again (sternledger weigh) before you report.", nil
 }
 
 // course counts the findings of all weighings up to one, and returns the

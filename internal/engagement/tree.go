@@ -38,9 +38,13 @@ func (g *gathering) takeTree(c candidate) error {
 		sums[p.part], sizes[p.part] = hexSum(data), int64(len(data))
 		t.Parts = append(t.Parts, &intake.Part{Name: p.part, Path: p.path, Data: data})
 	}
-	if before := g.knownTree(t.Name, sums); before != nil {
+	newest := ""
+	for _, p := range c.parts {
+		newest = max(newest, p.written.UTC().Format(time.RFC3339))
+	}
+	if before := g.knownTree(t.Name, sums, newest); before != nil {
 		for _, e := range before {
-			g.result.Files = append(g.result.Files, Taken{Evidence: e, Known: true})
+			g.result.Files = append(g.result.Files, Taken{Evidence: e, Given: c.root, Known: true})
 		}
 		return nil
 	}
@@ -113,8 +117,11 @@ func hexSum(data []byte) string {
 }
 
 // knownTree returns the evidence of an export of that name with exactly these
-// files, if one was taken.
-func (g *gathering) knownTree(name string, sums map[string]string) []ledger.Evidence {
+// files, if one was taken that is still current and no older.
+func (g *gathering) knownTree(name string, sums map[string]string, newest string) []ledger.Evidence {
+	if g.opt.LessIsRight != "" {
+		return nil
+	}
 	before := slices.Clone(g.known)
 	for _, s := range g.files {
 		before = append(before, s.Evidence)
@@ -125,12 +132,18 @@ func (g *gathering) knownTree(name string, sums map[string]string) []ledger.Evid
 			byEntry[e.Entry] = append(byEntry[e.Entry], e)
 		}
 	}
-	for _, files := range byEntry {
-		same := len(files) == len(sums)
+	var last int64
+	for entry := range byEntry {
+		last = max(last, entry)
+	}
+	for entry, files := range byEntry {
+		same, written := len(files) == len(sums), ""
 		for _, f := range files {
 			same = same && sums[f.Part] == f.SHA256
+			written = max(written, f.Written)
 		}
-		if same {
+		// What a later gather brought of the same export took its place.
+		if same && (entry == 0 || entry == last && newest <= written) {
 			return files
 		}
 	}
@@ -153,7 +166,7 @@ func (g *gathering) addOlder(t *intake.Tree, format *intake.TreeFormat) error {
 		if a.Head != nil && a.Listed {
 			continue
 		}
-		files, err := g.tx.FilesOf(subjectOf(a))
+		files, err := g.tx.FilesOf(subjectOf(a.Place()))
 		if err != nil {
 			return err
 		}

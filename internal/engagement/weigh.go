@@ -34,6 +34,35 @@ type Weighing struct {
 	machines []string          // expected, from a list
 }
 
+// covering returns, for each platform, the shipped baselines that demand
+// something which it has.
+func covering() (func(p setting.Platform) []string, error) {
+	var all []*baseline.Baseline
+	for _, id := range ShippedBaselines() {
+		b, err := Library{}.Get(id)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, b)
+	}
+	return func(p setting.Platform) []string {
+		var ids []string
+		for _, b := range all {
+			if covers(b, p, govern.Standard) {
+				ids = append(ids, b.ID)
+			}
+		}
+		return ids
+	}, nil
+}
+
+// covers reports whether a baseline demands anything that a platform has.
+func covers(b *baseline.Baseline, p setting.Platform, tier string) bool {
+	return slices.ContainsFunc(b.For(p, tier, baseline.Only), func(d *baseline.Demand) bool {
+		return setting.Get(d.Setting).Exists(p) || slices.Contains(d.Platforms, p)
+	})
+}
+
 // WeighOptions are the choices of one weighing.
 type WeighOptions struct {
 	Against []string // baseline ids, instead of the engagement's choice
@@ -128,9 +157,13 @@ func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 	}
 	w := &Weighing{survey: survey, texts: map[string]string{}, At: e.Now().UTC().Truncate(time.Second)}
 	chosen := map[string]*baseline.Baseline{}
-	by := map[string][]*baseline.Baseline{} // by authority and tier
+	type tierOf struct {
+		authority *estate.Authority
+		tier      string
+	}
+	by := map[tierOf][]*baseline.Baseline{}
 	for _, s := range survey.Scopes {
-		key := s.Authority.Name + "\x00" + s.Tier
+		key := tierOf{s.Authority, s.Tier}
 		if _, done := by[key]; done {
 			continue
 		}
@@ -155,9 +188,12 @@ func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 		return nil, err
 	}
 	w.machines = expect.Authorities[len(e.Config.Expect.Authorities):]
-	choice := weigh.Choice{Expect: expect, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) }, Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[a.Name+"\x00"+tier] }}
+	choice := weigh.Choice{Expect: expect, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) }, Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[tierOf{a, tier}] }}
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
+	}
+	if choice.Fitting, err = covering(); err != nil {
+		return nil, err
 	}
 	w.Result = weigh.Run(survey, choice)
 	waivers, err := e.waivers(w.At)

@@ -34,6 +34,11 @@ type Format struct {
 	// Names proposes the stored copy's name; nil takes the file's own.
 	Names func(path string) string
 
+	// Speaks says of whom a file of that path speaks, where the path tells it and
+	// not the content: the same bytes under two names are then two exports. nil:
+	// the content tells.
+	Speaks func(path string) string
+
 	// Read reads the export into the builder and writes the copy that is kept:
 	// line for line the same, with every secret struck out.
 	Read func(src *Source, into *estate.Builder) error

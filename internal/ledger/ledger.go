@@ -204,6 +204,18 @@ func (t *Tx) FilesOf(subject string) ([]string, error) {
 	return bodies, err
 }
 
+// CurrentFiles returns the evidence from which any subject's current facts come.
+func (t *Tx) CurrentFiles() (map[string]bool, error) {
+	const current = "SELECT body FROM holdings WHERE id IN (SELECT max(id) FROM holdings GROUP BY subject)"
+	names, err := rows(t.tx, func(s *string) []any { return []any{s} },
+		"SELECT f.value FROM ("+current+") h, json_each(h.body, '$.files') f UNION SELECT json_extract(body, '$.policy.cite.file') FROM ("+current+") WHERE json_extract(body, '$.policy.cite.file') IS NOT NULL")
+	all := map[string]bool{}
+	for _, name := range names {
+		all[name] = true
+	}
+	return all, err
+}
+
 // Latest returns the facts found last about a subject; empty if there are none.
 func (t *Tx) Latest(subject string) (body string, err error) {
 	err = t.tx.QueryRow("SELECT body FROM holdings WHERE subject = ? ORDER BY id DESC LIMIT 1", subject).Scan(&body)

@@ -40,12 +40,12 @@ func TestCourseChart(t *testing.T) {
 			t.Errorf("up to %d in steps of %d, want %d", most, got, want)
 		}
 	}
-	for name, want := range map[string]string{
-		"marrowick.example / Pilots": "marrowick.example / Pilots",
-		"marrowickharbour.cloud.example / Harbour Office of marrowick.example": "marrowickharb… / Harbour Office of marrowic…",
-		strings.Repeat("a", 60) + " / local":                                   strings.Repeat("a", 35) + "… / local",
+	for name, want := range map[[2]string]string{
+		{"marrowick.example", "Pilots"}:                                           "marrowick.example / Pilots",
+		{"marrowickharbour.cloud.example", "Harbour Office of marrowick.example"}: "marrowickharb… / Harbour Office of marrowic…",
+		{strings.Repeat("a", 60), "local"}:                                        strings.Repeat("a", 35) + "… / local",
 	} {
-		if got := label(name); got != want {
+		if got := label(name[0], name[1]); got != want {
 			t.Errorf("%q is drawn as %q, want %q", name, got, want)
 		}
 	}

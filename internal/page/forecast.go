@@ -26,7 +26,7 @@ func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
 		name := x.Scope.Name()
 		if len(f.Scopes) > 1 {
 			// Tiers under a policy share its figures.
-			if name = x.Scope.Authority.Name + " / " + x.Scope.PolicyName(); i > 0 && f.Scopes[i-1].Scope.Authority == x.Scope.Authority && f.Scopes[i-1].Scope.PolicyName() == x.Scope.PolicyName() {
+			if name = x.Scope.Title(); i > 0 && f.Scopes[i-1].Scope.Under() == x.Scope.Under() {
 				continue
 			}
 		}
@@ -113,6 +113,14 @@ func changes(f *engagement.Figures) string {
 	return short(math.Round(*f.Changes*10) / 10)
 }
 
+// forcedChanges are the changes with their noun.
+func forcedChanges(f *engagement.Figures) string {
+	if n := changes(f); n != "1" {
+		return n + " forced changes"
+	}
+	return "1 forced change"
+}
+
 // short writes a number in few letters.
 func short(n float64) string {
 	for _, u := range []struct {
@@ -196,7 +204,7 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 		if f.Changes == nil {
 			return "forced changes: " + notKnown
 		}
-		text := changes(f) + " forced changes a year for each user"
+		text := forcedChanges(f) + " a year for each user"
 		if f.ChangesPerDay != nil {
 			text += fmt.Sprintf(", %.1f on a working day in the scope", *f.ChangesPerDay)
 		}

@@ -43,6 +43,7 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 			if f.Entry == 0 {
 				state = "twice in this gather"
 			}
+			state += " (" + clip(f.Given, 40) + ")"
 		}
 		rows = append(rows, []string{f.Name, f.Format, Grouped(int(f.Size)), f.SHA256[:16], state})
 	}
@@ -85,6 +86,26 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 		}
 		s.Text(fmt.Sprintf("template %s (%s): %s configured", name, t.Policy.Cite.File, Quantity(len(t.Policy.Settings), "setting")))
 	}
+	if len(g.Lost) > 0 {
+		s.Blank()
+		s.Title("Less than before", Quantity(len(g.Lost), "loss"))
+		for _, l := range g.Lost {
+			text := fmt.Sprintf("%s %s: %s %s, %s before", l.Place.Kind, l.Place.Name, Grouped(l.Now), l.What, Grouped(l.Before))
+			if len(l.Names) > 0 {
+				text += "; not there any more: " + strings.Join(l.Names, ", ")
+			}
+			s.Text(text)
+		}
+		s.Text("This is not taken for proof that they are gone: what depends on it is not known until a whole export is gathered. If less is right, gather this again with --less-is-right REASON.")
+	}
+	if head, lines := unweighed(g.Unweighed, len(g.Authorities)); head != "" {
+		s.Blank()
+		s.Title("Not covered by a chosen baseline", Quantity(len(g.Unweighed), "place"))
+		for _, line := range lines {
+			s.Text(line)
+		}
+		s.Text("Choose baselines under \"baselines:\" in engagement.yaml before you weigh.")
+	}
 	notTaken(s, g, verbose)
 	return s.Err()
 }
@@ -123,9 +144,19 @@ func authorityLine(a *estate.Authority) string {
 			linked++
 		}
 	}
-	return fmt.Sprintf("%s %s: %s, %s, %s, %s, %s, %s with templates linked, %s", a.Kind, a.Name, head, policies,
+	apart := ""
+	if a.Managed > 0 {
+		apart += ", " + Quantity(a.Managed, "managed service account")
+	}
+	if a.Deleted > 0 {
+		apart += ", " + Quantity(a.Deleted, "deleted object") + " left out"
+	}
+	if a.Unclassified > 0 {
+		apart += ", " + Quantity(a.Unclassified, "entry") + " of unknown kind"
+	}
+	return fmt.Sprintf("%s %s: %s, %s, %s, %s, %s, %s with templates linked, %s%s", a.Kind, a.Name, head, policies,
 		Quantity(a.Accounts, "account"), Quantity(a.Groups, "group"), Quantity(a.Computers, "computer"),
-		Quantity(linked, "place"), Quantity(len(a.Containers), "policy container"))
+		Quantity(linked, "place"), Quantity(len(a.Containers), "policy container"), apart)
 }
 
 // placeLine is authorityLine for what is no directory domain.
@@ -193,6 +224,9 @@ func GatheredRows(g *engagement.Gathered) *Rows {
 	r := &Rows{Head: []string{"evidence", "path", "format", "bytes", "sha256", "stored_sha256", "struck", "state"}}
 	for _, f := range g.Document().Files {
 		r.Rows = append(r.Rows, []string{f.Name, f.Path, f.Format, fmt.Sprint(f.Size), f.SHA256, f.StoredSHA256, fmt.Sprint(f.Struck), f.State})
+	}
+	for _, l := range g.Lost {
+		r.Rows = append(r.Rows, []string{"-", l.Place.Name, "-", "-", "-", "-", "-", fmt.Sprintf("less than before: %d %s, %d before", l.Now, l.What, l.Before)})
 	}
 	for _, p := range g.Passed {
 		r.Rows = append(r.Rows, []string{"-", p.Path, "-", "-", "-", "-", "-", "not taken: " + p.Why})

@@ -36,7 +36,7 @@ func takenText(s engagement.Share) string {
 }
 
 func placeName(at *engagement.ProbedPlace) string {
-	return at.Scope.Authority.Name + " / " + at.Scope.PolicyName()
+	return at.Scope.Title()
 }
 
 // probeMatrix draws how many of each family each policy takes.

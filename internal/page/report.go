@@ -63,16 +63,10 @@ func FindingRows(w *engagement.Weighing) *Rows {
 		if f.Waiver != nil {
 			until, why = f.Waiver.Until, f.Waiver.Reason
 		}
-		r.Rows = append(r.Rows, []string{f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), headOf(f), strings.Join(settings, " "), accounts, strings.Join(f.Examples, " "),
+		r.Rows = append(r.Rows, []string{f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), f.Head(), strings.Join(settings, " "), accounts, strings.Join(f.Examples, " "),
 			f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, " "), strings.Join(sources, "; "), string(f.Beneath), until, why})
 	}
 	return r
-}
-
-// headOf names a finding without its value.
-func headOf(f *weigh.Finding) string {
-	head, _, _ := strings.Cut(f.Headline(), ":")
-	return head
 }
 
 // summary says in plain words what a report comes to.
@@ -104,10 +98,25 @@ func summary(r *engagement.Report) []string {
 	for _, b := range w.Baselines {
 		against = append(against, b.String())
 	}
+	missed, places := unweighed(w.Unweighed, authorities)
+	scopes := len(w.Scopes)
+	for _, s := range w.Scopes {
+		if slices.ContainsFunc(w.Unweighed, func(u weigh.Unweighed) bool { return u.Authority == s.Authority }) {
+			scopes--
+			accounts -= s.Accounts
+			enabled -= s.Enabled
+		}
+	}
 	text := []string{
-		fmt.Sprintf("%s in %s, with %s, %s of them known to be enabled, were held against %s.", Quantity(len(w.Scopes), "account scope"), Quantity(authorities, "authority"), Quantity(accounts, "account"), Grouped(enabled), strings.Join(against, ", ")),
+		fmt.Sprintf("%s in %s, with %s, %s of them known to be enabled, were held against %s.", Quantity(scopes, "account scope"), Quantity(authorities-len(w.Unweighed), "place"), Quantity(accounts, "account"), Grouped(enabled), strings.Join(against, ", ")),
 		fmt.Sprintf("Of %s, %s hold. There are %s: %s weak, %s conflicting, %s missing, %s waived; %s of those not waived are grave.", Quantity(len(w.Verdicts), "verdict"), Grouped(held), Quantity(len(w.Findings), "finding"),
 			Grouped(counts[weigh.Weak]), Grouped(counts[weigh.Conflicting]), Grouped(counts[weigh.Missing]), Grouped(counts[weigh.Waived]), Grouped(grave)),
+	}
+	if missed != "" {
+		text = slices.Insert(text, 1, missed+" ("+strings.Join(places, "; ")+").")
+	}
+	if r.Behind != "" {
+		text = slices.Insert(text, 0, r.Behind)
 	}
 	if open, most := unbounded(r); open > 0 {
 		text = append(text, fmt.Sprintf("In %s nothing locks: guesses are bounded only by how fast a server answers (%s).", Quantity(open, "policy"), most))
@@ -118,13 +127,12 @@ func summary(r *engagement.Report) []string {
 // unbounded counts the policies under which nothing locks, and names some.
 func unbounded(r *engagement.Report) (n int, names string) {
 	var all []string
-	seen := map[string]bool{}
+	seen := map[govern.PolicyID]bool{}
 	for i := range r.Forecasts.Scopes {
 		x := &r.Forecasts.Scopes[i]
-		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
-		if x.Now.Lockout.Known && x.Now.Lockout.Never && !seen[name] {
-			seen[name] = true
-			all = append(all, name)
+		if id := x.Scope.Under(); x.Now.Lockout.Known && x.Now.Lockout.Never && !seen[id] {
+			seen[id] = true
+			all = append(all, x.Scope.Title())
 		}
 	}
 	names = strings.Join(all[:min(len(all), 3)], ", ")

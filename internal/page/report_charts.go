@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/weigh"
 	"sternledger/internal/engagement"
 )
@@ -57,15 +58,16 @@ func (s *svg) rest(y, more int, of string) {
 
 // label shortens a policy's name so that it fits at the left: first the
 // authority's part of it.
-func label(name string) string {
+func label(authority, policy string) string {
 	const most = 44
-	if len([]rune(name)) <= most {
+	if name := authority + " / " + policy; len([]rune(name)) <= most {
 		return name
 	}
-	authority, policy, _ := strings.Cut(name, " / ")
 	policy = clip(policy, 26)
 	return clip(authority, max(most-4-len([]rune(policy)), 8)) + " / " + policy
 }
+
+func labelOf(s *govern.Scope) string { return label(s.Authority.Label(), s.PolicyName()) }
 
 func (v *htmlReport) charts() {
 	v.Guesses = guessesChart(v.Report)
@@ -77,26 +79,26 @@ func (v *htmlReport) charts() {
 // weekend below the lock, on a scale of powers of ten.
 func guessesChart(r *engagement.Report) template.HTML {
 	type bar struct {
-		name    string
-		n       float64
-		unbound bool
+		name, label string
+		n           float64
+		unbound     bool
 	}
 	var bars []bar
-	seen := map[string]bool{}
+	seen := map[govern.PolicyID]bool{}
 	for i := range r.Forecasts.Scopes {
 		x := &r.Forecasts.Scopes[i]
-		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
-		if seen[name] {
+		id, name, short := x.Scope.Under(), x.Scope.Title(), labelOf(x.Scope)
+		if seen[id] {
 			continue
 		}
-		seen[name] = true
+		seen[id] = true
 		for _, g := range x.Now.Guesses {
 			switch {
 			case g.Horizon != "weekend":
 			case g.UnderLock != nil:
-				bars = append(bars, bar{name, float64(*g.UnderLock), false})
+				bars = append(bars, bar{name, short, float64(*g.UnderLock), false})
 			case g.AtRate != nil:
-				bars = append(bars, bar{name, float64(*g.AtRate), true})
+				bars = append(bars, bar{name, short, float64(*g.AtRate), true})
 			}
 		}
 	}
@@ -137,7 +139,7 @@ func guessesChart(r *engagement.Report) template.HTML {
 	}
 	for i, b := range bars {
 		y := float64(top + i*chartRow)
-		s.text(chartLabels-8, y+13, "name", label(b.name))
+		s.text(chartLabels-8, y+13, "name", b.label)
 		class := "bar"
 		if b.unbound {
 			class = "open"
@@ -160,49 +162,49 @@ func guessText(n float64, unbound bool) string {
 // and how many accounts live under it.
 func verdictsChart(r *engagement.Report) template.HTML {
 	type bar struct {
-		name, accounts string
-		counts         map[weigh.Kind]int
-		total          int
+		id                    govern.PolicyID
+		name, label, accounts string
+		counts                map[weigh.Kind]int
+		total                 int
 	}
 	var bars []*bar
-	at := map[string]*bar{}
-	worstOf := map[string]map[string]weigh.Kind{}
+	at := map[govern.PolicyID]*bar{}
+	worstOf := map[govern.PolicyID]map[string]weigh.Kind{}
 	for i := range r.Weighing.Verdicts {
 		x := &r.Weighing.Verdicts[i]
-		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
-		if at[name] == nil {
-			at[name] = &bar{name: name, counts: map[weigh.Kind]int{}}
-			bars = append(bars, at[name])
-			worstOf[name] = map[string]weigh.Kind{}
+		under := x.Scope.Under()
+		if at[under] == nil {
+			at[under] = &bar{id: under, name: x.Scope.Title(), label: labelOf(x.Scope), counts: map[weigh.Kind]int{}}
+			bars = append(bars, at[under])
+			worstOf[under] = map[string]weigh.Kind{}
 		}
 		id := string(x.Demand.Setting)
-		if old, ok := worstOf[name][id]; !ok || x.Kind.Rank() > old.Rank() {
-			worstOf[name][id] = x.Kind
+		if old, ok := worstOf[under][id]; !ok || x.Kind.Rank() > old.Rank() {
+			worstOf[under][id] = x.Kind
 		}
 	}
-	accounts, listed := map[string]int{}, map[string]bool{}
+	accounts, listed := map[govern.PolicyID]int{}, map[govern.PolicyID]bool{}
 	for _, sc := range r.Weighing.Scopes {
-		name := sc.Authority.Name + " / " + sc.PolicyName()
-		accounts[name] += sc.Accounts
-		listed[name] = sc.Listed()
+		accounts[sc.Under()] += sc.Accounts
+		listed[sc.Under()] = sc.Listed()
 	}
 	if len(bars) == 0 {
 		return ""
 	}
 	most := 1
 	for _, b := range bars {
-		for _, k := range worstOf[b.name] {
+		for _, k := range worstOf[b.id] {
 			b.counts[k]++
 			b.total++
 		}
 		most = max(most, b.total)
 		b.accounts = "not listed"
-		if listed[b.name] {
-			b.accounts = Grouped(accounts[b.name])
+		if listed[b.id] {
+			b.accounts = Grouped(accounts[b.id])
 		}
 	}
 	// The policies with most accounts first: there it matters most.
-	slices.SortStableFunc(bars, func(x, y *bar) int { return accounts[y.name] - accounts[x.name] })
+	slices.SortStableFunc(bars, func(x, y *bar) int { return accounts[y.id] - accounts[x.id] })
 	more := max(len(bars)-mostBars, 0)
 	bars = bars[:len(bars)-more]
 	room := float64(chartWidth - chartLabels - 80)
@@ -234,7 +236,7 @@ func verdictsChart(r *engagement.Report) template.HTML {
 	s.text(chartWidth-2, 13, "tick right", "accounts")
 	for i, b := range bars {
 		y := float64(top + i*chartRow)
-		s.text(chartLabels-8, y+13, "name", label(b.name))
+		s.text(chartLabels-8, y+13, "name", b.label)
 		x := float64(chartLabels)
 		for _, k := range weigh.Kinds {
 			n := b.counts[k]

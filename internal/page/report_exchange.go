@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
 	"sternledger/internal/engagement"
@@ -124,10 +125,16 @@ func reportOSCAL(w io.Writer, r *engagement.Report) error {
 		return object{"name": name, "ns": "https://sternledger.example/ns", "value": oneValue(fmt.Sprint(value))}
 	}
 	observations, findings := []object{}, []object{}
-	failed := map[string]bool{}
+	type told struct {
+		scope govern.ScopeID
+		rule  string
+	}
+	failed := map[told]bool{}
 	for i := range r.Weighing.Findings {
 		f := &r.Weighing.Findings[i]
-		failed[f.ScopeName()+"\x00"+ruleOf(f)] = true
+		if f.Scope != nil {
+			failed[told{f.Scope.ID(), ruleOf(f)}] = true
+		}
 		evidence := []object{}
 		for _, c := range f.Evidence {
 			evidence = append(evidence, object{"href": evidenceURI(c.File) + fmt.Sprintf("#L%d", c.Line), "description": oneValue(citeText(c))})
@@ -149,12 +156,12 @@ func reportOSCAL(w io.Writer, r *engagement.Report) error {
 	}
 	for i := range r.Weighing.Verdicts {
 		v := &r.Weighing.Verdicts[i]
-		key := v.Scope.Name() + "\x00" + string(v.Demand.Setting)
+		key := told{v.Scope.ID(), string(v.Demand.Setting)}
 		if v.Kind != weigh.Holds || failed[key] {
 			continue
 		}
 		failed[key] = true // told
-		findings = append(findings, object{"uuid": uuid("holds", r.Seal, key), "title": oneValue(v.Scope.Name() + ": " + setting.Get(v.Demand.Setting).Title), "description": oneValue("Observed: " + v.Observed + "; demanded: " + v.Demand.Text()),
+		findings = append(findings, object{"uuid": uuid("holds", r.Seal, key.scope.String(), key.rule), "title": oneValue(v.Scope.Name() + ": " + setting.Get(v.Demand.Setting).Title), "description": oneValue("Observed: " + v.Observed + "; demanded: " + v.Demand.Text()),
 			"target": object{"type": "objective-id", "target-id": token(string(v.Demand.Setting)), "title": oneValue(v.Scope.Name()), "status": object{"state": "satisfied", "reason": "pass"}}, "props": []object{prop("scope", v.Scope.Name())}})
 	}
 	var against []string

@@ -2,6 +2,7 @@ package page
 
 import (
 	_ "embed" // the page's template
+	"encoding/json"
 	"fmt"
 	"html/template"
 	"io"
@@ -56,6 +57,7 @@ type htmlCell struct {
 
 // htmlPolicy is one part of the page: an authority as a whole, or a policy.
 type htmlPolicy struct {
+	about                    govern.PolicyID
 	ID, Title, Note, Governs string
 	Settings                 []htmlSetting
 	Findings                 []*htmlFinding
@@ -73,7 +75,7 @@ type htmlFinding struct {
 	Sources string
 	Who     string
 	Cites   []string
-	Filter  string   // ids of the baselines
+	Each    string   // what the filter picks by, as JSON; see eachOf
 	Prints  []string // severity, tier and fingerprint of each tier
 	Also    []string // fingerprints of the other tiers
 }
@@ -87,7 +89,25 @@ type htmlChange struct {
 type htmlGap struct{ Where, What string }
 
 // N is how many findings are told as one: those of tiers under one policy.
-func (f *htmlFinding) N() int { return 1 + len(f.Also) }
+// eachOf lists, for the page's filter, what it picks by: of every finding that
+// is told here, not of the gravest alone.
+func eachOf(f *told) string {
+	type one struct {
+		Verdict   weigh.Kind `json:"verdict"`
+		Severity  string     `json:"severity"`
+		Baselines []string   `json:"baselines"`
+	}
+	var all []one
+	for _, x := range f.each {
+		o := one{x.Kind, string(x.Severity), []string{}}
+		for _, b := range x.Baselines {
+			o.Baselines = append(o.Baselines, b.ID)
+		}
+		all = append(all, o)
+	}
+	text, _ := json.Marshal(all)
+	return string(text)
+}
 
 // mostDrift is how much the page lists of each part of a drift.
 const mostDrift = 40
@@ -116,13 +136,13 @@ func reportHTML(w io.Writer, r *engagement.Report) error {
 
 var shortKinds = map[weigh.Kind]string{weigh.Holds: "holds", weigh.Weak: "weak", weigh.Conflicting: "confl.", weigh.Missing: "miss.", weigh.Waived: "waived", "": "–"}
 
-// policies makes the parts, and returns their ids by title.
-func (v *htmlReport) policies() map[string]string {
-	ids := map[string]string{}
+// policies makes the parts, and returns their ids.
+func (v *htmlReport) policies() map[govern.PolicyID]string {
+	ids := map[govern.PolicyID]string{}
 	w := v.Weighing
 	for n, about := range subjects(w) {
-		p := htmlPolicy{ID: fmt.Sprintf("p%d", n+1), Title: about.title, Note: about.note, Held: holding(w, about.scopes)}
-		ids[about.title] = p.ID
+		p := htmlPolicy{about: about.id, ID: fmt.Sprintf("p%d", n+1), Title: about.title, Note: about.note, Held: holding(w, about.scopes)}
+		ids[about.id] = p.ID
 		if len(about.scopes) > 0 {
 			s := about.scopes[0]
 			p.Governs = governsText(s)
@@ -143,9 +163,7 @@ func (v *htmlReport) policies() map[string]string {
 			for _, c := range f.Evidence {
 				x.Cites = append(x.Cites, citeText(c))
 			}
-			for _, b := range f.Baselines {
-				x.Filter += b.ID + " "
-			}
+			x.Each = eachOf(f)
 			p.Findings = append(p.Findings, x)
 		}
 		v.Policies = append(v.Policies, p)
@@ -154,15 +172,15 @@ func (v *htmlReport) policies() map[string]string {
 }
 
 // matrices makes a table of words for each kind of place.
-func (v *htmlReport) matrices(ids map[string]string) {
+func (v *htmlReport) matrices(ids map[govern.PolicyID]string) {
 	type place struct {
-		policy  string
+		policy  govern.PolicyID
 		setting setting.ID
 	}
 	worst, finding := map[place]weigh.Kind{}, map[place]string{}
 	for i := range v.Weighing.Verdicts {
 		x := &v.Weighing.Verdicts[i]
-		at := place{x.Scope.Authority.Name + " / " + x.Scope.PolicyName(), x.Demand.Setting}
+		at := place{x.Scope.Under(), x.Demand.Setting}
 		if old, ok := worst[at]; !ok || x.Kind.Rank() > old.Rank() {
 			worst[at] = x.Kind
 		}
@@ -170,7 +188,7 @@ func (v *htmlReport) matrices(ids map[string]string) {
 	for _, p := range v.Policies {
 		for _, f := range p.Findings {
 			for _, id := range f.Settings {
-				if at := (place{p.Title, id}); finding[at] == "" || f.Check == "" {
+				if at := (place{p.about, id}); finding[at] == "" || f.Check == "" {
 					finding[at] = f.Fingerprint
 				}
 			}
@@ -178,26 +196,26 @@ func (v *htmlReport) matrices(ids map[string]string) {
 	}
 	// Places of one kind share a table: they have the same settings.
 	var order []string
-	rows, of := map[string][]string{}, map[string]string{}
+	rows, named := map[string][]govern.PolicyID{}, map[govern.PolicyID]string{}
 	for _, s := range v.Weighing.Scopes {
 		title := familyOf(s.Authority.Platform)
 		if rows[title] == nil {
 			order = append(order, title)
 		}
-		if name := s.Authority.Name + " / " + s.PolicyName(); of[name] == "" {
-			of[name] = title
-			rows[title] = append(rows[title], name)
+		if id := s.Under(); named[id] == "" {
+			named[id] = s.Title()
+			rows[title] = append(rows[title], id)
 		}
 	}
 	for _, title := range order {
 		m := htmlMatrix{Title: title}
 		for _, row := range setting.Table() {
-			if slices.ContainsFunc(rows[title], func(p string) bool { _, ok := worst[place{p, row.ID}]; return ok }) {
+			if slices.ContainsFunc(rows[title], func(p govern.PolicyID) bool { _, ok := worst[place{p, row.ID}]; return ok }) {
 				m.Settings = append(m.Settings, row)
 			}
 		}
 		for _, p := range rows[title] {
-			line := htmlMatrixRow{Name: p, ID: ids[p]}
+			line := htmlMatrixRow{Name: named[p], ID: ids[p]}
 			some := false
 			for _, row := range m.Settings {
 				at := place{p, row.ID}
@@ -273,22 +291,22 @@ func (v *htmlReport) drift() {
 // gaps are what the evidence lacks: findings that are missing, and what was not
 // understood.
 func (v *htmlReport) gaps() {
-	like := map[string][]string{}
-	var order []string
+	type gap struct{ where, reason string }
+	like := map[gap][]string{}
+	var order []gap
 	for i := range v.Weighing.Findings {
 		f := &v.Weighing.Findings[i]
 		if f.Kind != weigh.Missing {
 			continue
 		}
-		key := f.ScopeName() + "\x00" + f.Reason
+		key := gap{f.ScopeName(), f.Reason}
 		if like[key] == nil {
 			order = append(order, key)
 		}
 		like[key] = append(like[key], f.Headline())
 	}
 	for _, key := range order {
-		where, reason, _ := strings.Cut(key, "\x00")
-		v.Gaps = append(v.Gaps, htmlGap{where, strings.Join(like[key], ", ") + ": " + reason})
+		v.Gaps = append(v.Gaps, htmlGap{key.where, strings.Join(like[key], ", ") + ": " + key.reason})
 	}
 	for _, p := range v.Problems {
 		v.Gaps = append(v.Gaps, htmlGap{p.Cite.String(), p.Text})
@@ -297,13 +315,12 @@ func (v *htmlReport) gaps() {
 
 // forecasts makes the rows of the table of what the settings allow.
 func (v *htmlReport) forecasts() {
-	seen := map[string]bool{}
+	seen := map[govern.PolicyID]bool{}
 	for i := range v.Report.Forecasts.Scopes {
 		x := &v.Report.Forecasts.Scopes[i]
-		name := x.Scope.Authority.Name + " / " + x.Scope.PolicyName()
-		if !seen[name] {
-			seen[name] = true
-			v.Forecasts = append(v.Forecasts, append([]string{name}, tableCells(&x.Now)...))
+		if id := x.Scope.Under(); !seen[id] {
+			seen[id] = true
+			v.Forecasts = append(v.Forecasts, append([]string{x.Scope.Title()}, tableCells(&x.Now)...))
 		}
 	}
 }

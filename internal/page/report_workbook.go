@@ -9,6 +9,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/engagement"
@@ -243,7 +244,7 @@ func (b *book) findings(r *engagement.Report) {
 				until = day
 			}
 		}
-		p.add(f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), headOf(f), f.Accounts, strings.Join(f.Examples, ", "), f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, "; "), strings.Join(sourceTexts(f), "; "), until, why)
+		p.add(f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), f.Head(), f.Accounts, strings.Join(f.Examples, ", "), f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, "; "), strings.Join(sourceTexts(f), "; "), until, why)
 	}
 }
 
@@ -259,16 +260,17 @@ func (b *book) accounts(r *engagement.Report) {
 func (b *book) settings(r *engagement.Report) {
 	heads, widths := []string{"Setting", "Unit"}, []float64{26, 12}
 	var columns []*column
-	byAuthority := map[string][]*govern.Scope{}
-	var order []string
+	byAuthority := map[estate.Place][]*govern.Scope{}
+	var order []estate.Place
 	for _, s := range r.Weighing.Scopes {
-		if byAuthority[s.Authority.Name] == nil {
-			order = append(order, s.Authority.Name)
+		at := s.Authority.Place()
+		if byAuthority[at] == nil {
+			order = append(order, at)
 		}
-		byAuthority[s.Authority.Name] = append(byAuthority[s.Authority.Name], s)
+		byAuthority[at] = append(byAuthority[at], s)
 	}
-	for _, name := range order {
-		columns = append(columns, byPolicy(byAuthority[name], true)...)
+	for _, at := range order {
+		columns = append(columns, byPolicy(byAuthority[at], true)...)
 	}
 	for _, c := range columns {
 		heads, widths = append(heads, c.head), append(widths, 20)

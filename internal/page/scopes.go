@@ -107,7 +107,7 @@ func byPolicy(scopes []*govern.Scope, named bool) []*column {
 				c.head = scope.Policy.Name + ", of " + scope.Elsewhere.Name
 			}
 			if named {
-				c.head = scope.Authority.Name + ": " + c.head
+				c.head = scope.Authority.Label() + ": " + c.head
 			}
 			all = append(all, c)
 		}

@@ -24,6 +24,13 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing, how WeighView) err
 	}
 	s.Title(title, fmt.Sprintf("weighing %d, %s", w.Number, w.At.Format("2006-01-02 15:04 UTC")))
 	s.Text("against " + strings.Join(against, ", "))
+	if head, lines := unweighed(w.Whole().Unweighed, placesOf(w)); head != "" {
+		s.Text(head + ".")
+		for _, line := range lines {
+			s.Text("  " + line)
+		}
+		s.Text("Choose baselines under \"baselines:\" in engagement.yaml, or with --against.")
+	}
 	s.Blank()
 	switch {
 	case how.Matrix:
@@ -36,6 +43,18 @@ func Weighing(s *Sheet, title string, w *engagement.Weighing, how WeighView) err
 	}
 	aside(s, w, how.Verbose)
 	return s.Err()
+}
+
+// placesOf counts the places of a weighing, those without a scope included.
+func placesOf(w *engagement.Weighing) int {
+	seen := map[estate.Place]bool{}
+	for _, s := range w.Whole().Scopes {
+		seen[s.Authority.Place()] = true
+	}
+	for _, u := range w.Whole().Unweighed {
+		seen[u.Authority.Place()] = true
+	}
+	return len(seen)
 }
 
 // WeighView says how a weighing is laid out.
@@ -109,7 +128,7 @@ func bySetting(s *Sheet, w *engagement.Weighing) {
 				for _, g := range like[1:] {
 					tiers, prints = append(tiers, g.Scope.Tier), append(prints, g.Fingerprint)
 				}
-				head = f.Scope.Authority.Name + " / " + f.Scope.PolicyName() + " / " + strings.Join(tiers, ", ")
+				head = f.Scope.Title() + " / " + strings.Join(tiers, ", ")
 			}
 			if f.Check == "" {
 				head += ": " + f.Observed + "; demanded: " + f.Demanded
@@ -145,11 +164,10 @@ func tiersTogether(all []*weigh.Finding) [][]*weigh.Finding {
 // worst verdict.
 func matrix(s *Sheet, w *engagement.Weighing) {
 	type place struct {
-		policy  string
+		policy  govern.PolicyID
 		setting setting.ID
 	}
 	worst := map[place]weigh.Kind{}
-	of := func(scope *govern.Scope) string { return scope.Authority.Name + " / " + scope.PolicyName() }
 	byAuthority := map[*estate.Authority][]*govern.Scope{}
 	var authorities []*estate.Authority
 	for _, scope := range w.Scopes {
@@ -159,7 +177,7 @@ func matrix(s *Sheet, w *engagement.Weighing) {
 		byAuthority[scope.Authority] = append(byAuthority[scope.Authority], scope)
 	}
 	for _, v := range w.Verdicts {
-		at := place{of(v.Scope), v.Demand.Setting}
+		at := place{v.Scope.Under(), v.Demand.Setting}
 		if old, ok := worst[at]; !ok || v.Kind.Rank() > old.Rank() {
 			worst[at] = v.Kind
 		}
@@ -171,7 +189,7 @@ func matrix(s *Sheet, w *engagement.Weighing) {
 			columns = append(columns, byPolicy(byAuthority[a], len(group) > 1)...)
 		}
 		columns = slices.DeleteFunc(columns, func(c *column) bool {
-			return !slices.ContainsFunc(setting.Table(), func(row setting.Setting) bool { _, ok := worst[place{of(c.Scope), row.ID}]; return ok })
+			return !slices.ContainsFunc(setting.Table(), func(row setting.Setting) bool { _, ok := worst[place{c.Scope.Under(), row.ID}]; return ok })
 		})
 		if len(columns) == 0 {
 			continue
@@ -182,7 +200,7 @@ func matrix(s *Sheet, w *engagement.Weighing) {
 		if len(group) > 1 {
 			s.Title(Quantity(len(group), "Unix machine"), "")
 		} else {
-			s.Title(group[0].Name, string(group[0].Kind))
+			s.Title(group[0].Label(), string(group[0].Kind))
 		}
 		width := func(c *column) int {
 			widest := len(weigh.Conflicting)
@@ -209,7 +227,7 @@ func matrix(s *Sheet, w *engagement.Weighing) {
 			for _, row := range setting.Table() {
 				cells, any := []string{string(row.ID)}, false
 				for _, c := range shown {
-					kind, ok := worst[place{of(c.Scope), row.ID}]
+					kind, ok := worst[place{c.Scope.Under(), row.ID}]
 					if !ok {
 						kind = "-"
 					}
@@ -227,26 +245,17 @@ func matrix(s *Sheet, w *engagement.Weighing) {
 
 // aside lists what was not weighed, and why.
 func aside(s *Sheet, w *engagement.Weighing, verbose bool) {
-	var unweighed []string
-	for _, scope := range w.Scopes {
-		if text := fmt.Sprintf("%s (%s)", scope.Authority.Name, scope.Authority.Platform); scope.Elsewhere == nil && !weighedAt(w, scope.Authority) && !slices.Contains(unweighed, text) {
-			unweighed = append(unweighed, text)
-		}
-	}
 	decided := map[string][]string{}
 	for _, a := range w.SetAside {
 		key := fmt.Sprintf("%s: %s is followed (%s); set aside: %s", a.Decision.Setting, a.Decision.Follow, a.Decision.Why, a.Named)
 		decided[key] = append(decided[key], a.Scope.Name())
 	}
 	lapsed(s, w)
-	if len(unweighed)+len(decided) == 0 && (!verbose || len(w.Idle) == 0) {
+	if len(decided) == 0 && (!verbose || len(w.Idle) == 0) {
 		return
 	}
 	s.Blank()
 	s.Title("Not weighed", "")
-	if len(unweighed) > 0 {
-		s.Note("no baseline", "no chosen baseline speaks of the platform of "+strings.Join(unweighed, ", "))
-	}
 	for _, key := range slices.Sorted(maps.Keys(decided)) {
 		s.Note("decided", key+", on "+strings.Join(decided[key], ", "))
 	}
@@ -276,9 +285,39 @@ func lapsed(s *Sheet, w *engagement.Weighing) {
 	}
 }
 
-// weighedAt reports whether any demand was weighed on an authority.
-func weighedAt(w *engagement.Weighing, a *estate.Authority) bool {
-	return slices.ContainsFunc(w.Whole().Verdicts, func(v weigh.Verdict) bool { return v.Scope.Authority == a })
+// unweighed says which places no chosen baseline covers, a line for each
+// platform; nothing where all are covered.
+func unweighed(all []weigh.Unweighed, places int) (head string, lines []string) {
+	if len(all) == 0 {
+		return "", nil
+	}
+	type like struct {
+		names   []string
+		fitting string
+	}
+	by, order := map[setting.Platform]*like{}, []setting.Platform{}
+	for _, u := range all {
+		p := u.Authority.Platform
+		if by[p] == nil {
+			by[p] = &like{fitting: strings.Join(u.Fitting, ", ")}
+			order = append(order, p)
+		}
+		by[p].names = append(by[p].names, u.Authority.Label())
+	}
+	const most = 8
+	for _, p := range order {
+		names := by[p].names
+		text := strings.Join(names[:min(len(names), most)], ", ")
+		if more := len(names) - most; more > 0 {
+			text += fmt.Sprintf(" and %s more", Grouped(more))
+		}
+		fits := "covered by " + by[p].fitting
+		if by[p].fitting == "" {
+			fits = "no shipped baseline covers it"
+		}
+		lines = append(lines, fmt.Sprintf("%s: %s; %s", p, text, fits))
+	}
+	return fmt.Sprintf("%d of %s not weighed: no chosen baseline covers them", len(all), Quantity(places, "place")), lines
 }
 
 // subject is what one part of the page is about: an authority as a whole, or
@@ -286,6 +325,7 @@ func weighedAt(w *engagement.Weighing, a *estate.Authority) bool {
 // their findings are told once.
 type subject struct {
 	title, note string
+	id          govern.PolicyID
 	scopes      []*govern.Scope
 	findings    []*told
 }
@@ -293,29 +333,29 @@ type subject struct {
 // told is a finding with the scopes that have it.
 type told struct {
 	*weigh.Finding
+	each  []*weigh.Finding // all that are told as one: of the tiers under one policy
 	tiers []string
 	also  []string // fingerprints of the others
 }
 
 func subjects(w *engagement.Weighing) []*subject {
 	var all []*subject
-	at := map[string]*subject{}
-	under := func(key, title, note string) *subject {
+	at := map[govern.PolicyID]*subject{}
+	under := func(key govern.PolicyID, title, note string) *subject {
 		if at[key] == nil {
-			at[key] = &subject{title: title, note: note}
+			at[key] = &subject{id: key, title: title, note: note}
 			all = append(all, at[key])
 		}
 		return at[key]
 	}
 	for i := range w.Findings {
 		if f := &w.Findings[i]; f.Scope == nil {
-			about := under(f.Authority.Name, f.Authority.Name, "the authority as a whole")
-			about.findings = append(about.findings, &told{Finding: f})
+			about := under(govern.PolicyID{At: f.Authority.Place()}, f.Authority.Label(), "the authority as a whole")
+			about.findings = append(about.findings, &told{Finding: f, each: []*weigh.Finding{f}})
 		}
 	}
 	for _, scope := range w.Scopes {
-		name := scope.Authority.Name + " / " + scope.PolicyName()
-		about := under(name, name, "")
+		about := under(scope.Under(), scope.Title(), "")
 		about.scopes = append(about.scopes, scope)
 		for i := range w.Findings {
 			f := &w.Findings[i]
@@ -330,6 +370,7 @@ func subjects(w *engagement.Weighing) []*subject {
 				same = len(about.findings) - 1
 			}
 			t := about.findings[same]
+			t.each = append(t.each, f)
 			t.tiers = append(t.tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Tier, f.Fingerprint))
 			if t.Finding != f {
 				t.also = append(t.also, f.Fingerprint)

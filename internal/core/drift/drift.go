@@ -132,16 +132,6 @@ func compared(before, after map[string]string, why string) []Change {
 	return all
 }
 
-// key names a scope by what makes it, so that it is the same scope in another
-// weighing even if the tiers under its policy are split otherwise.
-func key(s *govern.Scope) string {
-	origin := ""
-	if s.Policy != nil {
-		origin = s.Policy.Origin
-	}
-	return strings.Join([]string{s.Authority.Name, s.PolicyName(), origin}, "\x00")
-}
-
 func counted(accounts int) string {
 	if accounts == 1 {
 		return "1 account"
@@ -149,10 +139,12 @@ func counted(accounts int) string {
 	return fmt.Sprintf("%d accounts", accounts)
 }
 
-func byPolicy(s *State) (first map[string]*govern.Scope, accounts map[string]int) {
-	first, accounts = map[string]*govern.Scope{}, map[string]int{}
+// byPolicy puts scopes together by what governs them, so that it is the same
+// policy in another weighing even if the tiers under it are split otherwise.
+func byPolicy(s *State) (first map[govern.PolicyID]*govern.Scope, accounts map[govern.PolicyID]int) {
+	first, accounts = map[govern.PolicyID]*govern.Scope{}, map[govern.PolicyID]int{}
 	for _, scope := range s.Survey.Scopes {
-		k := key(scope)
+		k := scope.Under()
 		if first[k] == nil {
 			first[k] = scope
 		}
@@ -162,7 +154,7 @@ func byPolicy(s *State) (first map[string]*govern.Scope, accounts map[string]int
 }
 
 // policyOf is how a scope without its tier is written.
-func policyOf(s *govern.Scope) string { return s.Authority.Name + " / " + s.PolicyName() }
+func policyOf(s *govern.Scope) string { return s.Title() }
 
 func (r *Report) scopes() {
 	before, had := byPolicy(&r.Before)
@@ -173,7 +165,7 @@ func (r *Report) scopes() {
 		}
 		return counted(n)
 	}
-	for _, k := range slices.Sorted(maps.Keys(after)) {
+	for _, k := range slices.SortedFunc(maps.Keys(after), govern.PolicyID.Compare) {
 		now := after[k]
 		was, ok := before[k]
 		switch {
@@ -183,7 +175,7 @@ func (r *Report) scopes() {
 			r.Scopes = append(r.Scopes, Change{Way: Differs, What: policyOf(now), Before: number(was, had[k]), After: number(now, has[k])})
 		}
 	}
-	for _, k := range slices.Sorted(maps.Keys(before)) {
+	for _, k := range slices.SortedFunc(maps.Keys(before), govern.PolicyID.Compare) {
 		if after[k] == nil {
 			r.Scopes = append(r.Scopes, Change{Way: Gone, What: policyOf(before[k]), Before: number(before[k], had[k])})
 		}
@@ -195,26 +187,26 @@ type roll struct {
 	survey *govern.Survey
 	at     int // of the authority
 	*estate.Authority
-	keys map[*govern.Scope]string // with the tier
+	ids map[*govern.Scope]govern.ScopeID
 }
 
-func (s *State) roll(authority string) *roll {
-	i := slices.IndexFunc(s.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Name == authority })
+func (s *State) roll(at estate.Place) *roll {
+	i := slices.IndexFunc(s.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Place() == at })
 	if i < 0 || !s.Survey.Estate.Authorities[i].Listed {
 		return nil // the evidence names no accounts: nobody came or went
 	}
-	return &roll{s.Survey, i, s.Survey.Estate.Authorities[i], map[*govern.Scope]string{}}
+	return &roll{s.Survey, i, s.Survey.Estate.Authorities[i], map[*govern.Scope]govern.ScopeID{}}
 }
 
-// scope returns an account's scope and what makes it.
-func (r *roll) scope(row int) (*govern.Scope, string) {
+// scope returns an account's scope and its identity.
+func (r *roll) scope(row int) (*govern.Scope, govern.ScopeID) {
 	s, _ := r.survey.ScopeOf(r.at, row)
-	k, ok := r.keys[s]
+	id, ok := r.ids[s]
 	if !ok {
-		k = key(s) + "\x00" + s.Tier
-		r.keys[s] = k
+		id = s.ID()
+		r.ids[s] = id
 	}
-	return s, k
+	return s, id
 }
 
 // byName returns the rows of the accounts by name, or by DN where a name is
@@ -251,14 +243,14 @@ func (r *roll) alike(o *roll) bool {
 // accounts finds who moved from which policy or tier to which, who is new and
 // who is gone.
 func (r *Report) accounts() {
-	names := map[string]bool{}
+	places := map[estate.Place]string{}
 	for _, s := range []*State{&r.Before, &r.After} {
 		for _, a := range s.Survey.Estate.Authorities {
-			names[a.Name] = true
+			places[a.Place()] = a.Label()
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(names)) {
-		before, after := r.Before.roll(name), r.After.roll(name)
+	for _, at := range slices.SortedFunc(maps.Keys(places), estate.Place.Compare) {
+		before, after, name := r.Before.roll(at), r.After.roll(at), places[at]
 		if before == nil || after == nil {
 			continue
 		}
@@ -314,7 +306,7 @@ func (r *Report) moved(authority, who string, before *roll, was int, after *roll
 func (r *Report) settings() {
 	before, _ := byPolicy(&r.Before)
 	after, _ := byPolicy(&r.After)
-	for _, k := range slices.Sorted(maps.Keys(after)) {
+	for _, k := range slices.SortedFunc(maps.Keys(after), govern.PolicyID.Compare) {
 		was, now := before[k], after[k]
 		if was == nil {
 			continue
@@ -416,10 +408,10 @@ func state(f *weigh.Finding) string {
 // unweighedIn says why a finding of one state could not be in the other;
 // empty: it could.
 func (s *State) unweighedIn(other *State, f *weigh.Finding) string {
-	if !slices.ContainsFunc(other.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Name == f.Authority.Name }) {
-		return f.Authority.Name + " is in one of the weighings only"
+	if !slices.ContainsFunc(other.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Place() == f.Authority.Place() }) {
+		return f.Authority.Label() + " is in one of the weighings only"
 	}
-	if f.Scope != nil && !slices.ContainsFunc(other.Survey.Scopes, func(x *govern.Scope) bool { return key(x) == key(f.Scope) && x.Tier == f.Scope.Tier }) {
+	if f.Scope != nil && !slices.ContainsFunc(other.Survey.Scopes, func(x *govern.Scope) bool { return x.ID() == f.Scope.ID() }) {
 		return "the scope is in one of the weighings only"
 	}
 	if f.Check != "" {
@@ -427,7 +419,7 @@ func (s *State) unweighedIn(other *State, f *weigh.Finding) string {
 	}
 	// A demand: was the setting weighed on that scope at all?
 	weighed := slices.ContainsFunc(other.Result.Verdicts, func(v weigh.Verdict) bool {
-		return v.Demand.Setting == f.Settings[0] && v.Scope.Tier == f.Scope.Tier && key(v.Scope) == key(f.Scope)
+		return v.Demand.Setting == f.Settings[0] && v.Scope.ID() == f.Scope.ID()
 	})
 	if !weighed {
 		return "no baseline of the other weighing demands it there"

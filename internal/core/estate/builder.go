@@ -44,7 +44,8 @@ type draft struct {
 	older     int     // row in Files from which on the files are of earlier gathers; -1: none
 	named     map[uint64]mention
 	servers   []server
-	wanting   []uint32 // groups whose list of members lacks one that says it is there
+	before    *Authority // what is on record of it
+	wanting   []uint32   // groups whose list of members lacks one that says it is there
 }
 
 // edge is one line that tells of a membership: the object at row says it of the
@@ -162,6 +163,11 @@ func (b *Builder) Cite(line int, where, raw string) Cite {
 type Place struct {
 	Name string
 	Kind Kind
+}
+
+// Compare orders places by name.
+func (at Place) Compare(other Place) int {
+	return cmp.Or(strings.Compare(at.Name, other.Name), strings.Compare(string(at.Kind), string(other.Kind)))
 }
 
 // InDomain is the directory domain of that DNS name.
@@ -294,7 +300,9 @@ func (b *Builder) Set(into Settings, p setting.Platform, id setting.ID, v settin
 	}
 	if ok && old.Problem == "" && old.Value != v {
 		s := setting.Get(id)
-		b.Unreadable(into, id, c, fmt.Sprintf("%s here, %s at %s: the evidence contradicts itself", s.Text(v), s.Text(old.Value), old.Cite))
+		why := fmt.Sprintf("%s here, %s at %s: the evidence contradicts itself", s.Text(v), s.Text(old.Value), old.Cite)
+		into[id] = Fact{Cite: c, Problem: why}
+		b.note(Problem{Cite: c, Text: why, Damaged: true, Contradicts: true})
 		return
 	}
 	f := Fact{Value: v, Cite: c}
@@ -510,7 +518,7 @@ func (b *Builder) Finish() []*Authority {
 		all = append(all, &d.Authority)
 	}
 	slices.SortFunc(all, func(x, y *Authority) int {
-		return cmp.Or(strings.Compare(x.Name, y.Name), strings.Compare(string(x.Kind), string(y.Kind)))
+		return x.Place().Compare(y.Place())
 	})
 	return all
 }
@@ -539,6 +547,9 @@ func (d *draft) finish(b *Builder) {
 		switch d.Objects.ClassOf(row) {
 		case Account:
 			d.Accounts++
+			if d.Objects.FlagsOf(row)&NoControl == 0 {
+				d.Flagged++
+			}
 		case Group:
 			d.Groups++
 		case Computer:
@@ -552,6 +563,7 @@ func (d *draft) finish(b *Builder) {
 		}
 	}
 	d.Listed = d.Accounts > 0
+	d.Memberships = d.Objects.Holds.Len()
 	d.tellApart()
 	if h := d.Head; h != nil && d.Kind == Domain && len(h.Settings) == 0 {
 		b.Damaged(h.Cite, "the domain's head holds none of the password and lockout attributes; export it with all its attributes")

@@ -158,6 +158,8 @@ type Authority struct {
 	Managed           int         `json:"managed,omitempty"` // managed service accounts: their passwords are the directory's affair
 	Deleted           int         `json:"deleted,omitempty"` // deleted objects, left out
 	Unclassified      int         `json:"unclassified,omitempty"`
+	Memberships       int         `json:"memberships,omitempty"`
+	Flagged           int         `json:"flagged,omitempty"` // accounts of which the flags are known
 	// Disputes are memberships that one side tells and the other, which was
 	// exported too, does not; the first few of DisputeCount.
 	Disputes     []Dispute `json:"disputes,omitempty"`
@@ -166,7 +168,22 @@ type Authority struct {
 	Lost []Loss `json:"lost,omitempty"`
 
 	Objects *Objects `json:"-"`
+	// Twin says that another authority of the estate has the same name, so that
+	// people need the kind to tell them apart.
+	Twin bool `json:"-"`
 }
+
+// Label is how people name the authority: by its kind too where the name alone
+// means two.
+func (a *Authority) Label() string {
+	if a.Twin {
+		return a.Name + " (" + string(a.Kind) + ")"
+	}
+	return a.Name
+}
+
+// Place is the authority's identity.
+func (a *Authority) Place() Place { return Place{a.Name, a.Kind} }
 
 // UseDefault takes the policy of that DN out of those that accounts point at,
 // and makes it the one that governs everybody else. It reports whether the
@@ -185,12 +202,13 @@ func (a *Authority) UseDefault(dn string) bool {
 // Reference is a fine-grained policy that an account or group points at, or
 // that earlier evidence held.
 type Reference struct {
-	DN    string `json:"dn"`
-	Known bool   `json:"known"`          // the policy itself is in the evidence
-	Lost  bool   `json:"lost,omitempty"` // earlier evidence held it
-	Count int    `json:"count"`
-	Rows  []int  `json:"rows,omitempty"` // of the objects that a policy which is not known applies to
-	Cite  Cite   `json:"cite"`
+	DN      string   `json:"dn"`
+	Known   bool     `json:"known"`          // the policy itself is in the evidence
+	Lost    bool     `json:"lost,omitempty"` // earlier evidence held it
+	Count   int      `json:"count"`
+	Rows    []int    `json:"rows,omitempty"`    // of the objects that a policy which is not known applies to
+	Targets []string `json:"targets,omitempty"` // DNs that a lost policy named
+	Cite    Cite     `json:"cite"`
 }
 
 // Dispute is a membership on which the two sides disagree.
@@ -316,6 +334,8 @@ type Problem struct {
 	// Damaged: a value no platform could hold, or evidence that contradicts
 	// itself. It is refused unless the auditor takes it knowingly.
 	Damaged bool `json:"damaged,omitempty"`
+	// Contradicts: two pieces of evidence say different things.
+	Contradicts bool `json:"contradicts,omitempty"`
 }
 
 // Estate is everything the current evidence says.

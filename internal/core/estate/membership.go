@@ -33,11 +33,13 @@ func (d *draft) finishDomain(b *Builder) {
 	tells := d.tellings()
 	d.dropOlderTargets()
 	d.placeTargets(b)
+	d.mentionLost(b)
 	d.addUnseen(b)
 	d.placeTargets(b)
 	d.addPointers(tells)
 	d.noteRanges(tells)
 	d.joinSides(tells)
+	d.addLost(b)
 	for i := range d.Overrides {
 		p := &d.Overrides[i]
 		if len(p.Targets) == 0 && !d.shownIn(p.Cite.File).targets {

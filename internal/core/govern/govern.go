@@ -251,6 +251,9 @@ func (r *Resolution) rank() {
 	for i := range a.Overrides {
 		p := &a.Overrides[i]
 		c := candidate{policy: p, ref: estate.NotFound, loose: p.TargetsPart}
+		if a.Kind == estate.Domain { // facts of earlier versions have no row for what is not in the evidence
+			c.loose = c.loose || slices.ContainsFunc(p.Targets, func(t estate.Target) bool { return t.Object == estate.NotFound })
+		}
 		if p.Precedence == nil {
 			c.doubt = Doubt{Kind: OrderUnknown, Policy: p, Row: estate.NotFound, Text: "the precedence of " + p.Name + " is not in the evidence"}
 			unranked = append(unranked, c)

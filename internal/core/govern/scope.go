@@ -2,6 +2,8 @@ package govern
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -61,23 +63,76 @@ func (s *Scope) Platform() setting.Platform {
 	return s.Authority.Platform
 }
 
-// Name is how the scope is written: "authority / policy", and behind it the
+// PolicyID is the identity of what governs scopes: a policy of a place, or what
+// stands for it where the evidence does not hold or decide it.
+type PolicyID struct {
+	At     estate.Place
+	Origin string       // of the policy; empty where none is known
+	Name   string       // of it, or what is said instead
+	From   estate.Place // of the domain that governs the accounts; zero: the place itself
+}
+
+// ScopeID is the identity of a scope.
+type ScopeID struct {
+	PolicyID
+	Tier string
+}
+
+// Under is the identity of what governs the scope, which scopes that tiers
+// split share.
+func (s *Scope) Under() PolicyID {
+	id := PolicyID{At: s.Authority.Place(), Name: s.PolicyName()}
+	if s.Policy != nil {
+		id.Origin = s.Policy.Origin
+	}
+	if s.Elsewhere != nil {
+		id.From = s.Elsewhere.Place()
+	}
+	return id
+}
+
+// Compare orders identities by place and name.
+func (id PolicyID) Compare(other PolicyID) int {
+	return cmp.Or(strings.Compare(id.At.Name, other.At.Name), strings.Compare(string(id.At.Kind), string(other.At.Kind)),
+		strings.Compare(id.Name, other.Name), strings.Compare(id.Origin, other.Origin), strings.Compare(id.From.Name, other.From.Name))
+}
+
+// ID is the scope's identity.
+func (s *Scope) ID() ScopeID { return ScopeID{s.Under(), s.Tier} }
+
+// String is a short fingerprint of the identity, for documents.
+func (id ScopeID) String() string {
+	return Fingerprint(string(id.At.Kind), id.At.Name, id.Origin, id.Name, string(id.From.Kind), id.From.Name, id.Tier)
+}
+
+// Fingerprint is a short name of several texts, which no other texts share.
+func Fingerprint(parts ...string) string {
+	h := sha256.New()
+	for _, p := range parts {
+		fmt.Fprintf(h, "%d:%s", len(p), p) // so that nothing moves from one part to the next
+	}
+	return hex.EncodeToString(h.Sum(nil)[:6])
+}
+
+// Title is how people write the policy of a scope: "authority / policy".
+func (s *Scope) Title() string { return s.Authority.Label() + " / " + s.PolicyName() }
+
+// Name is how people write the scope: "authority / policy", and behind it the
 // tier where tiers split it.
 func (s *Scope) Name() string {
-	name := s.Authority.Name + " / " + s.PolicyName()
 	if s.Split {
-		name += " / " + s.Tier
+		return s.Title() + " / " + s.Tier
 	}
-	return name
+	return s.Title()
 }
 
 // PolicyName names the governing policy, or says that it is not known.
 func (s *Scope) PolicyName() string {
 	switch {
 	case s.Elsewhere != nil && s.Policy != nil:
-		return s.Policy.Name + " of " + s.Elsewhere.Name
+		return s.Policy.Name + " of " + s.Elsewhere.Label()
 	case s.Elsewhere != nil:
-		return "not known, of " + s.Elsewhere.Name
+		return "not known, of " + s.Elsewhere.Label()
 	case s.Policy != nil:
 		return s.Policy.Name
 	case s.Rule == Unknown:
@@ -108,6 +163,13 @@ type Survey struct {
 // accounts. dialect says which dialect holds for an authority.
 func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, tiers []TierRule) *Survey {
 	s := &Survey{Estate: e}
+	named := map[string]int{}
+	for _, a := range e.Authorities {
+		named[strings.ToLower(a.Name)]++
+	}
+	for _, a := range e.Authorities {
+		a.Twin = named[strings.ToLower(a.Name)] > 1
+	}
 	for _, a := range e.Authorities {
 		s.Resolutions = append(s.Resolutions, Resolve(a, dialect(a)))
 		s.Tierings = append(s.Tierings, NewTiering(a, tiers))

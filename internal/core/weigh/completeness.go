@@ -25,12 +25,14 @@ const (
 	notGathered = "authority-missing"
 	tooOld      = "evidence-old"
 	notRead     = "evidence-not-understood"
+	notCovered  = "not-weighed"
 )
 
 // completenessChecks tells of them.
 var completenessChecks = []Described{
 	{notGathered, "completeness", Missing, baseline.Serious, nil, "The engagement expects evidence of an authority or machine, and there is none."},
 	{tooOld, "completeness", Missing, baseline.Serious, nil, "The newest evidence of an authority is older than the engagement allows."},
+	{notCovered, "completeness", Missing, baseline.Serious, nil, "No chosen baseline covers a place: nothing there was held against anything."},
 	{notRead, "completeness", Missing, baseline.Minor, nil, "Something in a file was taken and not understood."},
 }
 
@@ -59,6 +61,33 @@ func runExpectation(s *govern.Survey, e Expectation) []Finding {
 		found = append(found, notUnderstood(a, e.Problems)...)
 	}
 	return found
+}
+
+// notWeighed finds the places on which no demand was weighed.
+func (r *Result) notWeighed(s *govern.Survey, fitting func(setting.Platform) []string) {
+	weighed := map[*estate.Authority]bool{}
+	for i := range r.Verdicts {
+		weighed[r.Verdicts[i].Scope.Authority] = true
+	}
+	for _, a := range s.Estate.Authorities {
+		if weighed[a] {
+			continue
+		}
+		u := Unweighed{Authority: a, Fitting: []string{}}
+		if fitting != nil {
+			u.Fitting = append(u.Fitting, fitting(a.Platform)...)
+		}
+		r.Unweighed = append(r.Unweighed, u)
+		f := Finding{Kind: Missing, Check: notCovered, Severity: baseline.Serious, Authority: a, Reason: fmt.Sprintf("no chosen baseline covers %s (%s): nothing here was held against anything", a.Label(), a.Platform),
+			Remedy: "Choose one under \"baselines:\" in engagement.yaml, or with --against: of the shipped ones, " + strings.Join(u.Fitting, ", ") + "."}
+		if len(u.Fitting) == 0 {
+			f.Remedy = "None of the shipped baselines does: write one (sternledger baseline new)."
+		}
+		if len(a.Files) > 0 {
+			f.Evidence = []estate.Cite{{File: a.Files[0], Line: 1}}
+		}
+		r.Findings = append(r.Findings, f)
+	}
 }
 
 // notUnderstood reports, for each file that an authority's facts come from,

@@ -42,6 +42,7 @@ const (
 	Withdrawn WaiverState = "withdrawn"  //
 	Outgrown  WaiverState = "outgrown"   // what is observed got worse than what was accepted
 	Needless  WaiverState = "not needed" // there is no such finding any more
+	Ambiguous WaiverState = "ambiguous"  // it is of an earlier version, and could mean findings of two places
 	Overtaken WaiverState = "taken over" // by a newer one on the same finding
 )
 
@@ -65,9 +66,20 @@ func (r *Result) Waive(waivers []Waiver) {
 			w.State = Needless
 		}
 	}
+	aliases := map[string]int{}
+	for i := range r.Findings {
+		aliases[r.Findings[i].Alias]++
+	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		w := newest[f.Fingerprint]
+		if old := newest[f.Alias]; w == nil && old != nil {
+			if aliases[f.Alias] > 1 {
+				old.State, old.Why = Ambiguous, "it was recorded by an earlier version and fits findings of two places of one name: waive the one that is meant anew"
+				continue
+			}
+			w = old
+		}
 		if w == nil {
 			continue
 		}

@@ -52,6 +52,7 @@ type Verdict struct {
 // Finding is a verdict that does not hold, or what a check found.
 type Finding struct {
 	Fingerprint string
+	Alias       string // the fingerprint of versions before 0.2, which did not know the place's kind
 	Kind        Kind
 	Beneath     Kind    // of a waived one: what it would be
 	Waiver      *Waiver // in force
@@ -75,21 +76,25 @@ type Finding struct {
 // ScopeName is the scope the finding is about, or the authority.
 func (f *Finding) ScopeName() string {
 	if f.Scope == nil {
-		return f.Authority.Name
+		return f.Authority.Label()
 	}
 	return f.Scope.Name()
 }
 
-// Headline says in a few words what the finding is about.
-func (f *Finding) Headline() string {
+// Head names in a few words what the finding is about.
+func (f *Finding) Head() string {
 	if f.Check == "" {
-		text := setting.Get(f.Settings[0]).Title
-		if f.Kind == Weak {
-			text += ": " + f.Observed
-		}
-		return text
+		return setting.Get(f.Settings[0]).Title
 	}
 	return f.Check
+}
+
+// Headline is the head, with the value where that is what is wrong.
+func (f *Finding) Headline() string {
+	if f.Check == "" && f.Kind == Weak {
+		return f.Head() + ": " + f.Observed
+	}
+	return f.Head()
 }
 
 // Source names a baseline and the section of it that a finding fails.
@@ -103,6 +108,15 @@ type Result struct {
 	Idle     []Idle  // demands on settings that a platform does not have
 	SetAside []Aside // demands that a decision of the engagement sets aside
 	Waivers  []Waiver
+	// Unweighed are the places that no chosen baseline covers.
+	Unweighed []Unweighed
+}
+
+// Unweighed is a place that no chosen baseline covers, with the shipped ones
+// that would.
+type Unweighed struct {
+	Authority *estate.Authority
+	Fitting   []string
 }
 
 // Idle is a demand that does not apply to a scope: its platform has no such
@@ -133,6 +147,8 @@ type Choice struct {
 	Decisions []Decision
 	Expect    Expectation
 	Day       func(unix int64) string // writes a day; nil: days are left out
+	// Fitting returns the ids of baselines that cover a platform; nil: none known.
+	Fitting func(p setting.Platform) []string
 }
 
 // demandsOn returns the demands on a scope, by setting, after the decisions.
@@ -192,9 +208,10 @@ func Run(survey *govern.Survey, choice Choice) *Result {
 		r.Findings = append(r.Findings, found...)
 	}
 	r.Findings = append(r.Findings, fromVerdicts(r.Verdicts)...)
+	r.notWeighed(survey, choice.Fitting)
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		f.Fingerprint = fingerprint(f)
+		f.Fingerprint, f.Alias = fingerprint(f), alias(f)
 		if f.Scope != nil && f.Accounts == nil && f.Scope.Listed() {
 			f.Accounts, f.Examples = &f.Scope.Accounts, names(f.Authority, f.Scope.Examples)
 		}
@@ -210,7 +227,7 @@ func (r *Result) sort() {
 		place[s] = i
 	}
 	slices.SortStableFunc(r.Findings, func(x, y Finding) int {
-		return cmp.Or(cmp.Compare(place[x.Scope], place[y.Scope]), strings.Compare(x.Authority.Name, y.Authority.Name), cmp.Compare(y.Severity.Rank(), x.Severity.Rank()),
+		return cmp.Or(cmp.Compare(place[x.Scope], place[y.Scope]), strings.Compare(x.Authority.Name, y.Authority.Name), strings.Compare(string(x.Authority.Kind), string(y.Authority.Kind)), cmp.Compare(y.Severity.Rank(), x.Severity.Rank()),
 			cmp.Compare(y.Kind.Rank(), x.Kind.Rank()), slices.CompareFunc(x.Settings, y.Settings, setting.Order),
 			strings.Compare(x.Check, y.Check), strings.Compare(x.About, y.About))
 	})
@@ -402,6 +419,20 @@ func place(e govern.Effective) string {
 // fingerprint names a finding by what it is about, not by how bad it is, so
 // that it keeps its name from one weighing to the next.
 func fingerprint(f *Finding) string {
+	about := []string{string(f.Authority.Kind), f.Authority.Name, f.Check, f.About}
+	if s := f.Scope; s != nil {
+		id := s.ID()
+		about = append(about, id.Name, id.Origin, string(id.From.Kind), id.From.Name, id.Tier)
+	}
+	if f.Check == "" { // a check's settings can be more or fewer next time
+		about = append(about, string(f.Settings[0]))
+	}
+	return govern.Fingerprint(about...)
+}
+
+// alias is the fingerprint that the first versions gave: waivers on record are
+// on it. It can fit two places of one name.
+func alias(f *Finding) string {
 	about := []string{f.Authority.Name, f.Check, f.About}
 	if s := f.Scope; s != nil {
 		about = append(about, s.PolicyName(), s.Tier)

@@ -20,7 +20,7 @@ import (
 )
 
 // Format is the security template.
-var Format = intake.Format{Name: "security template (INF)", Detect: detect, Names: storedName, Read: read}
+var Format = intake.Format{Name: "security template (INF)", Detect: detect, Names: storedName, Speaks: speaks, Read: read}
 
 // maxSize bounds a template; real ones are a few kilobytes.
 const maxSize = 16 << 20
@@ -66,7 +66,7 @@ var keys = []key{
 	{"system access", "ClearTextPassword", "reversible", toggle},
 	{"system access", "LockoutBadCount", "lockout-threshold", special(setting.Never, 1, "0")},
 	{"system access", "LockoutDuration", "lockout-duration", special(setting.UntilAdmin, minutes, "-1", "0")},
-	{"system access", "ResetLockoutCount", "lockout-window", count(minutes)},
+	{"system access", "ResetLockoutCount", "lockout-window", special(setting.AtOnce, minutes, "0")},
 	{"system access", "AllowAdministratorLockout", "lockout-administrator", toggle},
 	{"system access", "ForceLogoffWhenHourExpire", "logoff-at-hours-end", toggle},
 	{"kerberos policy", "MaxTicketAge", "ticket-lifetime", count(hours)},
@@ -343,6 +343,21 @@ func describe(doc []byte) (b backup) {
 	}
 }
 
+// machineOf is the machine that a file is named after.
+func machineOf(file string) string {
+	base := path.Base(slashes(file))
+	return strings.ToLower(strings.TrimSuffix(base, path.Ext(base)))
+}
+
+// speaks says whose template or export a file is: the policy's that its path
+// names, else the machine's.
+func speaks(file string) string {
+	if stored := intoStore.FindStringSubmatch(slashes(file)); stored != nil {
+		return strings.ToUpper(stored[1] + "/" + stored[2])
+	}
+	return machineOf(file)
+}
+
 // machine adds one machine's own export. It does not hold the machine's name;
 // the file's name is taken for it.
 func (t *reader) machine() error {
@@ -351,7 +366,7 @@ func (t *reader) machine() error {
 			Next: "export again with the area of the security policy included; see docs/sources.md"}
 	}
 	base := path.Base(slashes(t.src.Path))
-	name := strings.ToLower(strings.TrimSuffix(base, path.Ext(base)))
+	name := machineOf(t.src.Path)
 	m := t.into.At(estate.Place{Name: name, Kind: estate.Machine})
 	if m.Head != nil {
 		return &intake.Error{Path: t.src.Path, Seen: fmt.Sprintf("a second export of the machine %s", name),
