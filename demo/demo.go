@@ -8,9 +8,10 @@ import (
 	"time"
 )
 
-// Files holds engagement.yaml and the folder exports.
+// Files holds engagement.yaml, the folder exports, and in later what came in the
+// days after.
 //
-//go:embed engagement.yaml all:exports
+//go:embed engagement.yaml all:exports all:later
 var Files embed.FS
 
 // Written says when exports were made whose age matters; the others are new.

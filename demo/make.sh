@@ -37,11 +37,15 @@ policy() { # NAME PRECEDENCE LENGTH COMPLEX HISTORY MAX MIN THRESHOLD DURATION W
   for t in "$@"; do printf 'msDS-PSOAppliesTo: %s,%s\n' "$t" "$base"; done
   echo
 }
-container() { # GUID NAME FLAGS
-  printf 'dn: CN={%s},CN=Policies,CN=System,%s\nobjectClass: groupPolicyContainer\ndisplayName: %s\nflags: %s\n\n' "$1" "$base" "$2" "$3"
+container() { # GUID NAME FLAGS [MORE]
+  printf 'dn: CN={%s},CN=Policies,CN=System,%s\nobjectClass: groupPolicyContainer\ndisplayName: %s\nflags: %s\ngPCFileSysPath: \\\\marrowick.example\\sysvol\\marrowick.example\\Policies\\{%s}\ngPCFunctionalityVersion: 2\ngPCMachineExtensionNames: [{827D319E-6EAC-11D2-A4EA-00C04F79F83A}{803E14A0-B4FB-11D0-A0D0-00A0C90F574B}]\n' "$1" "$base" "$2" "$3" "$1"
+  [ $# -lt 4 ] || printf '%s\n' "$4"
+  echo
 }
 link() { printf '[LDAP://CN={%s},CN=Policies,CN=System,%s;%s]' "$1" "$base" "$2"; }
 
+dcs=6AC1786C-016F-11D2-945F-00C04FB984F9
+trial=AD3F4085-6B97-4E3E-9F88-3A4B5C6D7E8F
 default=31B2F340-016D-11D2-945F-00C04FB984F9
 hardening=7A0C1D52-3E64-4B0B-9C55-0D1F2A3B4C5D
 crews=8B1D2E63-4F75-4C1C-8D66-1E2F3B4C5D6E
@@ -101,7 +105,9 @@ forgotten=9C2E3F74-5A86-4D2D-9E77-2F3A4C5D6E7F
   policy "Visiting Master" 80 12 TRUE 24 "$(days 90)" "$(days 1)" 5 "$(minutes 15)" "$(minutes 15)" "CN=Visiting Master,OU=Visitors"
 
   container $hardening "Harbour Hardening" 0
-  container $crews "Dredging Crews" 0
+  container $crews "Dredging Crews" 0 "gPCWQLFilter: [marrowick.example;{5D1E2F30-7A8B-4C9D-8E0F-102030405060};0]"
+  # Only its makers may read it, so that it never reaches a controller.
+  container $trial "Quay Trial" 0 "nTSecurityDescriptor: O:DAG:DAD:P(A;CI;RPWPCCDCLCLORCWOWDSDDTSW;;;DA)(A;CI;RPWPCCDCLCLORCWOWDSDDTSW;;;SY)"
   container $forgotten "Old Quay Settings" 0
 } >"$work/add.ldif"
 "$lab" add "$work/d" "$work/add.ldif"
@@ -128,7 +134,7 @@ replace: lockOutObservationWindow
 lockOutObservationWindow: $(minutes 10)
 -
 replace: gPLink
-gPLink: $(link $hardening 0)$(link $default 0)
+gPLink: $(link $hardening 0)$(link $default 0)$(link $trial 0)
 
 dn: OU=Dredging,$base
 changetype: modify
@@ -152,13 +158,14 @@ EOF
 # account, trimmed to the records that matter and without the attributes that
 # say nothing of passwords, policies and membership.
 sam=$work/d/dc/private/sam.ldb
-export_all() { ldbsearch -H "$sam" '(objectClass=*)' '*' msDS-ResultantPSO msDS-PSOApplied 2>/dev/null | grep -v '^# '; }
+export_all() { ldbsearch -H "$sam" '(objectClass=*)' '*' msDS-ResultantPSO msDS-PSOApplied nTSecurityDescriptor 2>/dev/null | grep -v '^# '; }
 trim() {
   awk -v RS= '
   /\nobjectClass: (domainDNS|msDS-PasswordSettings|group|user|organizationalUnit|groupPolicyContainer)\n/ {
     n = split($0, line, "\n"); drop = 0; out = ""
     for (i = 1; i <= n; i++) {
-      if (line[i] !~ /^ /) drop = line[i] ~ /^(uSN|when|instanceType|objectCategory|distinguishedName|isCriticalSystemObject|countryCode|codePage|showInAdvanced|systemFlags|wellKnownObjects|otherWellKnown|subRefs|masteredBy|msDs-masteredBy|accountExpires|lastLogoff|logonCount|badPasswordTime|nTMixedDomain|serverState|uASCompat|modifiedCount|fSMORoleOwner|rIDManager|auditingPolicy|creationTime|nextRid|msDS-(AllUsers|PerUser|NcType|Supported|IsDomainFor)|ms-DS-Machine|dc:|name:|cn:|instance|localPolicy|rIDSet|serverReference|operatingSystem|gPCFunc|versionNumber|sAMAccountType|nTSecurity)/
+      if (line[i] !~ /^ /) drop = line[i] ~ /^(uSN|when|instanceType|objectCategory|distinguishedName|isCriticalSystemObject|countryCode|codePage|showInAdvanced|systemFlags|wellKnownObjects|otherWellKnown|subRefs|masteredBy|msDs-masteredBy|accountExpires|lastLogoff|logonCount|badPasswordTime|nTMixedDomain|serverState|uASCompat|modifiedCount|fSMORoleOwner|rIDManager|auditingPolicy|creationTime|nextRid|msDS-(AllUsers|PerUser|NcType|Supported|IsDomainFor)|ms-DS-Machine|dc:|name:|cn:|instanceType|localPolicy|rIDSet|serverReference|operatingSystem|versionNumber|sAMAccountType)/ ||
+        line[i] ~ /^nTSecurity/ && $0 !~ /\nobjectClass: groupPolicyContainer\n/
       if (!drop) out = out line[i] "\n"
     }
     printf "%s\n", out
@@ -269,6 +276,24 @@ MinimumPasswordLength = 6
 signature="$CHICAGO$"
 Revision=1
 EOF
+template $dcs <<'EOF'
+[Unicode]
+Unicode=yes
+[Registry Values]
+MACHINE\System\CurrentControlSet\Services\NTDS\Parameters\LDAPServerIntegrity=4,1
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
+template $trial <<'EOF'
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordLength = 16
+[Version]
+signature="$CHICAGO$"
+Revision=1
+EOF
 utf16 "$here/exports/weigh1.inf" <<'EOF'
 [Unicode]
 Unicode=yes
@@ -315,3 +340,106 @@ PasswordReminderText = "Ask the pilot master"
 signature="$CHICAGO$"
 Revision=1
 EOF
+
+# Two tally machines of one image: their exports are the same to the byte. One
+# of them was mended, and fell back.
+tally() { utf16 "$1" <<EOF
+[Unicode]
+Unicode=yes
+[System Access]
+MinimumPasswordAge = 1
+MaximumPasswordAge = 90
+MinimumPasswordLength = $2
+PasswordComplexity = 1
+PasswordHistorySize = 24
+LockoutBadCount = 5
+ResetLockoutCount = 15
+LockoutDuration = 15
+AllowAdministratorLockout = 1
+ClearTextPassword = 0
+ForceLogoffWhenHourExpire = 1
+[Version]
+signature="\$CHICAGO\$"
+Revision=1
+EOF
+}
+tally "$here/exports/tally1.inf" 8
+tally "$here/exports/tally2.inf" 8
+tally "$here/later/wednesday/tally1.inf" 14
+tally "$here/later/friday/tally1.inf" 8
+
+# The lighthouse's export as it was first, by an administrator: with the
+# container of fine-grained policies, a policy and its group. What came on
+# Friday is what somebody with fewer rights exported.
+light=DC=outer-light,DC=marrowick,DC=example
+mkdir -p "$here/later/friday"
+cp "$here/exports/outer-light.ldif" "$here/later/friday/outer-light.ldif"
+cat >>"$here/exports/outer-light.ldif" <<EOF
+
+dn: CN=Password Settings Container,CN=System,$light
+objectClass: top
+objectClass: msDS-PasswordSettingsContainer
+
+dn: CN=Lamp Keepers,CN=Users,$light
+objectClass: top
+objectClass: group
+sAMAccountName: Lamp Keepers
+objectSid: S-1-5-21-2004336348-1177238915-782003330-1201
+groupType: -2147483646
+member: CN=Ole Lantern,OU=Keepers,$light
+
+dn: CN=Lamp Keepers,CN=Password Settings Container,CN=System,$light
+objectClass: top
+objectClass: msDS-PasswordSettings
+objectGUID: 7b0c4f1e-52d3-4a86-9f0e-3c1d2e4f5a6b
+msDS-PasswordSettingsPrecedence: 10
+msDS-MinimumPasswordLength: 15
+msDS-PasswordComplexityEnabled: TRUE
+msDS-PasswordReversibleEncryptionEnabled: FALSE
+msDS-PasswordHistoryLength: 24
+msDS-MaximumPasswordAge: $(days 365)
+msDS-MinimumPasswordAge: $(days 1)
+msDS-LockoutThreshold: 5
+msDS-LockoutDuration: $(minutes 15)
+msDS-LockoutObservationWindow: $(minutes 15)
+msDS-PSOAppliesTo: CN=Lamp Keepers,CN=Users,$light
+
+EOF
+
+# The boathouse's domain, written by hand: nothing tells what serves it; a group
+# came without its type and one without all of its members; of one policy only
+# the first target was exported; and its head holds what no policy editor sets.
+boat=DC=boathouse,DC=marrowick,DC=example
+sid=S-1-5-21-3004336348-2177238915-882003330
+rower() { # LOGON "Full Name" RID MEMBER-OF…
+  printf 'dn: CN=%s,OU=Crew,%s\nobjectClass: user\nsAMAccountName: %s\ndisplayName: %s\nuserAccountControl: 512\nprimaryGroupID: 513\nobjectSid: %s-%s\n' "$2" "$boat" "$1" "$2" "$sid" "$3"
+  shift 3
+  for g in "$@"; do printf 'memberOf: CN=%s,OU=Crew,%s\n' "$g" "$boat"; done
+  echo
+}
+crew() { # NAME RID TYPE MEMBER
+  printf 'dn: CN=%s,OU=Crew,%s\nobjectClass: group\nsAMAccountName: %s\nobjectSid: %s-%s\n' "$1" "$boat" "$1" "$sid" "$2"
+  [ -z "$3" ] || printf 'groupType: %s\n' "$3"
+  printf 'member: CN=%s,OU=Crew,%s\n' "$4" "$boat"
+  [ $# -lt 5 ] || printf 'msDS-PSOApplied: CN=%s,CN=Password Settings Container,CN=System,%s\n' "$5" "$boat"
+  echo
+}
+fine() { # NAME PRECEDENCE LENGTH GUID-DIGIT TARGET-LINE
+  printf 'dn: CN=%s,CN=Password Settings Container,CN=System,%s\nobjectClass: msDS-PasswordSettings\nobjectGUID: %s0c4f1e-52d3-4a86-9f0e-3c1d2e4f5a6b\nmsDS-PasswordSettingsPrecedence: %s\nmsDS-MinimumPasswordLength: %s\nmsDS-PasswordComplexityEnabled: TRUE\nmsDS-PasswordReversibleEncryptionEnabled: FALSE\nmsDS-PasswordHistoryLength: 24\nmsDS-MaximumPasswordAge: %s\nmsDS-MinimumPasswordAge: %s\nmsDS-LockoutThreshold: 5\nmsDS-LockoutDuration: %s\nmsDS-LockoutObservationWindow: %s\n%s: CN=%s,OU=Crew,%s\n\n' \
+    "$1" "$boat" "$4" "$2" "$3" "$(days 180)" "$(days 1)" "$(minutes 15)" "$(minutes 15)" "$5" "$6" "$boat"
+}
+{
+  printf 'dn: %s\nobjectClass: top\nobjectClass: domainDNS\nobjectSid: %s\nminPwdLength: 8\npwdHistoryLength: 30\npwdProperties: 1\nmaxPwdAge: -37108517437440\nminPwdAge: %s\nlockoutThreshold: 5\nlockoutDuration: %s\nlockOutObservationWindow: 0\nforceLogoff: %s\n\n' \
+    "$boat" "$sid" "$(days 1)" "$(minutes 30)" "$never"
+  rower t.oar "Torben Oar" 1101 Oars
+  rower s.helm "Signe Helm" 1102 Coxswains
+  rower l.bail "Liv Bail" 1103 Bailers
+  rower r.stern "Rune Stern" 1104
+  crew Oars 1201 -2147483640 "Torben Oar" Oars
+  crew Coxswains 1202 "" "Signe Helm"
+  crew Bailers 1203 -2147483646 "Torben Oar"
+  fine Oars 10 15 7a msDS-PSOAppliesTo Oars
+  fine Coxswains 20 14 7b msDS-PSOAppliesTo Coxswains
+  fine Bailers 30 12 7c msDS-PSOAppliesTo Bailers
+  fine Regatta 90 10 7d "msDS-PSOAppliesTo;range=0-0" Oars
+} >"$here/exports/boathouse.ldif"

@@ -46,8 +46,11 @@ by step, each step shown as the command that you would type.`,
 func (s *shared) demo(cmd *cobra.Command, dir string) error {
 	out := cmd.OutOrStdout()
 	exports, audit := filepath.Join(dir, "exports"), filepath.Join(dir, "audit")
-	if err := copyOut("exports", exports); err != nil {
-		return err
+	later := filepath.Join(dir, "later")
+	for from, to := range map[string]string{"exports": exports, "later": later} {
+		if err := copyOut(from, to); err != nil {
+			return err
+		}
 	}
 	fmt.Fprintf(out, "The exports of the Marrowick Harbour Authority lie in %s.\n", exports)
 	steps := []struct {
@@ -56,13 +59,18 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 	}{
 		{"An engagement is one folder.", []string{"begin", audit, "--title", "Marrowick Harbour Authority, autumn review", "--auditor", "R. Quill"}},
 		{"All exports are taken into evidence.", []string{"-C", audit, "gather", exports}},
+		{"On Wednesday a machine was mended; what came on Friday says that it fell back, and that somebody with fewer rights made an export.", []string{"-C", audit, "gather", filepath.Join(later, "wednesday"), "--quiet"}},
+		{"", []string{"-C", audit, "gather", filepath.Join(later, "friday")}},
 		{"What really governs whom?", []string{"-C", audit, "scopes"}},
 		{"Why is this watch officer under the executives' policy?", []string{"-C", audit, "trace", "w.lowe"}},
 		{"And where does it fall short?", []string{"-C", audit, "weigh"}},
 		{"The report, for people and as a working paper.", []string{"-C", audit, "report", "--to", filepath.Join(dir, "report.html"), "--to", filepath.Join(dir, "working-paper.xlsx")}},
 	}
 	for i, step := range steps {
-		fmt.Fprintf(out, "\n%s\n\n  $ sternledger %s\n\n", step.say, shellWords(step.args))
+		if step.say != "" {
+			fmt.Fprintf(out, "\n%s\n", step.say)
+		}
+		fmt.Fprintf(out, "\n  $ sternledger %s\n\n", shellWords(step.args))
 		again := New()
 		again.SetArgs(append(step.args, s.passedOn()...))
 		again.SetIn(cmd.InOrStdin())

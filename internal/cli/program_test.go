@@ -138,7 +138,8 @@ func at(doc any, path ...any) any {
 	return doc
 }
 
-const smallHead = "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 10\nmaxPwdAge: -25920000000000\nminPwdAge: 0\nlockoutThreshold: 3\nlockoutDuration: -9223372036854775808\nlockOutObservationWindow: -18000000000\npwdHistoryLength: 24\npwdProperties: 1\n"
+const smallHead = "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 10\nmaxPwdAge: -25920000000000\nminPwdAge: 0\nlockoutThreshold: 3\nlockoutDuration: -9223372036854775808\nlockOutObservationWindow: -18000000000\npwdHistoryLength: 24\npwdProperties: 1\n" +
+	"\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: msDS-PasswordSettingsContainer\n"
 
 const smallUser = "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\nprimaryGroupID: 513\nunicodePwd:: U2VjcmV0UGxhbnRlZA==\n"
 

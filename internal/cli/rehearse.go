@@ -17,7 +17,8 @@ counts: when the count starts again, when the account locks, when it opens, what
 an observer sees. Nothing is signed in to anywhere.
 
 A series is so many wrong tries at once, every so often, for so long. A timeline
-file has a line for each sign-in, "TIME wrong" or "TIME right", TIME with its unit
+file has a line for each sign-in, "TIME wrong", "TIME right" or "TIME old" (the
+account's password of two changes ago), TIME with its unit
 from the beginning ("90s", "10 minutes", "1h"), in order.`,
 		Example: `  sternledger rehearse --scope "marrowick.example / Pilots" --tries 4 --every 15m --for 62h
   sternledger rehearse --account w.lowe --tries 100 --every 1h --for 1d

@@ -40,7 +40,7 @@ func rehearsals(seed uint64, n int, lockouts ...forecast.Lockout) []rehearsal {
 		r := rehearsal{name: fmt.Sprintf("r%d", i), lockout: lockouts[i%len(lockouts)]}
 		for at := int64(0); at <= 22; at += 2 {
 			for range 1 + rnd.IntN(2) {
-				r.tries = append(r.tries, rehearse.SignIn{Seconds: at, Right: rnd.IntN(3) == 0})
+				r.tries = append(r.tries, rehearse.SignIn{Seconds: at, With: rehearse.Password(min(1, max(0, 1-rnd.IntN(3))))})
 			}
 		}
 		all = append(all, r)
@@ -71,7 +71,7 @@ func playReal(t *testing.T, all []rehearsal, by forecast.Counting, signIn func(n
 			}
 			for i, try := range r.tries {
 				time.Sleep(time.Until(start.Add(time.Duration(try.Seconds) * time.Second)))
-				got := signIn(r.name, try.Right)
+				got := signIn(r.name, try.With == rehearse.Right)
 				if time.Since(start)-time.Duration(try.Seconds)*time.Second > 800*time.Millisecond {
 					late.Add(1) // in another second than rehearsed: nothing after it can be compared
 					return

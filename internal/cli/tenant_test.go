@@ -333,7 +333,7 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 	const plain, encoded = "Planted-Secret-9", "UGxhbnRlZC1TZWNyZXQtOQ=="
 	exports := t.TempDir()
 	for name, text := range map[string]string{
-		"domain.ldif": "dn: DC=a,DC=example\nobjectClass: domainDNS\nminPwdLength: 8\nobjectSid: S-1-5-21-1-2-3\n\ndn: CN=Ada,DC=a,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\nprimaryGroupID: 513\n" +
+		"domain.ldif": "dn: DC=a,DC=example\nobjectClass: domainDNS\nminPwdLength: 8\nobjectSid: S-1-5-21-1-2-3\n\ndn: CN=Password Settings Container,CN=System,DC=a,DC=example\nobjectClass: msDS-PasswordSettingsContainer\n\ndn: CN=Ada,DC=a,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\nprimaryGroupID: 513\n" +
 			"userPassword: " + plain + "\nunicodePwd:: " + encoded + "\nms-Mcs-AdmPwd: " + plain + "\n",
 		"club.ldif":      "dn: uid=ada,dc=club,dc=example\nobjectClass: inetOrgPerson\nuid: ada\nuserPassword:: " + encoded + "\n",
 		"desk.inf":       "[Unicode]\nUnicode=yes\n[System Access]\nMinimumPasswordLength = 9\nAdministratorPassword = \"" + plain + "\"\n[Registry Values]\nMACHINE\\Software\\X\\DefaultPassword=1,\"" + plain + "\"\n",

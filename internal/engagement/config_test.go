@@ -36,7 +36,7 @@ tiers:
   last: {units: [c], sids: [d]}
 expect: {newer-than: 2 days}
 `)
-	for name, want := range map[string]estate.Dialect{"quay.example": estate.Windows, "other.example": estate.Samba, "plain": estate.Windows} {
+	for name, want := range map[string]estate.Dialect{"quay.example": estate.Windows, "other.example": estate.Samba, "plain": ""} {
 		if got := c.dialect(&estate.Authority{Name: name}); got != want {
 			t.Errorf("%s: %s, want %s", name, got, want)
 		}
@@ -85,11 +85,11 @@ func TestStarterIsWhole(t *testing.T) {
 }
 
 func TestNamesOfStoredCopies(t *testing.T) {
-	g := &gathering{known: []ledger.Evidence{{Name: "x.ldif"}, {Name: "X-2.ldif"}}}
 	for path, want := range map[string]string{
 		"/a/x.ldif": "x-3.ldif", "/a/X.LDIF": "X-3.LDIF", "/a/new export (1).ldif": "new-export--1-.ldif", "/a/...": "export", "/a/Ä.ldif": "ldif",
 		`C:\exports\..\..\x.inf`: "C--exports-..-..-x.inf",
 	} {
+		g := &gathering{known: []ledger.Evidence{{Name: "x.ldif"}, {Name: "X-2.ldif"}}}
 		if got := g.nameFor(candidate{path: path, format: formats[0]}); got != want {
 			t.Errorf("%s: %s, want %s", path, got, want)
 		}

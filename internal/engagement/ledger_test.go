@@ -26,6 +26,7 @@ type clock struct{ at time.Time }
 func (c *clock) now() time.Time { return c.at }
 
 const domain = "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 10\nmaxPwdAge: -25920000000000\nminPwdAge: 0\nlockoutThreshold: 3\nlockoutDuration: -18000000000\nlockOutObservationWindow: -18000000000\npwdHistoryLength: 24\npwdProperties: 1\n" +
+	"\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: msDS-PasswordSettingsContainer\n" +
 	"\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\nprimaryGroupID: 513\n" +
 	"\ndn: CN=Bo,DC=x,DC=example\nobjectClass: user\nsAMAccountName: bo\nuserAccountControl: 66048\nprimaryGroupID: 513\n"
 

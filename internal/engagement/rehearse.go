@@ -33,6 +33,7 @@ type Rehearsal struct {
 	Lockout  forecast.Lockout
 	Settings map[setting.ID]govern.Effective
 	Events   []rehearse.Event
+	Asides   []string // what it means that a word of the timeline was played
 	Notes    []string
 }
 
@@ -78,6 +79,13 @@ func (e *Engagement) Rehearse(opt RehearseOptions) (*Rehearsal, error) {
 		return nil, fmt.Errorf("the lockout of %s is not known: %s", r.Who, r.missing())
 	}
 	r.Events = rehearse.Play(r.Lockout, tries)
+	if slices.ContainsFunc(tries, func(t rehearse.SignIn) bool { return t.With == rehearse.Old }) {
+		if r.Lockout.SparesOld {
+			r.Asides = append(r.Asides, "old is the password of two changes ago; the one of the last change still signs in for a while (an hour, unless set otherwise)")
+		} else {
+			r.Asides = append(r.Asides, "an old password counts like a wrong one here: the place keeps no former ones, or does not look at them")
+		}
+	}
 	r.note(s)
 	return r, nil
 }
@@ -196,7 +204,7 @@ type RehearseSummaryDocument struct {
 
 // Document describes the rehearsal.
 func (r *Rehearsal) Document() RehearseDocument {
-	d := RehearseDocument{Schema: "sternledger/rehearse/1", Scope: r.Scope.Name(), Counting: r.Lockout.Counting.String(), Settings: map[string]*SettingDocument{}, Events: []EventDocument{}, Notes: append([]string{}, r.Notes...)}
+	d := RehearseDocument{Schema: "sternledger/rehearse/1", Scope: r.Scope.Name(), Counting: r.Lockout.Counting.String(), Settings: map[string]*SettingDocument{}, Events: []EventDocument{}, Notes: append(append([]string{}, r.Notes...), r.Asides...)}
 	if r.Who != d.Scope {
 		d.Account = r.Who
 	}

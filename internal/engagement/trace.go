@@ -218,7 +218,11 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 	d.Default = settingDocuments(s.ScopeUnder(authority, a.Head).Settings)
 	configured := map[setting.ID]govern.Effective{}
 	for id, c := range govern.Configured(s.Templates[authority].Root()) {
-		configured[id] = govern.Effective{Fact: c.Fact, From: c.By.Name(), Configured: true}
+		from := c.By.Name()
+		if c.Open != "" {
+			from += " (not certain: " + c.Open + ")"
+		}
+		configured[id] = govern.Effective{Fact: c.Fact, From: from, Configured: true}
 	}
 	d.Configured = settingDocuments(configured)
 	d.notes(s, authority, row, g)

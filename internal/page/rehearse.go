@@ -42,6 +42,9 @@ func Rehearsal(s *Sheet, r *engagement.Rehearsal, all bool) error {
 		}
 	}
 	s.Note("counting", d.Counting)
+	for _, n := range r.Asides {
+		s.Note("old", n)
+	}
 	for _, n := range d.Notes {
 		s.Note("disagrees", n)
 	}
@@ -69,7 +72,7 @@ func Rehearsal(s *Sheet, r *engagement.Rehearsal, all bool) error {
 }
 
 var kindText = map[rehearse.Kind]string{
-	rehearse.Failure: "wrong password", rehearse.Success: "let in", rehearse.Refused: "refused: locked", rehearse.Locked: "LOCKED", rehearse.Opened: "opens again", rehearse.Restarts: "failures forgotten",
+	rehearse.Failure: "wrong password", rehearse.Success: "let in", rehearse.Refused: "refused: locked", rehearse.Uncounted: "old password: refused, not counted", rehearse.Locked: "LOCKED", rehearse.Opened: "opens again", rehearse.Restarts: "failures forgotten",
 }
 
 // clock writes a time from the beginning as days, hours, minutes, seconds.

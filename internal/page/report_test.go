@@ -238,7 +238,7 @@ func TestReportHostile(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "x.ldif")
 	name := "=1+1<img src=x onerror=alert(2)>\u202e\x1b[31m</script>"
-	text := "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 4\nlockoutThreshold: 0\npwdProperties: 0\npwdHistoryLength: 0\nmaxPwdAge: -9223372036854775808\nminPwdAge: 0\n\n" +
+	text := "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 4\nlockoutThreshold: 0\npwdProperties: 0\npwdHistoryLength: 0\nmaxPwdAge: -9223372036854775808\nminPwdAge: 0\n\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: msDS-PasswordSettingsContainer\n\n" +
 		"dn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: " + name + "\nuserAccountControl: 66048\nprimaryGroupID: 513\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)

@@ -192,6 +192,8 @@ func Quantity(n int, noun string) string {
 	case n == 1:
 	case ends:
 		noun = stem + "ies"
+	case strings.HasSuffix(noun, "s"):
+		noun += "es"
 	default:
 		noun += "s"
 	}

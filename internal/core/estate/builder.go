@@ -261,6 +261,7 @@ func (b *Builder) Container(at Place, c Container) {
 	}
 	x := &d.Containers[i]
 	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
+	x.Whole, x.NoSecurity, x.MachineOff = x.Whole || c.Whole, x.NoSecurity || c.NoSecurity, x.MachineOff || c.MachineOff
 	if !x.Filtered && c.Filtered {
 		x.Filtered, x.Access = true, c.Access
 	}
@@ -534,8 +535,10 @@ func (d *draft) finish(b *Builder) {
 	if d.Kind == Domain {
 		d.finishDomain(b)
 	} else {
-		for row := range d.told() {
-			d.Objects.Flags.set(row, d.Objects.Flags.At(row)|uint32(AppliedShown))
+		if d.Kind == LDAP { // elsewhere no account points at a policy by itself
+			for row := range d.told() {
+				d.mark(row, AppliedShown)
+			}
 		}
 		d.placeTargets(b)
 		d.joinMembers(nil)

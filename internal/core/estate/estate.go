@@ -280,6 +280,12 @@ type Container struct {
 	// the part that decides whom the policy applies to.
 	Filtered bool  `json:"filtered,omitempty"`
 	Access   []ACE `json:"access,omitempty"`
+	// Whole: it was exported with its other attributes, so that what it lacks is
+	// not set.
+	Whole bool `json:"whole,omitempty"`
+	// NoSecurity: its list of extensions, which was exported, has no security
+	// settings: it has no template.
+	NoSecurity bool `json:"no_security,omitempty"`
 	// WMIFilter names the filter that machines ask themselves; the result is
 	// nothing that a directory could tell.
 	WMIFilter string `json:"wmi_filter,omitempty"`

@@ -76,6 +76,8 @@ type Lockout struct {
 	Threshold int64 // failed tries that lock
 	Window    int64 // seconds after which failures are forgotten
 	NoWindow  bool  // only a success clears the count
+	AtOnce    bool  // every failure starts the count again: none but the first can lock
+	SparesOld bool  // a password of two changes ago is not counted
 	Duration  int64 // seconds
 	ByAdmin   bool  // until an administrator unlocks
 	Counting  Counting
@@ -88,12 +90,19 @@ func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	if threshold.Is(setting.Never) {
 		return Lockout{Known: true, Never: true, Counting: countings[platform]}
 	}
-	l := Lockout{Counting: countings[platform]}
+	l := Lockout{Counting: countings[platform], SparesOld: sparesOld(platform, p)}
 	var okT, okW, okD bool
 	l.Threshold, okT = threshold.Number()
 	window, duration := p("lockout-window"), p("lockout-duration")
 	l.Window, okW = window.Number()
 	l.NoWindow = window.Is(setting.Never)
+	if l.AtOnce = window.Is(setting.AtOnce); l.AtOnce {
+		if okT && l.Threshold > 1 {
+			l.Known, l.Never = true, true
+			return l
+		}
+		okW = true
+	}
 	l.Duration, okD = duration.Number()
 	l.ByAdmin = duration.Is(setting.UntilAdmin)
 	if !window.IsSet() {
@@ -103,6 +112,14 @@ func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	}
 	l.Known = okT && l.Threshold > 0 && (okW || l.NoWindow) && (okD || l.ByAdmin)
 	return l
+}
+
+// sparesOld reports whether a try with a password of two changes ago is counted
+// as no failure. A domain looks at the last two of its history (MS-SAMR
+// 3.1.1.8.10; tried on Samba 4.17 with histories of 0 to 3 and 24).
+func sparesOld(platform setting.Platform, p Policy) bool {
+	n, ok := p("history").Number()
+	return ok && n >= 3 && (platform == setting.WindowsDomain || platform == setting.WindowsFineGrained)
 }
 
 // rounds is how often something happens in a time, at its beginning and then

@@ -59,13 +59,9 @@ func (r *Resolution) reaches() []reach {
 		found := reach{}
 		var queue []step
 		for _, target := range r.targets(i) {
-			if r.carries(target) != no {
-				queue = append(queue, r.from(step{target, sure, estate.NotFound}, target))
+			if grade := r.carries(target); grade != no {
+				queue = append(queue, step{target, grade, estate.NotFound})
 			}
-		}
-		from := map[int]int{}
-		for _, s := range queue {
-			from[s.row] = estate.NotFound
 		}
 		// What is reached for certain goes first, so that each group's way is the
 		// surest.
@@ -82,9 +78,7 @@ func (r *Resolution) reaches() []reach {
 				}
 				found[s.row] = hop{s.on, s.grade}
 				for _, member := range inside[s.row] {
-					next := r.from(s, member)
-					next.on = s.row
-					queue = append(queue, next)
+					queue = append(queue, step{member, min(s.grade, r.carries(member)), s.row})
 				}
 			}
 			queue = later

@@ -23,7 +23,7 @@ func world(t testing.TB, lines string) *estate.Authority {
 	b := estate.NewBuilder()
 	b.StartFile("x.ldif")
 	dn := func(name string) []byte { return []byte("CN=" + name + ",DC=x,DC=example") }
-	types := map[string]uint32{"global": 0x80000002, "local": 0x80000004, "universal": 0x80000008, "list": 0x2}
+	types := map[string]uint32{"global": 0x80000002, "local": 0x80000004, "universal": 0x80000008, "list": 0x2, "builtin": 0x80000005, "-": 0}
 	a := b.At(estate.InDomain("x.example"))
 	a.Head = &estate.Policy{Name: "domain default", Standing: estate.Enforced, Platform: setting.WindowsDomain,
 		Settings: estate.Settings{"min-length": {Value: setting.Number(7)}, "lockout-threshold": {Value: setting.Of(setting.Never)}}}
@@ -50,6 +50,19 @@ func world(t testing.TB, lines string) *estate.Authority {
 				r.Flags = estate.NeverOverride
 			}
 			b.Object(estate.InDomain("x.example"), r)
+		case "member": // member NAME GROUP…: what the object's own list says; an account unless it is a group elsewhere
+			r := &estate.Record{DN: dn(f[1]), Line: i + 1}
+			if !strings.Contains(lines, "group "+f[1]+" ") && f[1] != "users" {
+				r.Class, r.Name, r.Primary, r.RID = estate.Account, []byte(f[1]), 513, uint32(2000+i)
+			} else {
+				r.Class = estate.Group
+			}
+			for _, g := range f[2:] {
+				r.Holders, r.HolderLines = append(r.Holders, dn(g)), append(r.HolderLines, uint32(i+1))
+			}
+			b.Object(estate.InDomain("x.example"), r)
+		case "answer": // answer ACCOUNT POLICY: the directory's own
+			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: dn(f[1]), Resultant: dn(f[2]), Line: i + 1})
 		case "points": // points ACCOUNT POLICY: the directory's own back-link
 			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: [][]byte{dn(f[2])}, Line: i + 1})
 		case "group":
@@ -95,7 +108,11 @@ func answers(r *Resolution) string {
 			text += string(g.Rule)
 		}
 		if g.Rule == Group {
-			text += "<" + o.Name.At(g.Via)
+			via := "-"
+			if g.Via != estate.NotFound {
+				via = o.Name.At(g.Via)
+			}
+			text += "<" + via
 		}
 		all = append(all, text)
 	}
@@ -130,6 +147,23 @@ func TestPrecedence(t *testing.T) {
 		{"a hidden policy on the account", "account a\naccount b\npoints a gone", "a=unknown b=default", ""},
 		{"a hidden policy on a group", "account a\naccount b\ngroup g global 1 a\npoints g gone\npolicy p 1 1 g", "a=unknown b=default", ""},
 		{"direct before a hidden policy on a group", "account a\ngroup g global 1 a\npoints g gone\npolicy p 1 1 a", "a=p", ""},
+		{"a built-in group, and what is inside it", "account a\naccount b\ngroup g builtin 1 a h\ngroup h global 2 b\npolicy p 1 1 g", "a=default b=default", ""},
+		{"a group without its type", "account a\naccount b\naccount c\ngroup g - 1 a b\ngroup h global 2 b\ngroup i global 3 c\npolicy p 5 1 g\npolicy q 1 2 h\npolicy r 9 3 i", "a=unknown b=q<h c=r<i", ""},
+		{"a better one that may reach", "account a\ngroup g - 1 a\ngroup h global 2 a\npolicy p 1 1 g\npolicy q 5 2 h", "a=unknown", ""},
+		{"a target that is not there", "account a\npolicy p 1 1 gone", "a=unknown", ""},
+		{"a target that is not there, and one's own groups are", "member a users\ngroup x global 9 users\nmember users x\nmember x x\npolicy p 1 1 gone", "a=default", ""},
+		{"a group that only the member names", "member a g\npolicy p 1 1 g", "a=unknown", ""},
+		{"a member that is not there", "account a\ngroup g global 1 gone\npolicy p 1 1 g", "a=unknown", ""},
+		{"a member that is not there, under a better policy", "account a\ngroup g global 1 gone\ngroup h global 2 a\npolicy p 9 1 g\npolicy q 1 2 h", "a=q<h", ""},
+		{"members not exported", "without members\naccount a\ngroup g global 1\npolicy p 1 1 g", "a=unknown", ""},
+		{"members not exported, but memberOf", "without members\nmember a g\nmember g g\nmember b h\nmember users h\nmember h h\ngroup g global 1\ngroup h global 2\npolicy p 1 1 g", "a=p<g b=default", ""},
+		{"neither policies nor their container", "without container\naccount a\ntrust t", "a=unknown t=default", ""},
+		{"a policy proves that policies were exported", "without container\naccount a\ngroup g global 1\npolicy p 1 1 g", "a=default", ""},
+		{"whom policies name was not exported", "without targets\naccount a\npolicy p 1 1", "a=unknown", ""},
+		{"the primary group is not there", "without users\naccount a\ngroup g global 1\npolicy p 1 1 g", "a=default", ""},
+		{"it is not there, and some group has no SID", "without users\naccount a\ngroup g global 0\npolicy p 1 1 g", "a=unknown", ""},
+		{"no primary group was exported", "account a 0\ngroup g global 1\npolicy p 1 1 g", "a=unknown", ""},
+		{"the directory's own answer", "account a\ngroup g - 1 a\npolicy p 1 1 g\nanswer a p", "a=p<-", ""},
 	} {
 		a := world(t, c.world)
 		if c.samba == "" {

@@ -19,6 +19,7 @@ type Effective struct {
 	From       string
 	Configured bool // a template says so; the authority itself does not show it
 	Missing    Reason
+	Open       string // for Unproven: what is lacking
 }
 
 // Written returns a value as the place writes it from which this one comes;
@@ -35,6 +36,7 @@ const (
 	NotSet       Reason = "not set"
 	Unreadable   Reason = "in the evidence, but not readable"
 	NoSuch       Reason = "the platform has no such setting"
+	Unproven     Reason = "a template configures it, and whether that template applies is not in the evidence"
 )
 
 // Scope is the accounts of one authority that live under the same effective
@@ -474,7 +476,11 @@ func (s *Survey) fillConfigured(authority int, scopes []*Scope) {
 	for id, v := range s.Templates[authority].domainWide() {
 		for _, scope := range scopes {
 			if scope.Settings[id].Missing == NotCollected && v.Problem == "" && !HeadShows(id) {
-				scope.Settings[id] = Effective{Fact: v.Fact, From: v.By.Name(), Configured: true}
+				e := Effective{Fact: v.Fact, From: v.By.Name(), Configured: true}
+				if v.Open != "" {
+					e.Missing, e.Open = Unproven, v.Open
+				}
+				scope.Settings[id] = e
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package govern
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -16,6 +17,8 @@ type Templates struct {
 	units      map[string]*estate.Unit // by the one spelling of their DN
 	containers map[string]*estate.Container
 	templates  map[string]*estate.Template // by GUID
+	machines   []Machine                   // the controllers, found when asked for
+	byRID      map[uint32]int32            // found when asked for
 }
 
 // Linked is one link of a template to a place.
@@ -25,8 +28,13 @@ type Linked struct {
 	Order     int               // link order at its place, from 1; 1 wins
 	Container *estate.Container // nil: the policy container is not in the evidence
 	Template  *estate.Template  // nil: the template is not in the evidence
-	Idle      string            // why it does nothing; empty when it works
+	Idle      string            // why it does nothing; empty when it works, or may
+	Open      string            // why it is not known whether it works; empty when it is
 }
+
+// KeptOut reports whether the policy's security filter keeps it from those whom
+// the link would reach.
+func (l *Linked) KeptOut() bool { return l.Idle == keptOut }
 
 // Name names the linked policy as well as the evidence can.
 func (l *Linked) Name() string { return nameOf(l.Link.GUID, l.Container, l.Template) }
@@ -65,8 +73,9 @@ func (t *Templates) NameOf(template *estate.Template) string {
 	return nameOf(template.GUID, t.containers[template.GUID], template)
 }
 
-// linksOf returns a unit's links, the winning one first.
-func (t *Templates) linksOf(u *estate.Unit) []Linked {
+// linksOf returns a unit's links, the winning one first, as they act on
+// machines.
+func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 	var all []Linked
 	for i := len(u.Links) - 1; i >= 0; i-- {
 		l := Linked{Unit: u, Link: u.Links[i], Order: len(u.Links) - i, Container: t.containers[u.Links[i].GUID], Template: t.templates[u.Links[i].GUID]}
@@ -75,8 +84,17 @@ func (t *Templates) linksOf(u *estate.Unit) []Linked {
 			l.Idle = "the link is disabled"
 		case l.Container != nil && l.Container.MachineOff:
 			l.Idle = "the policy's computer half is switched off"
-		case l.Template == nil:
-			l.Idle = "its template is not in the evidence"
+		case l.Template == nil && l.Container != nil && l.Container.NoSecurity:
+			l.Idle = "it has no security settings"
+		default:
+			switch grade, why := t.applies(l.Container, machines); {
+			case grade == no:
+				l.Idle = why
+			case l.Template == nil:
+				l.Open = templateUnseen
+			case grade == maybe:
+				l.Open = why
+			}
 		}
 		all = append(all, l)
 	}
@@ -90,7 +108,7 @@ func (t *Templates) Root() []Linked {
 	if u == nil {
 		return nil
 	}
-	links := t.linksOf(u)
+	links := t.linksOf(u, t.controllersOf())
 	slices.SortStableFunc(links, func(x, y Linked) int { return rankEnforced(x) - rankEnforced(y) })
 	return links
 }
@@ -109,10 +127,10 @@ func rootDN(a *estate.Authority) string {
 	return "DC=" + strings.ReplaceAll(a.Name, ".", ",DC=")
 }
 
-// At returns the working links that reach the computers in a place, the
-// winning one first: enforced links from the root down, then the others from
-// the place up, as far as no unit blocks inheritance.
-func (t *Templates) At(place string) []Linked {
+// At returns the links that work, or may, on machines in a place, the winning
+// one first: enforced links from the root down, then the others from the place
+// up, as far as no unit blocks inheritance.
+func (t *Templates) At(place string, machines []Machine) []Linked {
 	var enforced, normal []Linked
 	blocked := false
 	for rest := place; rest != ""; _, rest = estate.SplitDN(rest) {
@@ -121,7 +139,7 @@ func (t *Templates) At(place string) []Linked {
 			continue
 		}
 		var here []Linked
-		for _, l := range t.linksOf(u) {
+		for _, l := range t.linksOf(u, machines) {
 			switch {
 			case l.Idle != "":
 			case l.Link.Enforced:
@@ -140,6 +158,7 @@ func (t *Templates) At(place string) []Linked {
 type ConfiguredValue struct {
 	estate.Fact
 	By     Linked
+	Open   string            // why it is not certain; empty: it is
 	Beaten []ConfiguredValue // other templates there that configure it
 }
 
@@ -147,20 +166,44 @@ type ConfiguredValue struct {
 // that configures a setting wins.
 func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 	all := map[setting.ID]*ConfiguredValue{}
+	unseen := "" // a policy that comes first, and may configure anything
 	for _, l := range links {
 		if l.Idle != "" {
 			continue
 		}
+		if l.Template == nil {
+			if unseen == "" {
+				unseen = l.Name() + " comes first: " + l.Open
+			}
+			continue
+		}
 		for id, fact := range l.Template.Policy.Settings {
-			v := ConfiguredValue{Fact: fact, By: l}
-			if first := all[id]; first != nil {
-				first.Beaten = append(first.Beaten, v)
-			} else {
+			v := ConfiguredValue{Fact: fact, By: l, Open: cmp.Or(unseen, openOf(l))}
+			first := all[id]
+			if first == nil {
 				all[id] = &v
+				continue
+			}
+			first.Beaten = append(first.Beaten, v)
+			if first.Open != "" && v.Open == "" && first.Value == v.Value && first.Problem == "" && !first.differs() {
+				first.Open = "" // whichever works, the value is the same
 			}
 		}
 	}
 	return all
+}
+
+func openOf(l Linked) string {
+	if l.Open == "" {
+		return ""
+	}
+	return l.Name() + ": " + l.Open
+}
+
+// differs reports whether any template that configures the setting, too, gives
+// it another value.
+func (v *ConfiguredValue) differs() bool {
+	return slices.ContainsFunc(v.Beaten, func(b ConfiguredValue) bool { return b.Value != v.Value })
 }
 
 // AccountSettings returns the settings of a template that would hold for the
@@ -181,7 +224,7 @@ func (t *Templates) Machines(l Linked) []int {
 	o := t.domain.Objects
 	reached := map[uint32]bool{} // by parent
 	for p, parent := range t.domain.Parents {
-		for _, got := range t.At(parent) {
+		for _, got := range t.At(parent, anyMachine) {
 			if got.Unit == l.Unit && got.Link.GUID == l.Link.GUID {
 				reached[uint32(p)] = true
 			}
@@ -189,12 +232,23 @@ func (t *Templates) Machines(l Linked) []int {
 	}
 	var rows []int
 	for row := range o.Len() {
-		if o.ClassOf(row) == estate.Computer && reached[o.Parent.At(row)] {
+		if o.ClassOf(row) != estate.Computer || !reached[o.Parent.At(row)] {
+			continue
+		}
+		if grade, _ := t.applies(l.Container, []Machine{t.Machine(row)}); grade != no {
 			rows = append(rows, row)
 		}
 	}
 	return rows
 }
+
+// Machine is the computer at a row.
+func (t *Templates) Machine(row int) Machine {
+	return Machine{row, t.domain.Objects.Control.At(row)&serverTrust != 0}
+}
+
+// anyMachine is a member of the domain of which no more is known.
+var anyMachine = []Machine{{row: estate.NotFound}}
 
 // Unlinked returns the templates of the domain that are linked nowhere in it.
 func (t *Templates) Unlinked() []*estate.Template {
@@ -235,7 +289,12 @@ func (t *Templates) Places() []*estate.Unit {
 }
 
 // Links returns a unit's links, the winning one first.
-func (t *Templates) Links(u *estate.Unit) []Linked { return t.linksOf(u) }
+func (t *Templates) Links(u *estate.Unit) []Linked {
+	if u.Root {
+		return t.linksOf(u, t.controllersOf())
+	}
+	return t.linksOf(u, anyMachine)
+}
 
 // controllers is the unit in which a domain keeps its controllers.
 const controllers = "OU=Domain Controllers,"
@@ -245,7 +304,7 @@ const controllers = "OU=Domain Controllers,"
 // not seen. Kerberos settings come from the root, registry values from what
 // reaches the controllers.
 func (t *Templates) domainWide() map[setting.ID]*ConfiguredValue {
-	all := Configured(t.At(controllers + rootDN(t.domain)))
+	all := Configured(t.At(controllers+rootDN(t.domain), t.controllersOf()))
 	root := Configured(t.Root())
 	for _, row := range setting.Table() {
 		if !row.Exists(setting.WindowsMachine) {

@@ -12,24 +12,40 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-// SignIn is one try: when, in seconds from the beginning, and with the right
-// password or a wrong one.
+// SignIn is one try: when, in seconds from the beginning, and with which
+// password.
 type SignIn struct {
 	Seconds int64
-	Right   bool
+	With    Password
 }
+
+// Password says which password is typed.
+type Password uint8
+
+// The passwords. Old is the account's own, of two changes ago: a domain refuses
+// it and does not count it, since it knows that a device of the owner's may still
+// use it. (The one of the last change even signs in for a while.)
+const (
+	Wrong Password = iota
+	Right
+	Old
+)
+
+// words are the passwords as timelines write them.
+var words = map[string]Password{"wrong": Wrong, "right": Right, "old": Old}
 
 // Kind says what happened.
 type Kind string
 
 // The events.
 const (
-	Failure  Kind = "failure"          // a wrong password, counted
-	Success  Kind = "success"          // let in
-	Refused  Kind = "refused"          // locked: neither let in nor counted
-	Locked   Kind = "locked"           // by the failure before
-	Opened   Kind = "opened"           // the lock has ended
-	Restarts Kind = "counter-restarts" // failures are forgotten
+	Failure   Kind = "failure"          // a wrong password, counted
+	Success   Kind = "success"          // let in
+	Refused   Kind = "refused"          // locked: neither let in nor counted
+	Uncounted Kind = "not-counted"      // a former password: refused, and not counted
+	Locked    Kind = "locked"           // by the failure before
+	Opened    Kind = "opened"           // the lock has ended
+	Restarts  Kind = "counter-restarts" // failures are forgotten
 )
 
 // Event is what happened at a time, and the count of failures after it.
@@ -101,10 +117,15 @@ func (p *player) try(t SignIn) {
 	switch {
 	case p.locked:
 		p.tell(t.Seconds, Refused)
-	case t.Right:
+	case t.With == Right:
 		p.failures, p.spared = nil, false
 		p.tell(t.Seconds, Success)
+	case t.With == Old && p.l.SparesOld:
+		p.tell(t.Seconds, Uncounted)
 	default:
+		if p.l.AtOnce { // the failures before are outside of the window already
+			p.failures = p.failures[:0]
+		}
 		p.failures = append(p.failures, t.Seconds)
 		p.tell(t.Seconds, Failure)
 		if !p.l.Never && !p.spared && int64(len(p.failures)) >= p.l.Threshold {
@@ -136,8 +157,8 @@ func Series(tries, every, during int64) ([]SignIn, error) {
 	return all, nil
 }
 
-// Timeline reads one: a line for each sign-in, "TIME wrong" or "TIME right",
-// in order of time; TIME as in settings ("90s", "10 minutes", "1h"). Empty lines
+// Timeline reads one: a line for each sign-in, "TIME wrong", "TIME right" or
+// "TIME old", in order of time; TIME as in settings ("90s", "10 minutes", "1h"). Empty lines
 // and comments (#) are passed over. Errors name the line.
 func Timeline(name, text string) ([]SignIn, error) {
 	var all []SignIn
@@ -148,7 +169,7 @@ func Timeline(name, text string) ([]SignIn, error) {
 			continue
 		}
 		fail := func(format string, args ...any) error {
-			return fmt.Errorf("%s:%d: %s; expected TIME wrong, or TIME right, such as \"10m wrong\"", name, i+1, fmt.Sprintf(format, args...))
+			return fmt.Errorf("%s:%d: %s; expected TIME wrong, TIME right, or TIME old, such as \"10m wrong\"", name, i+1, fmt.Sprintf(format, args...))
 		}
 		at := strings.LastIndexAny(line, " \t")
 		if at < 0 {
@@ -156,17 +177,18 @@ func Timeline(name, text string) ([]SignIn, error) {
 		}
 		seconds, err := span(strings.TrimSpace(line[:at]))
 		word := line[at+1:]
+		with, known := words[word]
 		switch {
 		case err != nil:
 			return nil, fail("%v", err)
-		case word != "wrong" && word != "right":
+		case !known:
 			return nil, fail("%q", word)
 		case len(all) > 0 && seconds < all[len(all)-1].Seconds:
 			return nil, fail("%q is before the line above", strings.TrimSpace(line[:at]))
 		case len(all) == mostTries:
 			return nil, fail("more than %d tries", mostTries)
 		}
-		all = append(all, SignIn{seconds, word == "right"})
+		all = append(all, SignIn{seconds, with})
 	}
 	if len(all) == 0 {
 		return nil, fmt.Errorf("%s: no sign-in in it", name)

@@ -3,14 +3,16 @@ package rehearse
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
 	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/setting"
 )
 
 func TestPlay(t *testing.T) {
-	short := map[Kind]string{Failure: "f", Success: "s", Refused: "r", Locked: "LOCK", Opened: "OPEN", Restarts: "zero"}
+	short := map[Kind]string{Failure: "f", Success: "s", Refused: "r", Locked: "LOCK", Opened: "OPEN", Restarts: "zero", Uncounted: "OLD"}
 	normal := forecast.Lockout{Known: true, Threshold: 3, Window: 60, Duration: 120}
 	for _, c := range []struct {
 		name     string
@@ -30,6 +32,11 @@ func TestPlay(t *testing.T) {
 		{"the module forgets all when a lock ends", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Sliding, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN0 12f1 13f2 13LOCK2 14r2"},
 		{"the first after a lock is spared", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Spared, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN2 12f3 13f4 13LOCK4 14r4"},
 		{"nothing locks", forecast.Lockout{Known: true, Never: true}, forecast.Quiet, "0 wrong|1s wrong|2s wrong", "0f1 1f2 2f3"},
+		{"a window of 0 locks nothing", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|0 wrong|0 wrong|1s right", "0f1 0f1 0f1 1s0"},
+		{"but where the first failure locks", forecast.LockoutOf("windows-domain", policy("lockout-threshold 1 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|1s wrong|60s wrong", "0f1 0LOCK1 1r1 60OPEN1 60f1 60LOCK1"},
+		{"an old password is not counted", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 3")), forecast.Quiet, "0 old|0 wrong|0 old|0 wrong|1s old", "0OLD0 0f1 0OLD1 0f2 0LOCK2 1r2"},
+		{"but where no history is kept", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 2")), forecast.Quiet, "0 old|0 old", "0f1 0f2 0LOCK2"},
+		{"or elsewhere", forecast.LockoutOf("unix-machine", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 24")), forecast.Sliding, "0 old|0 old", "0f1 0f2 0LOCK2"},
 	} {
 		tries, err := Timeline("t", strings.ReplaceAll(c.timeline, "|", "\n"))
 		if err != nil {
@@ -43,6 +50,20 @@ func TestPlay(t *testing.T) {
 		if text := strings.Join(got, " "); text != c.want {
 			t.Errorf("%s:\n%s, want\n%s", c.name, text, c.want)
 		}
+	}
+}
+
+// policy reads settings: numbers of seconds or of tries, and specials.
+func policy(text string) forecast.Policy {
+	f := strings.Fields(text)
+	return func(id setting.ID) setting.Value {
+		i := slices.Index(f, string(id))
+		if i < 0 {
+			return setting.Value{}
+		}
+		var v setting.Value
+		_ = v.UnmarshalText([]byte(f[i+1]))
+		return v
 	}
 }
 
@@ -77,7 +98,7 @@ func TestTimelines(t *testing.T) {
 		t.Errorf("a fraction: %v", all)
 	}
 	all, err = Timeline("t", "# Friday\n0 wrong\n\n10 minutes wrong # again\n\t1h\tright\r\n")
-	if err != nil || fmt.Sprint(all) != "[{0 false} {600 false} {3600 true}]" {
+	if err != nil || fmt.Sprint(all) != "[{0 0} {600 0} {3600 1}]" {
 		t.Errorf("%v %v", all, err)
 	}
 	for text, want := range map[string]string{"": "no sign-in", "wrong": `t:1: "wrong"; expected TIME wrong`, "5m maybe": `t:1: "maybe"`, "\n5 wrong": "t:2: \"5\" is no time with a unit", "-5m wrong": "from the beginning",
@@ -91,7 +112,7 @@ func TestTimelines(t *testing.T) {
 			t.Errorf("%v is taken", s)
 		}
 	}
-	if all, err := Series(2, 60, 150); err != nil || fmt.Sprint(all) != "[{0 false} {0 false} {60 false} {60 false} {120 false} {120 false}]" {
+	if all, err := Series(2, 60, 150); err != nil || fmt.Sprint(all) != "[{0 0} {0 0} {60 0} {60 0} {120 0} {120 0}]" {
 		t.Errorf("%v %v", all, err)
 	}
 }

@@ -114,11 +114,14 @@ func place(id ID) int {
 	return slices.IndexFunc(table, func(s Setting) bool { return s.ID == id })
 }
 
-var units = []struct {
+// spanUnit is a unit of time.
+type spanUnit struct {
 	seconds int64
 	one     string
 	short   []string
-}{
+}
+
+var units = []spanUnit{
 	{day, "day", []string{"d"}},
 	{hour, "hour", []string{"h"}},
 	{minute, "minute", []string{"m", "min"}},
@@ -153,14 +156,51 @@ func (s *Setting) Text(v Value) string {
 	return quantity(n, s.Noun)
 }
 
-// Span prints seconds in the largest unit that loses nothing.
+// Span prints seconds in the largest unit that loses nothing; where that makes
+// a long number of small units, in several units.
 func Span(seconds int64) string {
+	const long = 1000
 	for _, u := range units {
 		if seconds%u.seconds == 0 && (seconds != 0 || u.seconds == second) {
-			return quantity(seconds/u.seconds, u.one+"s")
+			if n := seconds / u.seconds; u.seconds == day || n < long && n > -long {
+				return quantity(n, u.one+"s")
+			}
+			break
 		}
 	}
-	return quantity(seconds, "seconds")
+	var parts []string
+	for _, u := range units {
+		if n := seconds / u.seconds; n != 0 {
+			parts = append(parts, quantity(n, u.one+"s"))
+			seconds -= n * u.seconds
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// parseSpan reads what Span writes: numbers with their units.
+func parseSpan(text string) (seconds int64, ok bool) {
+	for rest := text; rest != ""; {
+		rest = strings.TrimLeft(rest, " ")
+		digits := len(rest) - len(strings.TrimLeft(rest, "-0123456789"))
+		n, err := strconv.ParseInt(rest[:digits], 10, 64)
+		if err != nil || n > 1<<40 || n < -1<<40 {
+			return 0, false
+		}
+		rest = strings.TrimLeft(rest[digits:], " ")
+		end := strings.IndexAny(rest, " -0123456789")
+		if end < 0 {
+			end = len(rest)
+		}
+		i := slices.IndexFunc(units, func(u spanUnit) bool {
+			return rest[:end] == u.one || rest[:end] == u.one+"s" || slices.Contains(u.short, rest[:end])
+		})
+		if i < 0 {
+			return 0, false
+		}
+		seconds, rest = seconds+n*units[i].seconds, strings.TrimLeft(rest[end:], " ")
+	}
+	return seconds, text != ""
 }
 
 func quantity(n int64, plural string) string {
@@ -199,24 +239,22 @@ func (s *Setting) Parse(text string) (Value, error) {
 		}
 		return Value{}, s.refuse(text)
 	}
+	if s.Kind == Duration {
+		n, ok := parseSpan(word)
+		if !ok {
+			return Value{}, s.refuse(text)
+		}
+		return Number(n), nil
+	}
 	digits := strings.TrimLeft(word, "-0123456789")
 	n, err := strconv.ParseInt(word[:len(word)-len(digits)], 10, 64)
 	if err != nil || n > 1<<40 || n < -1<<40 {
 		return Value{}, s.refuse(text)
 	}
-	unit := strings.TrimSpace(digits)
-	if s.Kind != Duration {
-		if unit != "" && unit != s.Noun && unit != singular(s.Noun) {
-			return Value{}, s.refuse(text)
-		}
-		return Number(n), nil
+	if unit := strings.TrimSpace(digits); unit != "" && unit != s.Noun && unit != singular(s.Noun) {
+		return Value{}, s.refuse(text)
 	}
-	for _, u := range units {
-		if unit == u.one || unit == u.one+"s" || slices.Contains(u.short, unit) {
-			return Number(n * u.seconds), nil
-		}
-	}
-	return Value{}, s.refuse(text)
+	return Number(n), nil
 }
 
 func (s *Setting) refuse(text string) error {

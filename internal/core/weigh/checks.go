@@ -99,6 +99,20 @@ var coreChecks = []Check{
 		},
 	},
 	{
+		Name: "window-at-once", Kind: Conflicting, Severity: baseline.Grave,
+		Doc:     "A lockout window of 0 makes every failure start the count again: whatever the threshold, nothing locks.",
+		Reads:   []setting.ID{"lockout-window", "lockout-threshold"},
+		Defeats: []setting.ID{"lockout-threshold", "lockout-duration", "lockout-administrator"},
+		Find: func(h Held) (string, string) {
+			n, ok := h.Number("lockout-threshold")
+			if !ok || n <= 1 || !h.Value("lockout-window").Is(setting.AtOnce) {
+				return "", ""
+			}
+			return fmt.Sprintf("the lockout window is 0, so that every failure starts the count again at 1: the threshold of %d is never met, and nothing locks", n),
+				"Set the lockout window to 15 minutes or more."
+		},
+	},
+	{
 		Name: "length-capped", Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "Windows asks for no more than 14 characters unless the length limit is relaxed.",
 		Reads:   []setting.ID{"min-length", "length-limit-relaxed"},

@@ -572,7 +572,7 @@ var governanceChecks = []GovernanceCheck{
 				}
 				row := setting.Get(id)
 				p.report(Finding{Settings: []setting.ID{id}, Observed: row.Text(own.Value),
-					Reason: fmt.Sprintf("%s: %s is configured by %s, %s is enforced", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(), row.Text(own.Value)),
+					Reason: fmt.Sprintf("%s: %s is configured by %s, %s is enforced%s", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(), row.Text(own.Value), openly(c.Open)),
 					Remedy: "Find out why the template does not reach the domain's head, or who changed the head behind it.", Evidence: []estate.Cite{c.Cite, own.Cite}}, string(id), p.onDefault())
 			}
 		},
@@ -590,7 +590,7 @@ var governanceChecks = []GovernanceCheck{
 					}
 					row := setting.Get(id)
 					p.report(Finding{Settings: []setting.ID{id}, Observed: row.Text(c.Value),
-						Reason: fmt.Sprintf("%s: %s by %s wins over %s by %s, by %s", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(), row.Text(lost.Value), lost.By.Name(), by(c.By, lost.By)),
+						Reason: fmt.Sprintf("%s: %s by %s wins over %s by %s, by %s%s", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(), row.Text(lost.Value), lost.By.Name(), by(c.By, lost.By), openly(c.Open)),
 						Remedy: "Configure the setting in one template only.", Evidence: []estate.Cite{c.Cite, lost.Cite}}, string(id)+" "+lost.By.Link.GUID, p.onDefault())
 				}
 			}
@@ -602,15 +602,48 @@ var governanceChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			for _, u := range p.Templates.Places() {
 				for _, l := range p.Templates.Links(u) {
-					if u.Root || l.Idle != "" || len(govern.AccountSettings(l.Template)) == 0 {
+					if u.Root || l.Idle != "" || l.Template == nil || len(govern.AccountSettings(l.Template)) == 0 {
 						continue
 					}
 					machines := p.Templates.Machines(l)
 					p.report(Finding{Settings: govern.AccountSettings(l.Template),
-						Reason:   fmt.Sprintf("%s, linked to %s, sets account settings: they reach the local accounts of %s, and no domain account", l.Name(), estate.NameOf(u.DN), machineList(p.Authority, machines)),
+						Reason:   fmt.Sprintf("%s, linked to %s, sets account settings: they reach the local accounts of %s, and no domain account%s", l.Name(), estate.NameOf(u.DN), machineList(p.Authority, machines), openly(l.Open)),
 						Remedy:   "If domain accounts are meant, use a fine-grained policy on a global security group that holds them.",
 						Evidence: []estate.Cite{u.Cite, l.Template.Policy.Cite}}, u.DN+" "+l.Link.GUID, nobody)
 				}
+			}
+		},
+	},
+	{
+		Name: "template-filtered", Kind: Conflicting, Severity: baseline.Serious,
+		Doc: "A template with account settings is linked at the domain's root, and its security filter keeps it from the domain's controllers: it does nothing to domain accounts.",
+		Run: func(p *Pass) {
+			for _, l := range p.Templates.Root() {
+				if l.Template == nil || !l.KeptOut() || len(govern.AccountSettings(l.Template)) == 0 {
+					continue
+				}
+				p.report(Finding{Settings: govern.AccountSettings(l.Template), Reason: l.Name() + " is linked at the root and sets account settings, but the controllers may not read or apply it: it does nothing to domain accounts",
+					Remedy: "Let the domain's controllers (Authenticated Users) read and apply the policy, or take the settings out of it.", Evidence: []estate.Cite{l.Container.Cite, l.Template.Policy.Cite}}, l.Link.GUID, nobody)
+			}
+		},
+	},
+	{
+		Name: "template-open", Kind: Missing, Severity: baseline.Minor,
+		Doc: "Whether a linked policy applies is not in the evidence: its security filter or its template was not exported, or a WMI filter decides.",
+		Run: func(p *Pass) {
+			by := map[string][]string{}
+			lines := map[string][]estate.Cite{}
+			for _, u := range p.Templates.Places() {
+				for _, l := range p.Templates.Links(u) {
+					if l.Open != "" {
+						by[l.Open] = append(by[l.Open], l.Name()+" at "+estate.NameOf(u.DN))
+						lines[l.Open] = append(lines[l.Open], u.Cite)
+					}
+				}
+			}
+			for _, why := range sortedKeys(by) {
+				p.report(Finding{Reason: strings.Join(by[why], ", ") + ": " + why + ". No verdict rests on what it configures", Evidence: lines[why][:min(len(lines[why]), mostExamples)],
+					Remedy: "Export the policy containers (CN=Policies,CN=System) with all attributes and nTSecurityDescriptor, and copy the whole policy store."}, why, nil)
 			}
 		},
 	},
@@ -638,7 +671,7 @@ var governanceChecks = []GovernanceCheck{
 			name := map[string]govern.Linked{}
 			for _, u := range p.Templates.Places() {
 				for _, l := range p.Templates.Links(u) {
-					if u.Root || l.Idle != "" || len(govern.AccountSettings(l.Template)) == 0 {
+					if u.Root || l.Idle != "" || l.Template == nil || len(govern.AccountSettings(l.Template)) == 0 {
 						continue
 					}
 					for _, row := range p.Templates.Machines(l) {
@@ -651,7 +684,7 @@ var governanceChecks = []GovernanceCheck{
 			}
 			for _, key := range sortedKeys(unseen) {
 				l := name[key]
-				p.report(Finding{Settings: govern.AccountSettings(l.Template), Reason: fmt.Sprintf("%s configures the local accounts of %s; what they enforce was not seen", l.Name(), machineList(p.Authority, unseen[key])),
+				p.report(Finding{Settings: govern.AccountSettings(l.Template), Reason: fmt.Sprintf("%s configures the local accounts of %s; what they enforce was not seen%s", l.Name(), machineList(p.Authority, unseen[key]), openly(l.Open)),
 					Remedy: "Collect the machines' own exports.", Evidence: []estate.Cite{l.Template.Policy.Cite}}, key, nil)
 			}
 		},
@@ -672,10 +705,10 @@ var governanceChecks = []GovernanceCheck{
 					continue
 				}
 				own := p.Estate.Authorities[i].Head
-				configured := govern.Configured(p.Templates.At(p.Authority.Parents[o.Parent.At(row)]))
+				configured := govern.Configured(p.Templates.At(p.Authority.Parents[o.Parent.At(row)], []govern.Machine{p.Templates.Machine(row)}))
 				for _, id := range sortedSettings(configured) {
 					c, fact := configured[id], own.Settings[id]
-					if c.Problem != "" || fact.Problem != "" || !fact.Value.IsSet() || fact.Value == c.Value || !setting.Get(id).Exists(setting.WindowsMachine) {
+					if c.Open != "" || c.Problem != "" || fact.Problem != "" || !fact.Value.IsSet() || fact.Value == c.Value || !setting.Get(id).Exists(setting.WindowsMachine) {
 						continue
 					}
 					s := setting.Get(id)
@@ -880,6 +913,14 @@ func machineList(a *estate.Authority, rows []int) string {
 		text += ", …"
 	}
 	return text + ")"
+}
+
+// openly adds that something is not certain.
+func openly(open string) string {
+	if open == "" {
+		return ""
+	}
+	return " (not certain: " + open + ")"
 }
 
 // mayReach says how many accounts a gap leaves undecided.

@@ -34,6 +34,9 @@ func findings(s *govern.Survey) []string {
 	r := Run(s, Choice{Baselines: against(), Expect: Expectation{Age: func(string) int64 { return 0 }}})
 	var all []string
 	for _, f := range r.Findings {
+		if f.Check == notCovered { // no baseline is chosen here
+			continue
+		}
 		text := f.Check + " " + f.ScopeName()
 		if f.Accounts != nil {
 			text += fmt.Sprint(" ", *f.Accounts)

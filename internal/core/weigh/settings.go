@@ -130,7 +130,7 @@ var furtherChecks = []Check{
 		Reads: []setting.ID{"lockout-administrator", "lockout-threshold"},
 		Find: func(h Held) (string, string) {
 			_, locks := h.Number("lockout-threshold")
-			if !locks || h.Value("lockout-administrator") != setting.Off || h.Overridden() {
+			if !locks || h.Value("lockout-window").Is(setting.AtOnce) || h.Value("lockout-administrator") != setting.Off || h.Overridden() {
 				return "", ""
 			}
 			return fmt.Sprintf("%s lock an account, and the built-in administrator, or root, is spared", h.Text("lockout-threshold")), "Let the lockout reach it too; keep another way in for the case that it is locked."

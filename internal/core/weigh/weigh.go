@@ -261,6 +261,11 @@ func judge(scope *govern.Scope, b *baseline.Baseline, d *baseline.Demand, found 
 	switch {
 	case e.Missing == govern.Unreadable:
 		v.Kind, v.Reason = Missing, fmt.Sprintf("%s: %s", e.Missing, e.Problem)
+	case e.Missing == govern.Unproven:
+		v.Kind, v.Reason = Missing, fmt.Sprintf("%s (%s) by %s; %s", strings.ToLower(s.Title), s.Text(e.Value), e.From, e.Missing)
+		if e.Open != "" {
+			v.Reason += ": " + e.Open
+		}
 	case e.Missing == govern.NotCollected && scope.Why != "":
 		v.Kind, v.Reason = Missing, scope.Why
 	case e.Missing != govern.Present:
@@ -368,6 +373,8 @@ func remedy(v *Verdict, band baseline.Band) string {
 	switch {
 	case e.Missing == govern.NoSuch:
 		return "Nothing here can set it; meet the demand by another measure, and record that."
+	case e.Missing == govern.Unproven:
+		return "Export the policy containers with nTSecurityDescriptor and all their attributes, and the templates of all linked policies, and gather again."
 	case v.Scope.Why != "":
 		return "Export the policies whole, with an account that may read them, and gather again."
 	case e.Missing == govern.Unreadable:

@@ -45,6 +45,8 @@ const (
 	aOS
 	aSecurity
 	aWMI
+	aExtensions
+	aPolicyPath
 	aOperational // operational attributes that tell nothing but that such were exported
 	// Of the password-policy object class, and of an LDAP server's entries:
 	aUID
@@ -86,7 +88,7 @@ var named = map[attr][]string{
 	aLink: {"gPLink"}, aLinkOptions: {"gPOptions"}, aFlags: {"flags"},
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
 	aHolders: {"memberOf"}, aDeleted: {"isDeleted"}, aRecycled: {"isRecycled"}, aAccountType: {"sAMAccountType"}, aOS: {"operatingSystem"},
-	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"},
+	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"}, aExtensions: {"gPCMachineExtensionNames"}, aPolicyPath: {"gPCFileSysPath", "gPCFunctionalityVersion"},
 	aOperational: {"entryUUID", "structuralObjectClass", "createTimestamp", "modifyTimestamp", "entryDN", "subschemaSubentry", "nsUniqueId"},
 	aUID:         {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"}, aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
 	aPwdAttribute: {"pwdAttribute"}, aPwdMinLength: {"pwdMinLength"}, aPwdMaxLength: {"pwdMaxLength"}, aPwdMaxAge: {"pwdMaxAge"}, aPwdMinAge: {"pwdMinAge"},

@@ -538,6 +538,12 @@ func (r *reader) container(at estate.Place) error {
 	if err != nil {
 		return err
 	}
+	extensions, err := r.text0(aExtensions)
+	if err != nil {
+		return err
+	}
+	c.Whole = r.find(aPolicyPath) != nil && !r.atEnd
+	c.NoSecurity = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), securityExtension)
 	c.Name, c.MachineOff, c.WMIFilter = string(name), flags&2 != 0, strings.TrimSpace(string(filter))
 	if v := r.find(aSecurity); v != nil {
 		raw, err := r.bytesOf(v)
@@ -553,6 +559,9 @@ func (r *reader) container(at estate.Place) error {
 	r.into.Container(at, c)
 	return nil
 }
+
+// securityExtension applies security templates (MS-GPSB 1.9).
+const securityExtension = "827d319e-6eac-11d2-a4ea-00c04f79f83a"
 
 // object adds an account, group, computer or other thing that can be named.
 func (r *reader) object(at estate.Place, dn []byte) error {
@@ -648,8 +657,9 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 		rec.Flags |= estate.CutShort
 	}
 	switch {
-	case r.class&cUnknown != 0, r.atEnd && r.class&cAccount != 0 && r.find(aControl) == nil:
-		// A record that ends early may be a computer's just as well.
+	case r.class&cUnknown != 0, r.atEnd && r.class&cAccount != 0 && r.find(aControl) == nil && (len(rec.Name) == 0 || bytes.HasSuffix(rec.Name, []byte("$"))):
+		// A record that ends early may be a computer's just as well, whose names
+		// end in $.
 		rec.Flags |= estate.Unclassified
 	case r.class&cManaged != 0:
 		rec.Class = estate.Managed

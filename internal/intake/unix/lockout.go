@@ -247,7 +247,8 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 		if window == "" {
 			set(s, "lockout-window", setting.Of(setting.Never), l.call.cite, "")
 		} else {
-			v, at, wrong := get(window, setting.Number(windowDefault), "")
+			// Of an interval of 0 every failure is outside.
+			v, at, wrong := get(window, setting.Number(windowDefault), setting.AtOnce)
 			set(s, "lockout-window", v, at, wrong)
 		}
 	}
