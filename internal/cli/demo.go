@@ -21,7 +21,7 @@ func newDemo(s *shared) *cobra.Command {
 exist, into DIR or a new temporary folder, and does the whole job on them, step
 by step, each step shown as the command that you would type.`,
 		Example: `  sternledger demo
-  sternledger demo /tmp/harbour`,
+  sternledger demo harbour`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := ""

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"sternledger/internal/labtest"
 )
 
 // directory is a real directory in a folder of its own (see the lab's README).
@@ -30,11 +32,11 @@ func newDirectory(t *testing.T) *directory {
 		script, _ = filepath.Abs("../../../shared/lab/directory-lab")
 	}
 	if _, err := os.Stat(script); err != nil {
-		t.Skip("skipped: no directory-lab script; name it in DIRECTORY_LAB")
+		labtest.Lacking(t, "no directory-lab script; name it in DIRECTORY_LAB")
 	}
 	for _, tool := range []string{"samba-tool", "ldbsearch"} {
 		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("skipped: no %s; \"directory-lab install\" installs it", tool)
+			labtest.Lacking(t, "no %s; \"directory-lab install\" installs it", tool)
 		}
 	}
 	d := &directory{t, script, filepath.Join(t.TempDir(), "d")}
@@ -62,6 +64,7 @@ func (d *directory) export() string {
 // The values of a real directory's changed default, each with the line that
 // shows it.
 func TestRealDirectoryDefault(t *testing.T) {
+	labtest.Wanted(t)
 	d := newDirectory(t)
 	change := write(t, filepath.Join(t.TempDir(), "change.ldif"), `dn: DC=marrowick,DC=example
 changetype: modify
@@ -288,6 +291,7 @@ func accountRows(t *testing.T, dir string) [][]string {
 // the directory's own or "unknown", and "unknown" only where a plain reading of
 // what is left does not decide it either.
 func TestRealDirectoryPrecedence(t *testing.T) {
+	labtest.Wanted(t)
 	d := newDirectory(t)
 	for seed := range uint64(3) {
 		t.Run(fmt.Sprint("population ", seed), func(t *testing.T) {

@@ -68,7 +68,6 @@ func TestHelpExamplesRun(t *testing.T) {
 				if err := os.Link(filepath.Join(dir, "harbour.zip"), filepath.Join(at, "harbour.zip")); err != nil {
 					t.Fatal(err)
 				}
-				os.RemoveAll("/tmp/harbour")
 			}
 			out, err := shell(at, line)
 			if failOn := strings.Contains(line, "--fail-on"); err != nil && !(failOn && strings.Contains(out, "--fail-on: findings")) {

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"sternledger/internal/labtest"
 )
 
 // club is the pilots' club's address book: a real LDAP server with the
@@ -66,7 +68,7 @@ func newClub(t *testing.T, overlay, policies string, people ...string) *club {
 	t.Helper()
 	for _, tool := range []string{"/usr/sbin/slapd", "/usr/sbin/slapadd", "/usr/sbin/slaptest", "/usr/lib/ldap/ppolicy.so"} {
 		if _, err := os.Stat(tool); err != nil {
-			t.Skipf("skipped: no %s; Debian's package slapd has it", tool)
+			labtest.Lacking(t, "no %s; Debian's package slapd has it", tool)
 		}
 	}
 	c := &club{t: t, home: t.TempDir(), address: fmt.Sprintf("ldap://127.0.0.1:%d", freePort(t))}
@@ -146,6 +148,7 @@ func (c *club) signsIn(name, password string) bool {
 // What the program says of policies, the server does: lengths, former
 // passwords, minimum age, the number of tries.
 func TestRealPasswordPolicy(t *testing.T) {
+	labtest.Wanted(t)
 	people := []string{"skerry", "holm:on paper", "tarn:masters", "lost:gone"}
 	for _, server := range []struct{ name, overlay string }{
 		{"a default policy", "overlay ppolicy\nppolicy_default cn=default,ou=policies,dc=club,dc=example\n"},

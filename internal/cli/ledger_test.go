@@ -58,7 +58,7 @@ func TestLedgerOverTime(t *testing.T) {
 	}
 	seal := strings.TrimSpace(must(t, audit, "seal"))
 	document(t, audit, "waive", "--withdraw", print, "--reason", "They are gone")
-	if entries := document(t, audit, "entries", "--kind", "withdraw"); at(entries, "entries", 0, "by") != "R. Quill" || at(entries, "entries", 0, "about") != "waivers of entry 4: They are gone" {
+	if entries := document(t, audit, "entries", "--kind", "withdraw"); at(entries, "entries", 0, "by") != "R. Quill" || at(entries, "entries", 0, "about") != "waivers of entry 6: They are gone" {
 		t.Errorf("%v", entries)
 	}
 	verified := document(t, audit, "verify", "--seal", seal)

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"sternledger/internal/labtest"
 )
 
 const administrator = "administrator@marrowick.example"
@@ -26,11 +28,12 @@ var fingerprint = regexp.MustCompile(`SHA-256 is ([0-9a-f]{64})`)
 // A real directory read live comes to the same facts as its export, and
 // whatever goes wrong on the way leaves nothing behind.
 func TestRealDirectoryLive(t *testing.T) {
+	labtest.Wanted(t)
 	d := newDirectory(t)
 	for _, port := range []string{"389", "636"} {
 		l, err := net.Listen("tcp", "127.0.0.1:"+port)
 		if err != nil {
-			t.Skipf("skipped: the lab's port is in use: %v", err)
+			labtest.Lacking(t, "the lab's port is in use: %v", err)
 		}
 		l.Close()
 	}
@@ -135,9 +138,10 @@ func dyingProxy(t *testing.T, to string, after int64) (address string) {
 // An LDAP server of another maker, with a certificate that can be verified and
 // a limit on what it gives.
 func TestRealServerLimits(t *testing.T) {
+	labtest.Wanted(t)
 	for _, tool := range []string{"/usr/sbin/slapd", "/usr/sbin/slapadd"} {
 		if _, err := os.Stat(tool); err != nil {
-			t.Skipf("skipped: no %s; Debian's package slapd has it", tool)
+			labtest.Lacking(t, "no %s; Debian's package slapd has it", tool)
 		}
 	}
 	home := t.TempDir()

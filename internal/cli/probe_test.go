@@ -15,6 +15,8 @@ import (
 	"unicode/utf16"
 
 	"github.com/go-ldap/ldap/v3"
+
+	"sternledger/internal/labtest"
 )
 
 // probed asks the program about passwords for an account, and returns for each
@@ -95,6 +97,7 @@ func guess(rnd *rand.Rand, about int, extra ...string) string {
 
 // A real domain takes and refuses passwords as is said, changed by the user.
 func TestRealProbeDomain(t *testing.T) {
+	labtest.Wanted(t)
 	d := newDirectory(t)
 	labPorts(t)
 	rnd := rand.New(rand.NewPCG(21, 1))
@@ -178,14 +181,15 @@ func TestRealProbeDomain(t *testing.T) {
 // The Unix module does, with random options, and so does its library's own
 // judge of passwords.
 func TestRealProbeUnix(t *testing.T) {
+	labtest.Wanted(t)
 	if _, err := exec.LookPath("pwscore"); err != nil {
-		t.Skip("skipped: no pwscore; Debian's package libpwquality-tools has it")
+		labtest.Lacking(t, "no pwscore; Debian's package libpwquality-tools has it")
 	}
 	if _, err := os.Stat("/var/cache/cracklib/cracklib_dict.pwd"); err != nil {
-		t.Skip("skipped: no dictionary for pwscore; Debian's package cracklib-runtime makes it")
+		labtest.Lacking(t, "no dictionary for pwscore; Debian's package cracklib-runtime makes it")
 	}
 	if err := exec.Command("unshare", "-m", "true").Run(); err != nil {
-		t.Skipf("skipped: no mount namespace to put a configuration into: %v", err)
+		labtest.Lacking(t, "no mount namespace to put a configuration into: %v", err)
 	}
 	rnd := rand.New(rand.NewPCG(22, 1))
 	p := &pairs{t: t}
@@ -255,6 +259,7 @@ func TestRealProbeUnix(t *testing.T) {
 
 // And the overlay of an LDAP server.
 func TestRealProbeLDAP(t *testing.T) {
+	labtest.Wanted(t)
 	rnd := rand.New(rand.NewPCG(23, 1))
 	const people, each = 8, 15
 	var names []string

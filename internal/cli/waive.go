@@ -25,7 +25,7 @@ those of a setting in a scope by --setting and --scope. Without a reason or an
 end it is refused.`,
 		Example: `  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Kiosks are replaced in spring; decided by the harbour master"
   sternledger waive --list
-  sternledger waive --withdraw ca82ea7faec7 --reason "The kiosks are gone"`,
+  sternledger waive --withdraw 8fb5acdc8946 --reason "The kiosks are gone"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			opt.Fingerprints = args
 			switch picks := len(args) > 0 || opt.Setting != "" || opt.Scope != ""; {

@@ -99,6 +99,13 @@ func (d *draft) tellings() []told {
 	for _, p := range d.pieces {
 		note(int(p.row), int(p.file))
 	}
+	// Pieces of a list that do not make a whole are joined to the older ones.
+	for group, pieces := range d.ranges {
+		newly := slices.DeleteFunc(slices.Clone(pieces), func(s span) bool { return d.isOlder(s.file) })
+		if _, whole := covered(newly); len(newly) > 0 && !whole {
+			all[group] &^= toldMembersNewly
+		}
+	}
 	return all
 }
 

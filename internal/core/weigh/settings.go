@@ -95,7 +95,7 @@ var furtherChecks = []Check{
 			if !ok || age >= oftenChanged || h.Value("complexity") != setting.On {
 				return "", ""
 			}
-			return fmt.Sprintf("a complex new password every %s, %d times a year: whoever has to, counts the old one up", h.Text("max-age"), 365*day/age),
+			return fmt.Sprintf("a complex new password every %s, %d times a year: users just add one to the old one", h.Text("max-age"), 365*day/age),
 				"Force changes more rarely, and ask for length instead."
 		},
 	},

@@ -15,6 +15,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+	"sternledger/internal/labtest"
 )
 
 // machine reads a tree that is given as one text: "== NAME" and the file's
@@ -225,9 +226,10 @@ func TestPart(t *testing.T) {
 // A random stack does on the real thing what play says: the same modules are
 // asked in the same order, and the same comes of it.
 func TestRealStacks(t *testing.T) {
+	labtest.Wanted(t)
 	tester, err := exec.LookPath("pamtester")
 	if err != nil || os.Getuid() != 0 {
-		t.Skip("skipped: no pamtester, or not root; Debian's package pamtester has it")
+		labtest.Lacking(t, "no pamtester, or not root; Debian's package pamtester has it")
 	}
 	const service, inner = "sternledger-stack", "sternledger-inner"
 	t.Cleanup(func() { os.Remove("/etc/pam.d/" + service); os.Remove("/etc/pam.d/" + inner) })
@@ -295,9 +297,10 @@ func TestRealStacks(t *testing.T) {
 // Failed sign-ins lock as the program says, or do not, on the real thing; only
 // the module that checks the password is replaced by one that answers as told.
 func TestRealLockout(t *testing.T) {
+	labtest.Wanted(t)
 	tester, err := exec.LookPath("pamtester")
 	if err != nil || os.Getuid() != 0 {
-		t.Skip("skipped: no pamtester, or not root; Debian's package pamtester has it")
+		labtest.Lacking(t, "no pamtester, or not root; Debian's package pamtester has it")
 	}
 	const service = "sternledger-door"
 	t.Cleanup(func() { os.Remove("/etc/pam.d/" + service) })
@@ -349,14 +352,15 @@ func TestRealLockout(t *testing.T) {
 // For random settings of pwquality, the least length is exactly the one from
 // which on pwscore takes passwords.
 func TestRealQuality(t *testing.T) {
+	labtest.Wanted(t)
 	if _, err := exec.LookPath("pwscore"); err != nil {
-		t.Skip("skipped: no pwscore; Debian's package libpwquality-tools has it")
+		labtest.Lacking(t, "no pwscore; Debian's package libpwquality-tools has it")
 	}
 	if _, err := os.Stat("/var/cache/cracklib/cracklib_dict.pwd"); err != nil {
-		t.Skip("skipped: no dictionary for pwscore; Debian's package cracklib-runtime makes it")
+		labtest.Lacking(t, "no dictionary for pwscore; Debian's package cracklib-runtime makes it")
 	}
 	if err := exec.Command("unshare", "-m", "true").Run(); err != nil {
-		t.Skipf("skipped: no mount namespace to put a configuration into: %v", err)
+		labtest.Lacking(t, "no mount namespace to put a configuration into: %v", err)
 	}
 	rnd := rand.New(rand.NewPCG(3, 4))
 	taken := func(conf string, passwords []string) []bool {
@@ -442,8 +446,9 @@ func password(rnd *rand.Rand, credits [4]int, n int) string {
 
 // What the program says of an account's ageing is what chage prints.
 func TestRealAgeing(t *testing.T) {
+	labtest.Wanted(t)
 	if _, err := exec.LookPath("chage"); err != nil || os.Getuid() != 0 {
-		t.Skip("skipped: no chage, or not root; Debian's package passwd has it")
+		labtest.Lacking(t, "no chage, or not root; Debian's package passwd has it")
 	}
 	rnd := rand.New(rand.NewPCG(5, 6))
 	home := t.TempDir()
@@ -580,16 +585,17 @@ func TestAsks(t *testing.T) {
 // What the storing module asks of a user it asks, and of root it does not: a
 // real passwd, in a copy of /etc, by an ordinary user and by root.
 func TestRealStorage(t *testing.T) {
+	labtest.Wanted(t)
 	if os.Getuid() != 0 {
-		t.Skip("skipped: not root")
+		labtest.Lacking(t, "not root")
 	}
 	for _, tool := range []string{"useradd", "passwd", "chpasswd", "setpriv", "unshare"} {
 		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("skipped: no %s", tool)
+			labtest.Lacking(t, "no %s", tool)
 		}
 	}
 	if err := exec.Command("unshare", "-m", "true").Run(); err != nil {
-		t.Skipf("skipped: no mount namespace to put a copy of /etc into: %v", err)
+		labtest.Lacking(t, "no mount namespace to put a copy of /etc into: %v", err)
 	}
 	const script = `set -e
 cp -a /etc "$1/etc"
