@@ -47,6 +47,7 @@ type SettingDocument struct {
 	Raw      string          `json:"raw,omitempty"`
 	Evidence string          `json:"evidence,omitempty"`
 	From     string          `json:"from,omitempty"`
+	Remark   string          `json:"remark,omitempty"` // what is unusual about the value
 }
 
 func scopeDocument(s *govern.Scope) ScopeDocument {
@@ -71,7 +72,7 @@ func scopeDocument(s *govern.Scope) ScopeDocument {
 
 func settingDocument(id setting.ID, e govern.Effective) *SettingDocument {
 	s := setting.Get(id)
-	d := &SettingDocument{Text: s.Text(e.Value), Raw: e.Cite.Raw, Evidence: e.Cite.String(), From: e.From}
+	d := &SettingDocument{Text: s.Text(e.Value), Raw: e.Cite.Raw, Evidence: e.Cite.String(), From: e.From, Remark: e.Remark}
 	if e.Missing != govern.Present {
 		d.Text = string(e.Missing)
 		return d
@@ -356,6 +357,8 @@ type GatheredSubjectDocument struct {
 	Accounts  *int   `json:"accounts"`
 	Groups    int    `json:"groups"`
 	Computers int    `json:"computers"`
+	Managed   int    `json:"managed"` // managed service accounts, which are no accounts of people or programs
+	Deleted   int    `json:"deleted"` // deleted objects, left out
 }
 
 // ProblemDocument is something that was not understood.
@@ -416,7 +419,7 @@ func (g *Gathered) Document() GatherDocument {
 		d.Files = append(d.Files, GatheredFileDocument{f.Evidence, state})
 	}
 	for _, a := range g.Authorities {
-		s := GatheredSubjectDocument{Name: a.Name, Kind: string(a.Kind), Policies: len(a.Overrides), Groups: a.Groups, Computers: a.Computers}
+		s := GatheredSubjectDocument{Name: a.Name, Kind: string(a.Kind), Policies: len(a.Overrides), Groups: a.Groups, Computers: a.Computers, Managed: a.Managed, Deleted: a.Deleted}
 		if a.Head != nil {
 			s.Settings = len(a.Head.Settings)
 		}

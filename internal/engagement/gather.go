@@ -547,8 +547,12 @@ func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence, be
 			return nil, err
 		}
 	}
-	for _, e := range older {
-		g.builder.StartOlder(e.Name)
+	gathers, last := 0, int64(0)
+	for _, e := range older { // the newest first
+		if e.Entry != last {
+			gathers, last = gathers+1, e.Entry
+		}
+		g.builder.StartOlder(e.Name, gathers)
 		i := slices.IndexFunc(formats, func(f *intake.Format) bool { return f.Name == e.Format })
 		if i < 0 {
 			return nil, fmt.Errorf("%s: evidence of a format this program does not know: %s", e.Name, e.Format)

@@ -139,6 +139,9 @@ func short(n float64) string {
 
 // span writes a long time in its greatest unit.
 func span(seconds float64) string {
+	if seconds > 1e12*365*86400 {
+		return "more than a million million years"
+	}
 	for _, u := range []struct {
 		size float64
 		name string

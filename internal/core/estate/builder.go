@@ -23,6 +23,7 @@ type Builder struct {
 	last      *draft // asked for last: mostly it is asked for again
 	file      string
 	older     bool // the file is of an earlier gather: it only fills what is not known
+	gathers   int  // how many gathers ago it was taken
 	scratch   []byte
 }
 
@@ -41,7 +42,7 @@ type draft struct {
 	applied   []pointer
 	pieces    []piece // of objects that stand in several files
 	shown     []shown // by row in Files
-	older     int     // row in Files from which on the files are of earlier gathers; -1: none
+	gathered  []int   // by row in Files: how many gathers ago
 	named     map[uint64]mention
 	servers   []server
 	before    *Authority // what is on record of it
@@ -147,11 +148,14 @@ type Record struct {
 func NewBuilder() *Builder { return &Builder{byPlace: map[Place]*draft{}} }
 
 // StartFile says from which stored file the facts that follow come.
-func (b *Builder) StartFile(name string) { b.file, b.older = name, false }
+func (b *Builder) StartFile(name string) { b.file, b.older, b.gathers = name, false, 0 }
 
 // StartOlder says that the facts that follow come from a file of an earlier
-// gather. What newer files said stands; older ones only fill the rest.
-func (b *Builder) StartOlder(name string) { b.file, b.older = name, true }
+// gather: so many gathers ago, 1 or more. What newer files said stands; older
+// ones only fill the rest. They must come in order, the newest first.
+func (b *Builder) StartOlder(name string, gathers int) {
+	b.file, b.older, b.gathers = name, true, gathers
+}
 
 // Cite returns a Cite in the file being read.
 func (b *Builder) Cite(line int, where, raw string) Cite {
@@ -187,16 +191,14 @@ func (b *Builder) authority(at Place) *draft {
 		d = &draft{
 			Authority: Authority{Name: at.Name, Kind: at.Kind, Platform: platforms[at.Kind], Objects: &Objects{}},
 			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
-			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, older: -1, named: map[uint64]mention{},
+			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, named: map[uint64]mention{},
 		}
 		b.byPlace[at] = d
 	}
 	if len(d.Files) == 0 || d.Files[d.fileRow] != b.file {
 		if d.fileRow = slices.Index(d.Files, b.file); d.fileRow < 0 {
 			d.fileRow, d.Files, d.shown = len(d.Files), append(d.Files, b.file), append(d.shown, shown{})
-			if b.older && d.older < 0 {
-				d.older = d.fileRow
-			}
+			d.gathered = append(d.gathered, b.gathers)
 		}
 		d.edges.startFile(d.fileRow)
 		d.ups.startFile(d.fileRow)

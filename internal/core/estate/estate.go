@@ -150,6 +150,7 @@ type Authority struct {
 	Problems          []Problem   `json:"problems,omitempty"`
 	Remarks           []Remark    `json:"remarks,omitempty"`
 	AnswerGiven       bool        `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
+	Cut               bool        `json:"cut,omitempty"`          // a file of its evidence ends in the middle of a line: what else it held is not known
 	PoliciesLie       bool        `json:"policies_lie,omitempty"` // the container in which fine-grained policies lie was exported
 	Listed            bool        `json:"listed,omitempty"`       // the evidence names accounts
 	Accounts          int         `json:"accounts"`

@@ -137,7 +137,7 @@ func TestSetKeepsOrRefuses(t *testing.T) {
 	facts := Settings{}
 	b.Set(facts, setting.WindowsDomain, "history", setting.Number(24), b.Cite(1, "h", "24"))
 	b.Set(facts, setting.WindowsDomain, "min-length", setting.Number(70000), b.Cite(2, "l", "70000"))
-	b.StartOlder("old.ldif")
+	b.StartOlder("old.ldif", 1)
 	b.Set(facts, setting.WindowsDomain, "history", setting.Number(5), b.Cite(7, "h", "5"))
 	b.Set(facts, setting.WindowsDomain, "max-age", setting.Of(setting.Never), b.Cite(8, "m", "0"))
 	if facts["history"].Value != setting.Number(24) || !facts["max-age"].Value.Is(setting.Never) {

@@ -13,17 +13,16 @@ import (
 // it. That a side does not tell it is evidence only where that side was
 // exported: told says where it was.
 
-// told says of an object which of its lists were exported.
-type told uint8
+// telling says of an object how many gathers ago each of its lists was last
+// exported. What earlier gathers say of a list does not count any more.
+type telling struct {
+	members int // its list of members, if it is a group
+	holders int // its list of the groups that hold it
+	applied int // its list of the policies that name it
+}
 
-const (
-	toldMembers      told = 1 << iota // its list of members, if it is a group
-	toldHolders                       // its list of the groups that hold it
-	toldApplied                       // its list of the policies that name it
-	toldMembersNewly                  // the same, by a file of the newest gather
-	toldHoldersNewly
-	toldAppliedNewly
-)
+// never says that no file told a list.
+const never = int(^uint(0) >> 1)
 
 // mostDisputes is how many disagreements are kept one by one.
 const mostDisputes = 200
@@ -60,9 +59,6 @@ func (d *draft) dialect() {
 	}
 }
 
-// isOlder reports whether the file at that row is of an earlier gather.
-func (d *draft) isOlder(file int) bool { return d.older >= 0 && file >= d.older }
-
 func (d *draft) shownIn(file string) shown {
 	if i := slices.Index(d.Files, file); i >= 0 {
 		return d.shown[i]
@@ -70,28 +66,26 @@ func (d *draft) shownIn(file string) shown {
 	return shown{}
 }
 
-// tellings says of each row which of its lists were exported.
-func (d *draft) tellings() []told {
-	all := make([]told, d.Objects.Len())
+// tellings says of each row which of its lists were exported, and when.
+func (d *draft) tellings() []telling {
+	all := make([]telling, d.Objects.Len())
+	for row := range all {
+		all[row] = telling{never, never, never}
+	}
 	note := func(row, file int) {
-		s, class := &d.shown[file], d.Objects.ClassOf(row)
+		s, class, t := &d.shown[file], d.Objects.ClassOf(row), &all[row]
 		if class == Other {
 			return
 		}
-		var t told
 		if s.members && class == Group {
-			t |= toldMembers
+			t.members = min(t.members, d.gathered[file])
 		}
 		if s.holders[class] {
-			t |= toldHolders
+			t.holders = min(t.holders, d.gathered[file])
 		}
 		if s.applied {
-			t |= toldApplied
+			t.applied = min(t.applied, d.gathered[file])
 		}
-		if !d.isOlder(file) {
-			t |= t << 3
-		}
-		all[row] |= t
 	}
 	for row := range all {
 		note(row, int(d.Objects.File.At(row)))
@@ -99,14 +93,33 @@ func (d *draft) tellings() []told {
 	for _, p := range d.pieces {
 		note(int(p.row), int(p.file))
 	}
-	// Pieces of a list that do not make a whole are joined to the older ones.
+	// Pieces of a list that do not make a whole are joined to older ones.
 	for group, pieces := range d.ranges {
-		newly := slices.DeleteFunc(slices.Clone(pieces), func(s span) bool { return d.isOlder(s.file) })
-		if _, whole := covered(newly); len(newly) > 0 && !whole {
-			all[group] &^= toldMembersNewly
+		for when := all[group].members; when != never; when = d.earlier(when) {
+			if _, whole := covered(d.since(pieces, when)); whole || d.earlier(when) == never {
+				all[group].members = when
+				break
+			}
 		}
 	}
 	return all
+}
+
+// earlier returns the gather before one, of those that gave files; never if
+// there is none.
+func (d *draft) earlier(when int) int {
+	next := never
+	for _, g := range d.gathered {
+		if g > when {
+			next = min(next, g)
+		}
+	}
+	return next
+}
+
+// since returns the pieces of so many gathers ago, and newer ones.
+func (d *draft) since(pieces []span, when int) []span {
+	return slices.DeleteFunc(slices.Clone(pieces), func(s span) bool { return d.gathered[s.file] > when })
 }
 
 // dropOlderTargets forgets the targets that earlier evidence gave to a policy
@@ -114,9 +127,20 @@ func (d *draft) tellings() []told {
 func (d *draft) dropOlderTargets() {
 	for i := range d.Overrides {
 		p := &d.Overrides[i]
-		if first := slices.Index(d.Files, p.Cite.File); first >= 0 && !d.isOlder(first) && d.shown[first].targets {
-			p.Targets = slices.DeleteFunc(p.Targets, func(t Target) bool { return d.isOlder(slices.Index(d.Files, t.Cite.File)) })
+		when := never
+		of := func(file string) int {
+			if i := slices.Index(d.Files, file); i >= 0 {
+				return d.gathered[i]
+			}
+			return 0
 		}
+		if d.shownIn(p.Cite.File).targets {
+			when = of(p.Cite.File)
+		}
+		for _, t := range p.Targets {
+			when = min(when, of(t.Cite.File))
+		}
+		p.Targets = slices.DeleteFunc(p.Targets, func(t Target) bool { return of(t.Cite.File) > when })
 	}
 }
 
@@ -145,7 +169,7 @@ func (d *draft) addUnseen(b *Builder) {
 
 // addPointers adds what objects say of the policies that name them: to the
 // policy's targets, or, of one that is not in the evidence, to the reference.
-func (d *draft) addPointers(tells []told) {
+func (d *draft) addPointers(tells []telling) {
 	byOrigin := map[string]*Policy{}
 	for i := range d.Overrides {
 		byOrigin[NormalDN(d.Overrides[i].Origin)] = &d.Overrides[i]
@@ -153,7 +177,7 @@ func (d *draft) addPointers(tells []told) {
 	for _, x := range d.applied {
 		ref, row := &d.Policies[x.policy], int(x.row)
 		switch p := byOrigin[NormalDN(ref.DN)]; {
-		case d.isOlder(int(x.file)) && tells[row]&toldAppliedNewly != 0:
+		case d.gathered[x.file] > tells[row].applied:
 		case p == nil:
 			if !slices.Contains(ref.Rows, row) {
 				ref.Rows = append(ref.Rows, row)
@@ -168,12 +192,9 @@ func (d *draft) addPointers(tells []told) {
 }
 
 // noteRanges marks the groups of whose members a piece was not exported.
-func (d *draft) noteRanges(tells []told) {
+func (d *draft) noteRanges(tells []telling) {
 	for _, group := range slices.Sorted(maps.Keys(d.ranges)) {
-		pieces := d.ranges[group]
-		if tells[group]&toldMembersNewly != 0 {
-			pieces = slices.DeleteFunc(pieces, func(s span) bool { return d.isOlder(s.file) })
-		}
+		pieces := d.since(d.ranges[group], tells[group].members)
 		if len(pieces) == 0 {
 			continue
 		}
@@ -192,13 +213,13 @@ func (d *draft) unmark(row int, f Flag) { d.Objects.Flags.set(row, d.Objects.Fla
 
 // joinSides makes each row's list of groups out of both sides, and compares
 // them.
-func (d *draft) joinSides(tells []told) {
+func (d *draft) joinSides(tells []telling) {
 	o := d.Objects
 	memberEnds, byMember, loose := d.placed(&d.edges, func(file int, x edge) bool {
-		return d.isOlder(file) && tells[x.row]&toldMembersNewly != 0
+		return d.gathered[file] > tells[x.row].members
 	})
 	holderEnds, byHolder := d.placedByRow(&d.ups, func(file int, x edge) bool {
-		return d.isOlder(file) && tells[x.row]&toldHoldersNewly != 0
+		return d.gathered[file] > tells[x.row].holders
 	})
 	for _, x := range loose {
 		d.loosen(x)
@@ -211,13 +232,13 @@ func (d *draft) joinSides(tells []told) {
 				d.mark(row, MembersPart)
 			}
 		default:
-			if t&toldHolders != 0 {
+			if t.holders != never {
 				d.mark(row, HoldersShown)
 			}
-			if t&toldApplied != 0 {
+			if t.applied != never {
 				d.mark(row, AppliedShown)
 			}
-			if t&toldMembers == 0 && o.ClassOf(row) == Group {
+			if t.members == never && o.ClassOf(row) == Group {
 				d.mark(row, MembersPart)
 			}
 		}

@@ -240,7 +240,7 @@ func log2(n *big.Int) float64 {
 
 func ratio(n *big.Int, rate float64) float64 {
 	q, _ := new(big.Float).Quo(new(big.Float).SetInt(n), big.NewFloat(rate)).Float64()
-	return q
+	return min(q, math.MaxFloat64) // a document has no infinity
 }
 
 // Scope is what depends on how many accounts live under a policy.

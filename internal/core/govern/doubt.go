@@ -55,6 +55,9 @@ func (d *Doubt) why(a *estate.Authority) string {
 	case PolicyHidden:
 		return "a fine-grained policy applies that is not in the evidence: " + policy
 	case PoliciesUnproven:
+		if a.Cut {
+			return "a file of the evidence ends in the middle of a line, and policies may have come after it"
+		}
 		return "neither fine-grained policies nor the container in which they lie are in the evidence, so one may apply"
 	case PolicyLost:
 		return "earlier evidence held a fine-grained policy that this evidence does not, and it may still apply: " + policy

@@ -245,7 +245,7 @@ func (r *Resolution) rank() {
 			hidden = append(hidden, candidate{ref: i, loose: !ref.Lost && a.Kind == estate.Domain, doubt: Doubt{Kind: kind, Hidden: ref, Row: estate.NotFound}})
 		}
 	}
-	if a.Kind == estate.Domain && len(a.Overrides) == 0 && !a.PoliciesLie {
+	if a.Kind == estate.Domain && (len(a.Overrides) == 0 && !a.PoliciesLie || a.Cut) {
 		hidden = append(hidden, candidate{ref: estate.NotFound, loose: true, doubt: Doubt{Kind: PoliciesUnproven, Row: estate.NotFound}})
 	}
 	for i := range a.Overrides {
@@ -389,7 +389,7 @@ func (r *Resolution) spread() {
 // there.
 func (r *Resolution) partial() bool {
 	o := r.Authority.Objects
-	if r.Authority.Head == nil {
+	if r.Authority.Head == nil || r.Authority.Cut {
 		return true
 	}
 	for row := range o.Len() {

@@ -433,7 +433,7 @@ var governanceChecks = []GovernanceCheck{
 		Doc: "The export holds no fine-grained policy, and nothing that proves that there is none: an account without the right to read them exports none.",
 		Run: func(p *Pass) {
 			a := p.Authority
-			if len(a.Overrides) > 0 || a.PoliciesLie || a.Head == nil && !a.Listed {
+			if !a.Cut && (len(a.Overrides) > 0 || a.PoliciesLie || a.Head == nil && !a.Listed) {
 				return
 			}
 			rows := p.doubtful(func(d govern.Doubt) bool { return d.Kind == govern.PoliciesUnproven })
@@ -444,7 +444,11 @@ var governanceChecks = []GovernanceCheck{
 			case len(rows) > 0:
 				lines = []estate.Cite{a.CiteOf(rows[0])}
 			}
-			p.report(Finding{Reason: "no fine-grained policy is in the evidence, and neither is the container in which they lie: there may be none, or the exporter may not read them. What governs these accounts is not known",
+			reason := "no fine-grained policy is in the evidence, and neither is the container in which they lie: there may be none, or the exporter may not read them. What governs these accounts is not known"
+			if a.Cut {
+				reason = "a file of its evidence ends in the middle of a line: which policies and groups came after it is not known"
+			}
+			p.report(Finding{Reason: reason,
 				Severity: p.gravest(rows, baseline.Serious),
 				Remedy:   "Export again with an account that may read the Password Settings Container, and include the container itself.", Evidence: lines}, "", rows)
 		},

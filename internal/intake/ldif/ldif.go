@@ -143,6 +143,11 @@ func read(src *intake.Source, into *estate.Builder) error {
 	}
 	r.serverDefaults()
 	if r.cutLine > 0 {
+		for _, domain := range r.domains {
+			if at := estate.InDomain(domain); into.Knows(at) != nil {
+				into.At(at).Cut = true
+			}
+		}
 		into.NotUnderstood(into.Cite(r.cutLine, "", ""), "the file's last line has no end, so it was left out: the export may be cut there, and its last record may lack more")
 	}
 	if r.lacking > 0 {
@@ -232,7 +237,9 @@ func (r *reader) record() error {
 		r.into.NotUnderstood(r.into.Cite(r.first, "dn", string(name)), "the entry's name has no domain (DC=…) part")
 		return nil
 	}
-	r.got++
+	if r.class&cUnknown == 0 {
+		r.got++
+	}
 	at := estate.InDomain(domain)
 	switch {
 	case r.isTrue(aDeleted), r.isTrue(aRecycled):
