@@ -325,3 +325,126 @@ func TestCutExports(t *testing.T) {
 		t.Errorf("without objectClass: %d %s", status, errs)
 	}
 }
+
+// A domain and a tenant of one name are two, in scopes, findings, waivers and
+// choices; and a group of the tenant that a tier names captures its members
+// only, though no tenant knows RIDs.
+func TestOneNameTwoPlaces(t *testing.T) {
+	src, dir := t.TempDir(), begin(t)
+	office, err := filepath.Glob("../../demo/exports/office/*")
+	if err != nil || len(office) == 0 {
+		t.Fatal(err)
+	}
+	for _, file := range office {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		write(t, filepath.Join(src, "office", filepath.Base(file)), strings.ReplaceAll(string(data), "marrowickharbour.cloud.example", "marrowick.example"))
+	}
+	domain, err := os.ReadFile("../../demo/exports/marrowick.ldif")
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(src, "marrowick.ldif"), string(domain))
+	write(t, filepath.Join(dir, "engagement.yaml"), `baselines: [cis-windows-server]
+authorities: {"marrowick.example (tenant)": {baselines: [cis-microsoft-365, nist-800-63b]}, marrowick.example: {baselines: [nist-800-63b]}}
+tiers: {duty: {groups: ["Office*", "Duty*", "*"]}}
+expect: {authorities: ["marrowick.example (tenant)", "marrowick.example (machine)"]}
+`)
+	must(t, dir, "gather", src)
+	names, ids := map[any]bool{}, map[any]bool{}
+	for _, s := range document(t, dir, "scopes")["scopes"].([]any) {
+		if names[at(s, "scope")] || ids[at(s, "id")] {
+			t.Errorf("two scopes are one: %v", at(s, "scope"))
+		}
+		names[at(s, "scope")], ids[at(s, "id")] = true, true
+	}
+	standard := 0
+	for _, row := range accountRows(t, dir) {
+		if row[10] == "tenant" && row[3] == "standard" {
+			standard++
+		}
+	}
+	if standard == 0 {
+		t.Error("a tier that names the tenant's groups captures everybody in it")
+	}
+	weighing := document(t, dir, "weigh")
+	prints := map[any]string{}
+	var pair []string // fingerprints of one setting's findings in both places
+	for _, f := range weighing["findings"].([]any) {
+		scope := at(f, "scope").(string)
+		if before, twice := prints[at(f, "fingerprint")]; twice {
+			t.Errorf("one fingerprint for %s and %s", before, scope)
+		}
+		prints[at(f, "fingerprint")] = scope
+		if at(f, "check") == nil && at(f, "settings", 0) == "min-length" && (strings.Contains(scope, "(domain) / domain default") || strings.Contains(scope, "(tenant) / tenant")) {
+			pair = append(pair, at(f, "fingerprint").(string))
+		}
+		if at(f, "check") == "authority-missing" && !strings.Contains(at(f, "reason").(string), "(machine)") {
+			t.Errorf("%v", at(f, "reason"))
+		}
+	}
+	if len(pair) < 2 {
+		t.Fatalf("findings on one setting: %v", pair)
+	}
+	for _, v := range weighing["verdicts"].([]any) {
+		if at(v, "baseline") == "cis-microsoft-365" && strings.Contains(at(v, "scope").(string), "(domain) /") {
+			t.Errorf("the tenant's baselines reach the domain: %v", v)
+		}
+	}
+	must(t, dir, "waive", pair[0], "--until", time.Now().AddDate(1, 0, 0).Format(time.DateOnly), "--reason", "Accepted")
+	for _, f := range document(t, dir, "weigh")["findings"].([]any) {
+		if waived := at(f, "verdict") == "waived"; waived != (at(f, "fingerprint") == pair[0]) {
+			t.Errorf("waived %s; %v is %v", pair[0], at(f, "scope"), at(f, "verdict"))
+		}
+	}
+	must(t, dir, "verify")
+	report := filepath.Join(t.TempDir(), "r.html")
+	must(t, dir, "report", "--to", report)
+	page, _ := os.ReadFile(report)
+	for _, want := range []string{"marrowick.example (domain) / domain default", "marrowick.example (tenant) / tenant"} {
+		if !strings.Contains(string(page), ">"+want+"</a></th>") {
+			t.Errorf("the report's table has no row for %s", want)
+		}
+	}
+}
+
+// Every form of the report says which places were not weighed, and what would
+// cover them; gather says it before; and a report older than a waiver says so.
+func TestNotWeighedIsSaid(t *testing.T) {
+	dir, src := begin(t), t.TempDir() // with the engagement.yaml that begin writes
+	write(t, filepath.Join(src, "gate/etc/passwd"), "ada:x:1000:1000::/:/bin/sh\n")
+	write(t, filepath.Join(src, "gate/etc/shadow"), "ada:$y$x:20000:0:90:7:::\n")
+	write(t, filepath.Join(src, "gate/etc/login.defs"), "PASS_MAX_DAYS 90\n")
+	write(t, filepath.Join(src, "till.inf"), fmt.Sprintf(machineExport, 8))
+	doc := document(t, dir, "gather", src)
+	if at(doc, "unweighed", 0, "place") != "gate" || len(doc["unweighed"].([]any)) != 1 || at(doc, "unweighed", 0, "fitting", 0) != "cis-debian-12" {
+		t.Errorf("gather: %v", doc["unweighed"])
+	}
+	weighing := document(t, dir, "weigh")
+	if at(weighing, "unweighed", 0, "place") != "gate" || at(weighing, "unweighed", 0, "platform") != "unix-machine" {
+		t.Errorf("weigh: %v", weighing["unweighed"])
+	}
+	if out := must(t, dir, "weigh"); !strings.Contains(out, "1 of 2 places not weighed: no chosen baseline covers them.") || !strings.Contains(out, "gate; covered by cis-debian-12") {
+		t.Errorf("the page:\n%s", out)
+	}
+	to := t.TempDir()
+	for _, ending := range []string{"html", "csv", "md", "json", "sarif", "oscal.json"} {
+		file := filepath.Join(to, "r."+ending)
+		must(t, dir, "report", "--to", file)
+		data, _ := os.ReadFile(file)
+		if text := string(data); !strings.Contains(text, "no chosen baseline covers gate") || !strings.Contains(text, "cis-debian-12") {
+			t.Errorf("the report in %s does not say that gate was not weighed", ending)
+		}
+		if strings.Contains(string(data), "2 places, with") {
+			t.Errorf("the report in %s says that both places were weighed", ending)
+		}
+	}
+	must(t, dir, "waive", "--setting", "min-length", "--scope", "till*", "--until", time.Now().AddDate(1, 0, 0).Format(time.DateOnly), "--reason", "Soon gone")
+	file := filepath.Join(to, "later.html")
+	must(t, dir, "report", "--to", file)
+	if data, _ := os.ReadFile(file); strings.Contains(string(data), "Nothing was waived") || !strings.Contains(string(data), "not in it: 1 waiver. Weigh again") {
+		t.Error("a report that is older than a waiver does not say so")
+	}
+}

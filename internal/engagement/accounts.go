@@ -24,24 +24,26 @@ type AccountFilter struct {
 
 // AccountRow is one account with what governs it.
 type AccountRow struct {
-	Authority string   `json:"authority"`
-	Account   string   `json:"account"`
-	Enabled   bool     `json:"enabled"`
-	Tier      string   `json:"tier"`
-	Scope     string   `json:"scope"`
-	Policy    string   `json:"policy"`
-	Origin    string   `json:"origin"` // "-" for the default
-	Rule      string   `json:"rule"`
-	Via       string   `json:"via"` // the group that carries the policy, or "-"
-	Flags     []string `json:"flags"`
+	Authority string      `json:"authority"`
+	Account   string      `json:"account"`
+	Enabled   bool        `json:"enabled"`
+	Tier      string      `json:"tier"`
+	Scope     string      `json:"scope"`
+	Policy    string      `json:"policy"`
+	Origin    string      `json:"origin"` // "-" for the default
+	Rule      string      `json:"rule"`
+	Via       string      `json:"via"` // the group that carries the policy, or "-"
+	Flags     []string    `json:"flags"`
+	Kind      estate.Kind `json:"kind"` // of the authority
+	Label     string      `json:"-"`    // the authority as people name it
 }
 
 // AccountHead names the fields of an AccountRow as CSV has them.
-var AccountHead = []string{"authority", "account", "enabled", "tier", "scope", "policy", "origin", "rule", "via", "flags"}
+var AccountHead = []string{"authority", "account", "enabled", "tier", "scope", "policy", "origin", "rule", "via", "flags", "kind"}
 
 // Cells returns the row as CSV has it.
 func (r *AccountRow) Cells() []string {
-	return []string{r.Authority, r.Account, fmt.Sprint(r.Enabled), r.Tier, r.Scope, r.Policy, r.Origin, r.Rule, r.Via, strings.Join(r.Flags, "+")}
+	return []string{r.Authority, r.Account, fmt.Sprint(r.Enabled), r.Tier, r.Scope, r.Policy, r.Origin, r.Rule, r.Via, strings.Join(r.Flags, "+"), string(r.Kind)}
 }
 
 // rules are all words that a rule can be.
@@ -115,7 +117,7 @@ func accountRow(r *AccountRow, s *govern.Survey, authority, row int) {
 	a := s.Estate.Authorities[authority]
 	scope, g := s.ScopeOf(authority, row)
 	flags := a.Objects.FlagsOf(row)
-	*r = AccountRow{Authority: a.Name, Account: a.Objects.Name.At(row), Enabled: flags&estate.Disabled == 0, Tier: scope.Tier,
+	*r = AccountRow{Authority: a.Name, Kind: a.Kind, Label: a.Label(), Account: a.Objects.Name.At(row), Enabled: flags&estate.Disabled == 0, Tier: scope.Tier,
 		Scope: scope.Name(), Policy: scope.PolicyName(), Origin: "-", Rule: string(g.Rule), Via: "-", Flags: flags.Names()}
 	if g.Policy != nil {
 		r.Origin = g.Policy.Origin

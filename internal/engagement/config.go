@@ -167,10 +167,14 @@ func (c *Config) check(file string, library Library) error {
 func isNumber(v setting.Value) bool { _, ok := v.Number(); return ok }
 
 // forAuthority returns what the engagement says of an authority: an exact name
-// before a pattern, and among patterns the first in order of the alphabet.
-func (c *Config) forAuthority(name string) AuthorityConfig {
-	if a, ok := c.Authorities[name]; ok {
-		return a
+// before a pattern, the name with its kind first of all, and among patterns the
+// first in order of the alphabet.
+func (c *Config) forAuthority(at estate.Place) AuthorityConfig {
+	name := at.Name
+	for _, exact := range []string{at.String(), name} {
+		if a, ok := c.Authorities[exact]; ok {
+			return a
+		}
 	}
 	var patterns []string
 	for p := range c.Authorities {
@@ -188,7 +192,7 @@ func (c *Config) forAuthority(name string) AuthorityConfig {
 // dialect is the dialect that holds for an authority; empty where neither the
 // engagement nor the evidence tells it.
 func (c *Config) dialect(a *estate.Authority) estate.Dialect {
-	if said := c.forAuthority(a.Name).Dialect.Value; said != "" {
+	if said := c.forAuthority(a.Place()).Dialect.Value; said != "" {
 		return estate.Dialect(said)
 	}
 	return a.Dialect
@@ -214,7 +218,8 @@ auditor: %s
 # "sternledger baseline list" shows them.
 baselines: [cis-windows-server]
 
-# Choices for single authorities, by name or by pattern (*, ?).
+# Choices for single authorities, by name or by pattern (*, ?); where two have
+# one name, by name and kind: "corp.example (tenant)".
 #   dialect: windows or samba, the way the directory server picks the groups
 #            that carry a fine-grained policy; else it is read off the evidence.
 #   default-policy: the DN of the policy that an LDAP server applies to accounts

@@ -56,7 +56,7 @@ expect: {newer-than: 2 days}
 	}
 	e := &Engagement{Config: c}
 	for name, against := range map[string][]string{"gate1": nil, "x": nil, "y": {"own"}} {
-		got := e.baselinesFor(name, "standard", WeighOptions{Against: against})
+		got := e.baselinesFor(estate.Place{Name: name}, "standard", WeighOptions{Against: against})
 		if want := append(slices.Clone(against), "cis-windows-server")[0]; len(got) != 1 || got[0] != want {
 			t.Errorf("%s: %v", name, got)
 		}

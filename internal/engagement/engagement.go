@@ -156,7 +156,7 @@ func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
 // useDefault gives an LDAP directory the default policy that the engagement
 // names, else the one that the evidence does.
 func (e *Engagement) useDefault(a *estate.Authority) error {
-	said := e.Config.forAuthority(a.Name).DefaultPolicy
+	said := e.Config.forAuthority(a.Place()).DefaultPolicy
 	switch {
 	case a.Kind != estate.LDAP:
 	case said.Value != "":

@@ -187,7 +187,7 @@ func (e *Engagement) uncovered(all []*estate.Authority) ([]weigh.Unweighed, erro
 	for _, a := range all {
 		covered := false
 		for _, tier := range []string{govern.Standard, govern.Privileged, govern.Service} {
-			for _, id := range e.baselinesFor(a.Name, tier, WeighOptions{}) {
+			for _, id := range e.baselinesFor(a.Place(), tier, WeighOptions{}) {
 				b, err := e.Baselines().Get(id)
 				if err != nil {
 					return nil, err

@@ -118,16 +118,16 @@ func locate(s *govern.Survey, name, in string) (place, error) {
 	var found []place
 	var known []string
 	for i, a := range s.Estate.Authorities {
-		known = append(known, a.Name)
-		if in != "" && !strings.EqualFold(a.Name, in) {
+		known = append(known, a.Label())
+		if in != "" && !a.Place().Means(in) {
 			continue
 		}
 		for _, row := range find(a, name) {
 			found = append(found, place{i, row})
-			matches = append(matches, Match{a.Name, a.Objects.Name.At(row), a.DN(row), a.CiteOf(row).String()})
+			matches = append(matches, Match{a.Label(), a.Objects.Name.At(row), a.DN(row), a.CiteOf(row).String()})
 		}
 	}
-	if in != "" && !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, in) }) {
+	if in != "" && !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, in) }) && len(matches) == 0 && !slices.ContainsFunc(s.Estate.Authorities, func(a *estate.Authority) bool { return a.Place().Means(in) }) {
 		return place{}, fmt.Errorf("no authority %q in the evidence; the nearest is %q", in, strictyaml.Nearest(in, known))
 	}
 	if len(found) == 0 {
@@ -198,7 +198,7 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 		d.Account.PwdSet = time.Unix(int64(set), 0).UTC().Format(time.RFC3339)
 	}
 	d.Governing = GoverningDocument{Policy: scope.PolicyName(), Origin: "-", Rule: string(g.Rule), Via: "-", Dialect: string(r.Dialect), Assumed: r.Assumed, Answered: g.Answered, From: a.DialectCite.String()}
-	if e.Config.forAuthority(a.Name).Dialect.Value != "" {
+	if e.Config.forAuthority(a.Place()).Dialect.Value != "" {
 		d.Governing.From = ConfigName
 	}
 	if g.Policy != nil {

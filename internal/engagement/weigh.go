@@ -167,7 +167,7 @@ func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 		if _, done := by[key]; done {
 			continue
 		}
-		ids := e.baselinesFor(s.Authority.Name, s.Tier, opt)
+		ids := e.baselinesFor(s.Authority.Place(), s.Tier, opt)
 		if len(ids) == 0 {
 			return nil, fmt.Errorf("%s: no baseline is chosen for %s; name one under \"baselines:\", or use --against", ConfigName, s.Authority.Name)
 		}
@@ -187,7 +187,7 @@ func (e *Engagement) weighing(opt WeighOptions) (*Weighing, error) {
 	if err != nil {
 		return nil, err
 	}
-	w.machines = expect.Authorities[len(e.Config.Expect.Authorities):]
+	w.machines = expect.Machines
 	choice := weigh.Choice{Expect: expect, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) }, Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[tierOf{a, tier}] }}
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
@@ -226,14 +226,14 @@ func (e *Engagement) expectation(at time.Time) (weigh.Expectation, error) {
 	if err != nil {
 		return x, err
 	}
-	x.Authorities = append(slices.Clone(x.Authorities), machines...)
+	x.Machines = machines
 	x.Problems, err = e.Ledger.Problems()
 	return x, err
 }
 
 // baselinesFor returns what a scope is weighed against: what the command line
 // says, else what the engagement says for its tier, its authority, or all.
-func (e *Engagement) baselinesFor(authority, tier string, opt WeighOptions) []string {
+func (e *Engagement) baselinesFor(authority estate.Place, tier string, opt WeighOptions) []string {
 	if len(opt.Against) > 0 {
 		return opt.Against
 	}

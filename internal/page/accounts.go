@@ -72,8 +72,8 @@ func Accounts(s *Sheet, rows iter.Seq[*engagement.AccountRow]) error {
 	s.Rule()
 	authority := ""
 	for r := range rows {
-		if r.Authority != authority {
-			authority = r.Authority
+		if r.Label != authority {
+			authority = r.Label
 			s.line(faded.Render(Clean(authority)))
 		}
 		line(func(i int) string { return shown[i].cell(r) })

@@ -252,7 +252,7 @@ func (b *book) accounts(r *engagement.Report) {
 	p := b.sheet("Accounts", []string{"Authority", "Account", "Enabled", "Tier", "Scope", "Policy", "Origin", "Rule", "Via", "Flags"}, 30, 26, 10, 12, 46, 24, 50, 12, 24, 40)
 	defer func() { p.close() }()
 	for a := range r.Accounts() {
-		p.add(a.Authority, a.Account, a.Enabled, a.Tier, a.Scope, a.Policy, a.Origin, a.Rule, a.Via, strings.Join(a.Flags, ", "))
+		p.add(a.Label, a.Account, a.Enabled, a.Tier, a.Scope, a.Policy, a.Origin, a.Rule, a.Via, strings.Join(a.Flags, ", "))
 	}
 }
 

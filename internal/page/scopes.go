@@ -37,7 +37,7 @@ func Scopes(s *Sheet, survey *govern.Survey) error {
 		if len(group) > 1 {
 			s.Title(Quantity(len(group), "Unix machine"), Quantity(accountsIn(group), "account"))
 		} else {
-			s.Title(a.Name, aboutAuthority(a, survey.Resolutions[slices.Index(survey.Estate.Authorities, a)].Dialect))
+			s.Title(a.Label(), aboutAuthority(a, survey.Resolutions[slices.Index(survey.Estate.Authorities, a)].Dialect))
 		}
 		for start := 0; start < len(columns); {
 			if start > 0 {

@@ -169,6 +169,15 @@ type Place struct {
 	Kind Kind
 }
 
+// String names the place so that no other is meant: "name (kind)".
+func (at Place) String() string { return at.Name + " (" + string(at.Kind) + ")" }
+
+// Means reports whether a name that people write means the place: its name, or
+// its name with the kind.
+func (at Place) Means(name string) bool {
+	return strings.EqualFold(name, at.Name) || strings.EqualFold(name, at.String())
+}
+
 // Compare orders places by name.
 func (at Place) Compare(other Place) int {
 	return cmp.Or(strings.Compare(at.Name, other.Name), strings.Compare(string(at.Kind), string(other.Kind)))

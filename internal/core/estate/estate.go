@@ -178,7 +178,7 @@ type Authority struct {
 // means two.
 func (a *Authority) Label() string {
 	if a.Twin {
-		return a.Name + " (" + string(a.Kind) + ")"
+		return a.Place().String()
 	}
 	return a.Name
 }

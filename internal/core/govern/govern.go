@@ -566,8 +566,12 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 	}
 	take := func(group int) {
 		if r.claims[group] != noClaim {
-			if joined := r.join(won, r.claims[group]); joined != won {
-				won, via = joined, int(r.carrier[group])-1
+			carrier := int(r.carrier[group]) - 1
+			switch joined := r.join(won, r.claims[group]); {
+			case joined != won:
+				won, via = joined, carrier
+			case carrier != via && r.claims[group] == won && r.Authority.DN(carrier) < r.Authority.DN(via):
+				via = carrier // of several ways one is told, whatever the order of the export
 			}
 		}
 		if i := int(r.may[group]); i != 0 {

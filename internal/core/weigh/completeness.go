@@ -14,7 +14,8 @@ import (
 // Expectation is what an engagement expects of its evidence. Ages are in
 // seconds.
 type Expectation struct {
-	Authorities []string
+	Authorities []string                // by name, or by name and kind
+	Machines    []string                // by name
 	MaxAge      int64                   // 0: any age
 	Age         func(file string) int64 // of a file of evidence
 	Problems    []estate.Problem        // what was taken and not understood
@@ -39,11 +40,23 @@ var completenessChecks = []Described{
 // runExpectation reports what gave no evidence, and what is too old.
 func runExpectation(s *govern.Survey, e Expectation) []Finding {
 	var found []Finding
-	for _, name := range e.Authorities {
-		if !slices.ContainsFunc(s.Estate.Authorities, func(a *estate.Authority) bool { return strings.EqualFold(a.Name, name) }) {
-			found = append(found, Finding{Kind: Missing, Check: notGathered, Severity: baseline.Serious, Authority: &estate.Authority{Name: name},
-				Reason: "the engagement expects evidence of " + name + ", and there is none", Remedy: "Collect its export and gather it, or take it off the list (expect: authorities)."})
+	expect := func(at estate.Place, list string, is func(a *estate.Authority) bool) {
+		if !slices.ContainsFunc(s.Estate.Authorities, is) {
+			found = append(found, Finding{Kind: Missing, Check: notGathered, Severity: baseline.Serious, Authority: &estate.Authority{Name: at.Name, Kind: at.Kind},
+				Reason: "the engagement expects evidence of " + at.Name + ", and there is none", Remedy: "Collect its export and gather it, or take it off the list (expect: " + list + ")."})
 		}
+	}
+	for _, name := range e.Authorities {
+		expect(estate.Place{Name: name}, "authorities", func(a *estate.Authority) bool { return a.Place().Means(name) })
+	}
+	machines := map[string]bool{}
+	for _, a := range s.Estate.Authorities {
+		if a.Kind == estate.Machine {
+			machines[strings.ToLower(a.Name)] = true
+		}
+	}
+	for _, name := range e.Machines {
+		expect(estate.Place{Name: name, Kind: estate.Machine}, "machines-from", func(*estate.Authority) bool { return machines[strings.ToLower(name)] })
 	}
 	for _, a := range s.Estate.Authorities {
 		newest := int64(-1)

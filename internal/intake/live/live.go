@@ -79,27 +79,31 @@ type search struct {
 	scope      int
 	filter     string
 	attributes []string
+	rights     bool // ask for access lists: without saying which part, servers give none to most
+	windows    bool // only of a Windows domain's server, or one of its make
 }
 
 var searches = []search{
 	{ldap.ScopeBaseObject, "(objectClass=*)", []string{"objectClass", "objectSid", "objectGUID", "minPwdLength", "pwdHistoryLength", "maxPwdAge", "minPwdAge",
-		"lockoutThreshold", "lockoutDuration", "lockOutObservationWindow", "forceLogoff", "pwdProperties", "gPLink", "gPOptions", "msDS-Behavior-Version", "oEMInformation"}},
-	{ldap.ScopeWholeSubtree, "(|(objectClass=msDS-PasswordSettings)(objectClass=msDS-PasswordSettingsContainer)(objectClass=group)(objectClass=user)(objectClass=inetOrgPerson)(objectClass=organizationalUnit)(objectClass=groupPolicyContainer)(objectClass=contact)(objectClass=foreignSecurityPrincipal)(objectClass=pwdPolicy)(objectClass=person)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))",
+		"lockoutThreshold", "lockoutDuration", "lockOutObservationWindow", "forceLogoff", "pwdProperties", "gPLink", "gPOptions", "msDS-Behavior-Version", "oEMInformation"}, false, false},
+	{ldap.ScopeWholeSubtree, "(|(objectClass=msDS-PasswordSettings)(objectClass=msDS-PasswordSettingsContainer)(objectClass=group)(objectClass=user)(objectClass=inetOrgPerson)(objectClass=organizationalUnit)(objectClass=contact)(objectClass=foreignSecurityPrincipal)(objectClass=pwdPolicy)(objectClass=person)(objectClass=posixAccount)(objectClass=account)(objectClass=simpleSecurityObject)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))",
 		[]string{"objectClass", "objectSid", "objectGUID", "sAMAccountName", "userPrincipalName", "displayName", "userAccountControl", "primaryGroupID",
 			"pwdLastSet", "lockoutTime", "badPwdCount", "adminCount", "servicePrincipalName", "lastLogonTimestamp", "msDS-ResultantPSO", "msDS-PSOApplied",
-			"msDS-SecondaryKrbTgtNumber", "groupType", "member", "gPLink", "gPOptions", "flags", "description",
+			"msDS-SecondaryKrbTgtNumber", "groupType", "member", "memberOf", "operatingSystem", "entryUUID", "gPLink", "gPOptions", "flags", "description",
 			"msDS-PasswordSettingsPrecedence", "msDS-PSOAppliesTo", "msDS-MinimumPasswordLength", "msDS-PasswordHistoryLength", "msDS-MaximumPasswordAge",
 			"msDS-MinimumPasswordAge", "msDS-LockoutThreshold", "msDS-LockoutDuration", "msDS-LockoutObservationWindow", "msDS-PasswordComplexityEnabled",
 			"msDS-PasswordReversibleEncryptionEnabled", "uid", "uidNumber", "uniqueMember", "pwdPolicySubentry", "pwdChangedTime", "pwdAccountLockedTime",
-			"pwdAttribute", "pwdMinLength", "pwdMaxLength", "pwdMaxAge", "pwdMinAge", "pwdInHistory", "pwdCheckQuality", "pwdMaxFailure", "pwdLockout",
-			"pwdLockoutDuration", "pwdFailureCountInterval", "pwdExpireWarning"}},
+			"pwdAttribute", "pwdMinLength", "pwdMaxLength", "pwdMaxAge", "pwdMinAge", "pwdInHistory", "pwdCheckQuality", "pwdCheckModule", "pwdUseCheckModule", "pwdMaxFailure", "pwdLockout",
+			"pwdLockoutDuration", "pwdFailureCountInterval", "pwdExpireWarning"}, false, false},
+	{ldap.ScopeWholeSubtree, "(objectClass=groupPolicyContainer)", []string{"objectClass", "displayName", "flags", "gPCFileSysPath", "gPCFunctionalityVersion",
+		"gPCMachineExtensionNames", "gPCWQLFilter", "nTSecurityDescriptor"}, true, true},
 }
 
 // serverConfiguration is asked for as well: where it may be read, it names the
 // default policy of an OpenLDAP server.
 const serverConfiguration = "cn=config"
 
-var configuration = search{ldap.ScopeWholeSubtree, "(|(objectClass=olcDatabaseConfig)(objectClass=olcPPolicyConfig))", []string{"objectClass", "olcSuffix", "olcPPolicyDefault"}}
+var configuration = search{ldap.ScopeWholeSubtree, "(|(objectClass=olcDatabaseConfig)(objectClass=olcPPolicyConfig))", []string{"objectClass", "olcSuffix", "olcPPolicyDefault"}, false, false}
 
 // Collect reads the server and writes LDIF. An error means that what was
 // written is not whole.
@@ -283,6 +287,9 @@ func (c *collector) collect(base string) error {
 	}
 	c.got.Bases = append(c.got.Bases, base)
 	for _, s := range searches {
+		if s.windows && !c.windows {
+			continue
+		}
 		if err := c.pages(base, s); err != nil {
 			return err
 		}
@@ -298,12 +305,21 @@ func (c *collector) collect(base string) error {
 	return nil
 }
 
+// accessList asks for the access list of a security descriptor alone, which
+// whoever may read the object may read (MS-ADTS 3.1.1.3.4.1.11).
+const accessList = 4
+
 // pages makes one search, page by page, and writes as it goes.
 func (c *collector) pages(base string, s search) error {
 	paging := ldap.NewControlPaging(pageSize)
 	controls := []ldap.Control{paging}
 	if s.scope == ldap.ScopeBaseObject {
 		controls = nil
+	}
+	if s.rights {
+		flags := ldap.NewControlMicrosoftSDFlags()
+		flags.ControlValue = accessList
+		controls = append(controls, flags)
 	}
 	for {
 		found, err := c.ask(ldap.NewSearchRequest(base, s.scope, ldap.NeverDerefAliases, 0, 0, false, s.filter, s.attributes, controls))
