@@ -257,7 +257,7 @@ func values(texts []strictyaml.Text) []string {
 }
 
 // Version is the program's; CHANGELOG.md tells what is in it.
-const Version = "0.1.0"
+const Version = "0.2.0"
 
 // weighEntry is the ledger's entry of a weighing: what was weighed with what,
 // so that it can be done again, and what came of it.

@@ -123,3 +123,26 @@ func TestDemandsOnSynchronisedAccounts(t *testing.T) {
 		t.Errorf("%q, want %q", got, want)
 	}
 }
+
+// A waiver that an earlier version recorded, which did not know kinds of places,
+// still covers its finding; where it could mean two, it covers neither.
+func TestWaiversOnOldFingerprints(t *testing.T) {
+	for kinds, want := range map[string]string{"machine": "in force waived", "machine ldap": "ambiguous missing missing"} {
+		b := estate.NewBuilder()
+		for kind := range strings.FieldsSeq(kinds) {
+			settle(b, "quay", estate.Kind(kind), map[setting.ID]setting.Value{"min-length": setting.Number(14)}, map[string]estate.Flag{"ada": 0})
+		}
+		survey := govern.NewSurvey(&estate.Estate{Authorities: b.Finish()}, func(*estate.Authority) estate.Dialect { return "" }, nil)
+		r := Run(survey, Choice{Baselines: against(), Expect: Expectation{Age: func(string) int64 { return 0 }}})
+		r.Findings = slices.DeleteFunc(r.Findings, func(f Finding) bool { return f.Check != notCovered })
+		old := r.Findings[0]
+		r.Waive([]Waiver{{Fingerprint: old.Alias, Check: old.Check, Kind: Missing, Severity: old.Severity, Until: "2027-06-30"}})
+		got := string(r.Waivers[0].State)
+		for _, f := range r.Findings {
+			got += " " + string(f.Kind)
+		}
+		if got != want || old.Alias == old.Fingerprint {
+			t.Errorf("%s: %s, want %s", kinds, got, want)
+		}
+	}
+}
