@@ -16,7 +16,7 @@ take() { # NAME COMMAND…: the first page of what the command prints on a termi
   shift
   printf 'export TERM=xterm-256color\ncd %q\n' "$work/harbour/audit" >"$work/$name"
   printf '%q ' "$@" >>"$work/$name"
-  "$shot" "$here/$name.png" bash -c "script -qc 'bash $work/$name' /dev/null </dev/tty | head -n 46"
+  "$shot" "$here/$name.png" bash -c "script -qc 'bash $work/$name' /dev/null </dev/tty | head -n 45"
 }
 take demo sternledger demo
 take scopes sternledger scopes
@@ -54,7 +54,7 @@ page report-findings "$work/findings.html"
 (cd "$work" && libreoffice --headless --convert-to pdf paper.xlsx >/dev/null 2>&1)
 for at in $(seq 2 20); do
   pdftotext -layout -f "$at" -l "$at" "$work/paper.pdf" "$work/paper.txt"
-  grep -q Fingerprint "$work/paper.txt" && break
+  grep -q "Baseline.*Section" "$work/paper.txt" && break
 done
 pdftoppm -r 200 -f "$at" -l "$at" -png "$work/paper.pdf" "$work/paper"
-convert "$work"/paper-*.png -trim -bordercolor white -border 20 -crop 1280x800+0+0 +repage "$here/workbook.png"
+convert "$work"/paper-*.png -trim -bordercolor white -border 20 -resize 1280x -crop 1280x800+0+0 +repage "$here/workbook.png"

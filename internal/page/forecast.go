@@ -126,7 +126,7 @@ func short(n float64) string {
 	for _, u := range []struct {
 		size float64
 		name string
-	}{{1e12, " million million"}, {1e9, " thousand million"}, {1e6, " million"}} {
+	}{{1e12, " trillion"}, {1e9, " billion"}, {1e6, " million"}} {
 		if n >= u.size {
 			return strings.TrimSuffix(fmt.Sprintf("%.1f", n/u.size), ".0") + u.name
 		}
@@ -140,7 +140,7 @@ func short(n float64) string {
 // span writes a long time in its greatest unit.
 func span(seconds float64) string {
 	if seconds > 1e12*365*86400 {
-		return "more than a million million years"
+		return "more than a trillion years"
 	}
 	for _, u := range []struct {
 		size float64

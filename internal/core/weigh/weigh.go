@@ -296,9 +296,12 @@ func shortfall(s *setting.Setting, d *baseline.Demand, v setting.Value) string {
 		limit, _ = d.Values[1].Number()
 	}
 	by := s.Text(setting.Number(max(limit-have, have-limit)))
-	way := "too much"
-	if have < limit {
-		way = "too little"
+	way := "too many"
+	switch {
+	case have < limit:
+		way = "short"
+	case s.Kind == setting.Duration:
+		way = "too long"
 	}
 	return fmt.Sprintf("%s %s. %s", by, way, d.Why)
 }

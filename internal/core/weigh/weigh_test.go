@@ -80,15 +80,15 @@ func TestVerdicts(t *testing.T) {
 		reason           string
 	}{
 		{"min-length 14", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Holds, ""},
-		{"min-length 8", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Weak, "6 characters too little. w."},
-		{"lockout-threshold 10", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}", Weak, "5 failed tries too much. w."},
+		{"min-length 8", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Weak, "6 characters short. w."},
+		{"lockout-threshold 10", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}", Weak, "5 failed tries too many. w."},
 		{"lockout-threshold never", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}", Weak, "w."},
 		{"min-length ?", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Missing, "not readable: cannot be read"},
 		{"", "{setting: min-length, at-least: 14, severity: grave, why: w.}", Missing, "not collected"},
 		{"lockout-threshold never", "{setting: lockout-duration, at-least: 15 minutes, specials: {until-admin: holds}, severity: minor, why: w.}", Missing, "not set"},
 		{"", "{setting: max-repeat, platforms: [windows-machine, unix-machine], at-most: 3, specials: {unlimited: fails}, severity: minor, why: w.}", Missing, "no such setting"},
 		{"history 24; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Conflicting, "back on the old password after 0 days: history 24"},
-		{"history 10; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Weak, "14 passwords too little"},
+		{"history 10; min-age at-once", "{setting: history, at-least: 24, severity: minor, why: w.}", Weak, "14 passwords short"},
 		{"lockout-threshold never; lockout-duration 30 minutes", "{setting: lockout-duration, at-least: 15 minutes, specials: {until-admin: holds}, severity: minor, why: w.}", Conflicting, "do nothing"},
 		{"min-length 15; length-limit-relaxed off", "{setting: min-length, at-least: 14, severity: minor, why: w.}", Conflicting, "Windows holds to 14"},
 		{"min-age 42 days; max-age 42 days", "{setting: min-age, at-least: 1 day, specials: {at-once: fails}, severity: minor, why: w.}", Conflicting, "not below"},
