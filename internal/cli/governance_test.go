@@ -317,7 +317,7 @@ func TestDemoByHand(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The documents name places in words.
-	places := map[string]string{"": "marrowick.example", "the yard": "yard.marrowick.example", "`gate1`": "gate1", "`gate2`": "gate2", "the pilots' club": "pilotsclub.example",
+	places := map[string]string{"": "marrowick.example", "the yard": "yard.marrowick.example", "the lighthouse": "outer-light.marrowick.example", "the boathouse": "boathouse.marrowick.example", "`gate1`": "gate1", "`gate2`": "gate2", "the pilots' club": "pilotsclub.example",
 		"the office's tenant": "marrowickharbour.cloud.example", "`helm`": "helm"}
 	text, err := os.ReadFile("../../docs/demo.md")
 	if err != nil {

@@ -106,6 +106,9 @@ func (p *Pass) onDefault() []int { return p.resolve().byDefault }
 // doubtful returns the accounts that are not decided for a reason that fits.
 func (p *Pass) doubtful(fits func(d govern.Doubt) bool) []int {
 	rows := []int{}
+	if !slices.ContainsFunc(p.scopes(), func(s *govern.Scope) bool { return s.Rule == govern.Unknown }) {
+		return rows // and a million accounts need not be asked
+	}
 	for _, d := range p.resolve().doubted {
 		if fits(d.Doubt) {
 			rows = append(rows, d.row)
