@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/weigh"
@@ -139,10 +140,10 @@ func (e *Engagement) Gather(sources []string, opt GatherOptions) (*Gathered, err
 	if g.current, err = tx.CurrentFiles(); err != nil {
 		return nil, err
 	}
-	g.bySize = map[int64][]ledger.Evidence{}
+	g.sizes, g.bySum = map[int64]bool{}, map[string][]ledger.Evidence{}
 	for _, e := range g.known {
 		if e.Tree == "" && g.current[e.Name] {
-			g.bySize[e.Size] = append(g.bySize[e.Size], e)
+			g.index(e)
 		}
 	}
 	for _, c := range candidates {
@@ -183,16 +184,18 @@ func (e *Engagement) uncovered(all []*estate.Authority) ([]weigh.Unweighed, erro
 	if err != nil {
 		return nil, err
 	}
+	chosen := map[string]*baseline.Baseline{}
 	var found []weigh.Unweighed
 	for _, a := range all {
 		covered := false
 		for _, tier := range []string{govern.Standard, govern.Privileged, govern.Service} {
 			for _, id := range e.baselinesFor(a.Place(), tier, WeighOptions{}) {
-				b, err := e.Baselines().Get(id)
-				if err != nil {
-					return nil, err
+				if chosen[id] == nil {
+					if chosen[id], err = e.Baselines().Get(id); err != nil {
+						return nil, err
+					}
 				}
-				covered = covered || covers(b, a.Platform, tier)
+				covered = covered || covers(chosen[id], a.Platform, tier)
 			}
 		}
 		if !covered {
@@ -210,10 +213,11 @@ type gathering struct {
 	builder *estate.Builder
 	result  *Gathered
 	staging string
-	known   []ledger.Evidence           // before this gather
-	current map[string]bool             // names of those from which current facts come
-	bySize  map[int64][]ledger.Evidence // current, and of this gather
-	taken   map[string]bool             // names of stored copies, in lower case
+	known   []ledger.Evidence            // before this gather
+	current map[string]bool              // names of those from which current facts come
+	sizes   map[int64]bool               // of the files that are current, and of this gather's
+	bySum   map[string][]ledger.Evidence // the same files
+	taken   map[string]bool              // names of stored copies, in lower case
 	files   []staged
 	syncing []chan error
 	failed  error // of a copy on its way to the disk
@@ -270,7 +274,7 @@ func (g *gathering) take(c candidate) error {
 	g.sync(keep)
 	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sumLike(&in.hashing), src.Struck
 	g.files = append(g.files, s)
-	g.bySize[s.Size] = append(g.bySize[s.Size], s.Evidence)
+	g.index(s.Evidence)
 	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	return nil
 }
@@ -298,16 +302,18 @@ func (g *gathering) synced() error {
 	return g.failed
 }
 
+// index lets seen find a file.
+func (g *gathering) index(e ledger.Evidence) {
+	g.sizes[e.Size] = true
+	g.bySum[e.SHA256] = append(g.bySum[e.SHA256], e)
+}
+
 // seen returns the evidence that says the same as a file, if any: of the same
 // place, with the same content, still current, and of no earlier day. Anything
 // else is a statement of its own, though its bytes may be known. A file is read
 // twice only when its size makes that likely.
 func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
-	before := slices.Clone(g.bySize[c.size])
-	before = slices.DeleteFunc(before, func(e ledger.Evidence) bool {
-		return e.Format != c.format.Name || !sameSpeaker(c.format, e.Path, c.origin)
-	})
-	if len(before) == 0 || g.opt.LessIsRight != "" {
+	if !g.sizes[c.size] || g.opt.LessIsRight != "" {
 		return nil, nil
 	}
 	f, err := c.open()
@@ -320,8 +326,10 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 		return nil, fmt.Errorf("gather %s: %w", c.path, cause(err))
 	}
 	written := c.written.UTC().Format(time.RFC3339)
-	if i := slices.IndexFunc(before, func(e ledger.Evidence) bool { return e.SHA256 == sum && (e.Entry == 0 || written <= e.Written) }); i >= 0 {
-		return &before[i], nil
+	for _, e := range g.bySum[sum] {
+		if e.Format == c.format.Name && (e.Entry == 0 || written <= e.Written) && sameSpeaker(c.format, e.Path, c.origin) {
+			return &e, nil
+		}
 	}
 	return nil, nil
 }

@@ -7,6 +7,7 @@ import (
 	"hash"
 	"io"
 	"os"
+	"sync"
 	"sync/atomic"
 )
 
@@ -15,20 +16,32 @@ const (
 	blocks    = 4 // in flight: enough that neither side waits for the other
 )
 
+// spare keeps blocks from file to file: thousands of small ones would spend
+// their time on clearing fresh memory.
+var spare = sync.Pool{New: func() any { return new([blockSize]byte) }}
+
 // queue is a pipe that holds a few blocks, so that reading, hashing and
 // writing share the processors. One side writes, the other reads.
 type queue struct {
-	full, free chan []byte
-	stop       chan struct{} // closed when the reading side gives up
-	err        error         // of the writing side; read after full is closed
-	in, out    []byte        // the block being filled, what is left of the one being read
-	spent      []byte        // the block that out is of
+	full    chan filled
+	free    chan struct{}    // one for each block that may still be filled
+	stop    chan struct{}    // closed when the reading side gives up
+	err     error            // of the writing side; read after full is closed
+	in      filled           // the block being filled
+	out     []byte           // what is left of the block being read
+	reading *[blockSize]byte // the block that out is of
+}
+
+// filled is a block and how much of it was filled.
+type filled struct {
+	block *[blockSize]byte
+	n     int
 }
 
 func newQueue() *queue {
-	q := &queue{full: make(chan []byte, blocks), free: make(chan []byte, blocks), stop: make(chan struct{})}
+	q := &queue{full: make(chan filled, blocks), free: make(chan struct{}, blocks), stop: make(chan struct{})}
 	for range blocks {
-		q.free <- make([]byte, 0, blockSize)
+		q.free <- struct{}{}
 	}
 	return q
 }
@@ -38,18 +51,19 @@ var errStopped = errors.New("nobody reads any more")
 // Write copies p into blocks.
 func (q *queue) Write(p []byte) (n int, err error) {
 	for n < len(p) {
-		if q.in == nil {
+		if q.in.block == nil {
 			select {
-			case q.in = <-q.free:
+			case <-q.free:
+				q.in.block = spare.Get().(*[blockSize]byte)
 			case <-q.stop:
 				return n, errStopped
 			}
 		}
-		k := copy(q.in[len(q.in):blockSize], p[n:])
-		q.in, n = q.in[:len(q.in)+k], n+k
-		if len(q.in) == blockSize {
+		k := copy(q.in.block[q.in.n:], p[n:])
+		q.in.n, n = q.in.n+k, n+k
+		if q.in.n == blockSize {
 			q.full <- q.in // never blocks: there are no more blocks than places
-			q.in = nil
+			q.in = filled{}
 		}
 	}
 	return n, nil
@@ -57,9 +71,9 @@ func (q *queue) Write(p []byte) (n int, err error) {
 
 // finish sends what is left and ends the queue; the reader then gets err.
 func (q *queue) finish(err error) {
-	if len(q.in) > 0 {
+	if q.in.n > 0 {
 		q.full <- q.in
-		q.in = nil
+		q.in = filled{}
 	}
 	q.err = err
 	close(q.full)
@@ -68,15 +82,16 @@ func (q *queue) finish(err error) {
 // Read takes from the blocks in order.
 func (q *queue) Read(p []byte) (int, error) {
 	if len(q.out) == 0 {
-		if q.spent != nil {
-			q.free <- q.spent[:0]
-			q.spent = nil
+		if q.reading != nil {
+			spare.Put(q.reading)
+			q.reading = nil
+			q.free <- struct{}{}
 		}
-		block, ok := <-q.full
+		next, ok := <-q.full
 		if !ok {
 			return 0, q.err
 		}
-		q.out, q.spent = block, block
+		q.out, q.reading = next.block[:next.n], next.block
 	}
 	n := copy(p, q.out)
 	q.out = q.out[n:]
@@ -105,7 +120,9 @@ type readEnd struct{ hashing }
 func hashingReader(in io.Reader, told func(int64)) *readEnd {
 	e := &readEnd{newHashing()}
 	go func() {
-		block := make([]byte, blockSize)
+		whole := spare.Get().(*[blockSize]byte)
+		defer spare.Put(whole)
+		block := whole[:]
 		for {
 			n, err := in.Read(block)
 			e.hash.Write(block[:n])
@@ -146,7 +163,9 @@ type copyEnd struct {
 func storedCopy(file *os.File) *copyEnd {
 	e := &copyEnd{hashing: newHashing(), file: file}
 	go func() {
-		block := make([]byte, blockSize)
+		whole := spare.Get().(*[blockSize]byte)
+		defer spare.Put(whole)
+		block := whole[:]
 		for {
 			n, err := e.queue.Read(block)
 			if err == nil {
