@@ -223,11 +223,11 @@ func (w *Weighing) Document() WeighDocument {
 		d.Baselines = append(d.Baselines, BaselineDocument{b.ID, b.Version})
 	}
 	d.Unweighed = unweighedDocuments(w.Unweighed)
+	found := w.Whole().Counts()
 	for _, s := range w.Scopes {
 		counts := map[string]int{}
-		found := w.Whole().Counts(s)
 		for _, k := range weigh.Kinds {
-			counts[string(k)] = found[k]
+			counts[string(k)] = found[s][k]
 		}
 		c := ScopeCountDocument{Scope: s.Name(), ID: s.ID().String(), Kind: s.Authority.Kind, Tier: s.Tier, Counts: counts}
 		if s.Listed() {

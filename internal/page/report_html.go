@@ -141,7 +141,7 @@ func (v *htmlReport) policies() map[govern.PolicyID]string {
 	ids := map[govern.PolicyID]string{}
 	w := v.Weighing
 	for n, about := range subjects(w) {
-		p := htmlPolicy{about: about.id, ID: fmt.Sprintf("p%d", n+1), Title: about.title, Note: about.note, Held: holding(w, about.scopes)}
+		p := htmlPolicy{about: about.id, ID: fmt.Sprintf("p%d", n+1), Title: about.title, Note: about.note, Held: about.held}
 		ids[about.id] = p.ID
 		if len(about.scopes) > 0 {
 			s := about.scopes[0]

@@ -66,8 +66,7 @@ type WeighView struct {
 
 func byScope(s *Sheet, w *engagement.Weighing) {
 	for _, about := range subjects(w) {
-		held := holding(w, about.scopes)
-		if len(about.findings) == 0 && held == "" {
+		if len(about.findings) == 0 && about.held == "" {
 			continue
 		}
 		s.Blank()
@@ -88,8 +87,8 @@ func byScope(s *Sheet, w *engagement.Weighing) {
 			}
 			s.Entry("", "", "")
 		}
-		if held != "" {
-			s.Entry("holds", "", held)
+		if about.held != "" {
+			s.Entry("holds", "", about.held)
 		}
 	}
 }
@@ -328,6 +327,7 @@ type subject struct {
 	id          govern.PolicyID
 	scopes      []*govern.Scope
 	findings    []*told
+	held        string // what holds under it, in one paragraph
 }
 
 // told is a finding with the scopes that have it.
@@ -354,14 +354,16 @@ func subjects(w *engagement.Weighing) []*subject {
 			about.findings = append(about.findings, &told{Finding: f, each: []*weigh.Finding{f}})
 		}
 	}
+	of, held := map[*govern.Scope][]*weigh.Finding{}, holding(w)
+	for i := range w.Findings {
+		of[w.Findings[i].Scope] = append(of[w.Findings[i].Scope], &w.Findings[i])
+	}
 	for _, scope := range w.Scopes {
 		about := under(scope.Under(), scope.Title(), "")
-		about.scopes = append(about.scopes, scope)
-		for i := range w.Findings {
-			f := &w.Findings[i]
-			if f.Scope != scope {
-				continue
-			}
+		if about.scopes = append(about.scopes, scope); len(about.scopes) == 1 {
+			about.held = strings.Join(held[scope], "; ")
+		}
+		for _, f := range of[scope] {
 			same := slices.IndexFunc(about.findings, func(t *told) bool {
 				return t.Check == f.Check && t.About == f.About && t.Kind == f.Kind && slices.Equal(t.Settings, f.Settings)
 			})
@@ -411,13 +413,13 @@ func counts(s *Sheet, w *engagement.Weighing) {
 		columns = append(columns, Column{Head: string(k), Right: true})
 	}
 	var rows [][]string
+	found := w.Whole().Counts()
 	for _, scope := range w.Scopes {
 		row := []string{scope.Name(), accountsOf(scope, scope.Accounts)}
-		found := w.Whole().Counts(scope)
 		for _, k := range weigh.Kinds {
 			cell := "-" // no baseline speaks of its platform
-			if len(found) > 0 {
-				cell = fmt.Sprint(found[k])
+			if len(found[scope]) > 0 {
+				cell = fmt.Sprint(found[scope][k])
 			}
 			row = append(row, cell)
 		}
@@ -527,21 +529,21 @@ func whom(f *weigh.Finding) string {
 	return text
 }
 
-// holding lists in one paragraph what holds under a policy.
-func holding(w *engagement.Weighing, scopes []*govern.Scope) string {
-	var held []string
+// holding says for each scope what holds.
+func holding(w *engagement.Weighing) map[*govern.Scope][]string {
+	held := map[*govern.Scope][]string{}
 	for i := range w.Verdicts {
 		v := &w.Verdicts[i]
-		if len(scopes) == 0 || v.Scope != scopes[0] || v.Kind != weigh.Holds {
+		if v.Kind != weigh.Holds {
 			continue
 		}
 		text := strings.ToLower(setting.Get(v.Demand.Setting).Title) + ": " + v.Observed
 		if len(w.Baselines) > 1 {
 			text += " (" + v.Baseline.ID + ")"
 		}
-		held = append(held, text)
+		held[v.Scope] = append(held[v.Scope], text)
 	}
-	return strings.Join(held, "; ")
+	return held
 }
 
 // VerdictRows gives one row for each verdict.

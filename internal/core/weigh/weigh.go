@@ -457,19 +457,27 @@ func alias(f *Finding) string {
 	return hex.EncodeToString(sum[:6])
 }
 
-// Counts counts a scope's verdicts, each setting once and at its worst.
-func (r *Result) Counts(scope *govern.Scope) map[Kind]int {
-	worst := map[setting.ID]Kind{}
+// Counts counts each scope's verdicts, each setting once and at its worst. A
+// scope that no baseline speaks of has none.
+func (r *Result) Counts() map[*govern.Scope]map[Kind]int {
+	type about struct {
+		scope   *govern.Scope
+		setting setting.ID
+	}
+	worst := map[about]Kind{}
 	for i := range r.Verdicts {
-		if v := &r.Verdicts[i]; v.Scope == scope {
-			if old, ok := worst[v.Demand.Setting]; !ok || v.Kind.Rank() > old.Rank() {
-				worst[v.Demand.Setting] = v.Kind
-			}
+		v := &r.Verdicts[i]
+		key := about{v.Scope, v.Demand.Setting}
+		if old, ok := worst[key]; !ok || v.Kind.Rank() > old.Rank() {
+			worst[key] = v.Kind
 		}
 	}
-	counts := map[Kind]int{}
-	for _, k := range worst {
-		counts[k]++
+	counts := map[*govern.Scope]map[Kind]int{}
+	for key, k := range worst {
+		if counts[key.scope] == nil {
+			counts[key.scope] = map[Kind]int{}
+		}
+		counts[key.scope][k]++
 	}
 	return counts
 }

@@ -188,7 +188,7 @@ func TestFindingsAreMerged(t *testing.T) {
 	if len(r.Verdicts) != 3 || len(r.Findings) != 1 || len(r.Findings[0].Baselines) != 2 || r.Findings[0].Severity != baseline.Grave {
 		t.Fatalf("%d verdicts, findings %+v", len(r.Verdicts), r.Findings)
 	}
-	if counts := r.Counts(scope); counts[Weak] != 1 || counts[Holds] != 0 {
+	if counts := r.Counts()[scope]; counts[Weak] != 1 || counts[Holds] != 0 {
 		t.Errorf("counts %v", counts)
 	}
 	again := Run(surveyOf(scope), Choice{Baselines: against(mid)})
