@@ -192,7 +192,7 @@ func TestForecast(t *testing.T) {
 		{"marrowick.example / Pilots", "992 1240 248 2.0736e+06 1 4 20"},
 		{"marrowick.example / Control Room", "248 3 1 2.0736e+06 6.083333333333333 2 6"},
 		{"marrowick.example / Executives / standard", "<nil> <nil> <nil> 0 0 1 <nil>"},
-		{"gate1 / machine / standard", "992 1240 248 2.0736e+06 1 2 10"},
+		{"gate1 / machine / standard", "992 1240 248 864000 1 2 10"},
 	} {
 		f := figures("--scope", c.scope)
 		got := fmt.Sprintln(at(f, "guesses", 2, "under_lock"), at(f, "guesses", 2, "into_lock"), at(f, "guesses", 2, "locks"), at(f, "way_back_seconds"), at(f, "changes_per_year"), at(f, "accounts"), at(f, "tries_to_lock_all"))

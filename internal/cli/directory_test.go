@@ -32,7 +32,7 @@ func newDirectory(t *testing.T) *directory {
 		script, _ = filepath.Abs("../../../shared/lab/directory-lab")
 	}
 	if _, err := os.Stat(script); err != nil {
-		labtest.Lacking(t, "no directory-lab script; name it in DIRECTORY_LAB")
+		t.Skip("skipped: no directory-lab script; name it in DIRECTORY_LAB") // it is not part of this repository
 	}
 	for _, tool := range []string{"samba-tool", "ldbsearch"} {
 		if _, err := exec.LookPath(tool); err != nil {

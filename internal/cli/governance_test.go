@@ -62,7 +62,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"length-cap-low":            {"weak", 1.0, "curator@museum.example", "no more than 40 characters"},
 		"module-not-called":         {"conflicting", nil, "", "pwquality.conf sets dcredit, maxrepeat, minlen, ucredit, and no stack calls pam_pwquality"},
 		"module-not-obeyed":         {"conflicting", nil, "", "pam_pwhistory is called, and its refusal is not obeyed"},
-		"doors-differ":              {"conflicting", nil, "", "sshd: never locks; login: stronger"},
+		"doors-differ":              {"conflicting", nil, "", "sshd: never locks; barrier, login: stronger"},
 		"new-accounts-only":         {"conflicting", 2.0, "maint root", "login.defs gives new accounts maximum age: 90 days, minimum age: 1 day"},
 		"old-hash":                  {"conflicting", 1.0, "maint", "hashed with sha512; stored in a weaker way: maint (md5)"},
 		"empty-password":            {"weak", 1.0, "lamp", "1 account with an empty password"},
@@ -105,6 +105,8 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"window-at-once":            {"conflicting", 0.0, "", "the threshold of 5 is never met, and nothing locks"},
 		"evidence-poorer":           {"missing", 0.0, "", "fine-grained policies: 1 in outer-light.ldif, 0 now; gone: Lamp Keepers"},
 		"template-filtered":         {"conflicting", 0.0, "", "Quay Trial is linked at the root and sets account settings, but the controllers may not read or apply it"},
+		"option-not-taken":          {"conflicting", nil, "", "reads no pwhistory.conf"},
+		"module-not-modelled":       {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":             {"missing", nil, "", "Dredging Crews at Dredging: linked; its WMI filter decides on the machine"},
 		"not-weighed":               {"missing", nil, "", "no chosen baseline covers turnstile"},
 		"template-unlinked":         {"conflicting", 0.0, "", "Old Quay Settings"},
@@ -390,7 +392,7 @@ func TestTraceShowsAllDoors(t *testing.T) {
 	must(t, ".", "demo", dir, "--quiet")
 	audit := filepath.Join(dir, "audit")
 	for name, want := range map[string]string{
-		"n.farrow":                 "marrowick.example: gate1 same name [min-length lockout-threshold lockout-duration lockout-window]",
+		"n.farrow":                 "marrowick.example: gate1 same name [min-length history lockout-threshold lockout-duration lockout-window]",
 		"w.lowe":                   "marrowick.example: marrowickharbour.cloud.example synchronised []",
 		"k.sluice":                 "marrowick.example: helm synchronised []",
 		"m.silt":                   "marrowick.example: 000000000042 same name [history]",

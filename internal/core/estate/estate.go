@@ -319,6 +319,8 @@ const (
 	NotObeyed       RemarkKind = "not-obeyed"        // a module is called, and its refusal does not count
 	DoorsDiffer     RemarkKind = "doors-differ"      // ways to sign in that lock differently
 	NewAccountsOnly RemarkKind = "new-accounts-only" // what new accounts are given differs from what accounts have
+	NotTaken        RemarkKind = "not-taken"         // a module does not take what its file or its call says
+	NotModelled     RemarkKind = "not-modelled"      // what a module answers cannot be told; the weaker outcome is taken
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
 )
 

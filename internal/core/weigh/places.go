@@ -31,6 +31,16 @@ var placeChecks = []GovernanceCheck{
 		Run: remarks(estate.NotObeyed),
 	},
 	{
+		Name: "option-not-taken", Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
+		Doc: "A module does not take what its file or its call says: a misspelt name, a number that is none. Some then read no further.",
+		Run: remarks(estate.NotTaken),
+	},
+	{
+		Name: "module-not-modelled", Kind: Missing, Severity: baseline.Serious, On: onMachines,
+		Doc: "A stack calls a module whose answer the evidence does not tell. Both were played, and the weaker outcome is taken.",
+		Run: remarks(estate.NotModelled),
+	},
+	{
 		Name: "doors-differ", Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
 		Doc: "Services of one machine lock failed sign-ins differently; the weakest counts.",
 		Run: remarks(estate.DoorsDiffer),

@@ -63,11 +63,11 @@ func TestPlaceChecks(t *testing.T) {
 		}, nil},
 		"what a reader saw": {func(b *estate.Builder) {
 			a := settle(b, "m", estate.Machine, settings{"min-length": number(14)}, accounts{"ada": 0, "bo": 0})
-			for _, kind := range []estate.RemarkKind{estate.NotCalled, estate.NotObeyed, estate.DoorsDiffer, estate.NewAccountsOnly, estate.OldHash} {
+			for _, kind := range []estate.RemarkKind{estate.NotCalled, estate.NotObeyed, estate.NotTaken, estate.NotModelled, estate.DoorsDiffer, estate.NewAccountsOnly, estate.OldHash} {
 				a.Remarks = append(a.Remarks, estate.Remark{Kind: kind, Text: "t", Remedy: "r", Cites: []estate.Cite{{File: "m.x", Line: 1}}})
 			}
-			a.Remarks[4].Accounts = []string{"bo"}
-		}, []string{"doors-differ m", "module-not-called m", "module-not-obeyed m", "new-accounts-only m", "old-hash m 1"}},
+			a.Remarks[6].Accounts = []string{"bo"}
+		}, []string{"doors-differ m", "module-not-called m", "module-not-modelled m", "module-not-obeyed m", "new-accounts-only m", "old-hash m 1", "option-not-taken m"}},
 		"empty, and not seen": {func(b *estate.Builder) {
 			settle(b, "m", estate.Machine, settings{"min-length": number(14)}, accounts{"ada": estate.EmptyPassword, "bo": estate.NoControl, "cy": 0})
 		}, []string{"empty-password m 1", "shadow-unseen m 1"}},

@@ -2,6 +2,7 @@ package unix
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -70,7 +71,7 @@ var ageing = []age{
 // ageing that a new account is given.
 func (r *reader) defaults() {
 	defs := r.loginDefs()
-	useradd := r.fileOptions("etc/default/useradd")
+	useradd := r.assignments("etc/default/useradd")
 	r.here.Head = &estate.Policy{Name: "machine", Origin: r.tree.Name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine, Settings: r.rules, Asks: r.asks.rules,
 		Cite: estate.Cite{File: r.tree.Parts[0].Stored, Line: 1, Where: "etc"}}
 	for _, a := range ageing {
@@ -97,6 +98,38 @@ func (r *reader) defaults() {
 		}
 		r.set(a.id, a.value(n), given.cite, r.rules)
 	}
+	for _, a := range ageing {
+		if _, given := r.rules[a.id]; given && r.unenforced(a) {
+			r.rules[a.id] = r.neverEnds(a)
+		}
+	}
+}
+
+// unenforced reports whether some door does not enforce a field of shadow.
+func (r *reader) unenforced(a age) bool {
+	return r.ageless != nil && (a.id == "max-age" || a.id == "inactive-disable")
+}
+
+// neverEnds is what such a field comes to.
+func (r *reader) neverEnds(a age) estate.Fact {
+	at := *r.ageless
+	at.Note = "whatever shadow says: this stack lets in whose password has ended"
+	return estate.Fact{Value: a.value(-1), Cite: at}
+}
+
+// inGroup reports whether an account is in a group, by etc/group.
+func (r *reader) inGroup(who *person, group string) bool {
+	p := r.tree.Find("etc/group")
+	if p == nil {
+		return false
+	}
+	for _, text := range strings.Split(string(p.Data), "\n") {
+		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
+		if len(f) == 4 && f[0] == group && (f[2] == strconv.FormatUint(uint64(who.gid), 10) || slices.Contains(strings.Split(f[3], ","), who.name)) {
+			return true
+		}
+	}
+	return false
 }
 
 // person is one line of passwd with its line of shadow.
@@ -228,9 +261,10 @@ func (r *reader) policyOf(who *person) string {
 			own = "root"
 		}
 	}
-	aged := estate.Settings{}
-	for id, f := range settings {
-		aged[id] = f
+	aged := maps.Clone(settings)
+	if lock, group := r.lockOf(who); lock != nil {
+		take(aged, lock)
+		own = "group " + group
 	}
 	differs := false
 	for _, a := range ageing {
@@ -252,7 +286,10 @@ func (r *reader) policyOf(who *person) string {
 			v, at = a.value(-1), cite(who.part, who.line, "shadow field 3", "")
 			at.Note = "empty: ageing is switched off for the account"
 		}
-		aged[a.id] = estate.Fact{Value: v, Cite: at}
+		if aged[a.id] = (estate.Fact{Value: v, Cite: at}); r.unenforced(a) {
+			aged[a.id] = r.neverEnds(a)
+			v = a.value(-1)
+		}
 		given, ok := r.rules[a.id]
 		differs = differs || given.Value != v && (ok || v != a.value(-1))
 	}

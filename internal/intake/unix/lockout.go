@@ -24,8 +24,11 @@ var shared = []string{"system-auth", "password-auth", "common-auth", "fingerprin
 // door is one service by which a user signs in, and how it locks.
 type door struct {
 	service string
-	lock    estate.Settings // of ordinary users; of root
-	root    estate.Settings
+	lock    estate.Settings // of ordinary users
+	root    estate.Settings // of root, and of the members of admins
+	admins  string          // a group whose members follow root's rules; empty: none
+	ages    bool            // an account whose password has ended is not let in
+	stale   estate.Cite     // where it is let in all the same
 }
 
 // lockout finds how failed sign-ins lock, door by door.
@@ -35,7 +38,7 @@ func (r *reader) lockout() {
 	}
 	var services, common []string
 	for _, p := range r.tree.Parts {
-		name, ok := strings.CutPrefix(p.Name, pamFolder)
+		name, ok := r.pam.service(p)
 		switch {
 		case !ok, slices.Contains(noDoor, name):
 		case slices.Contains(shared, name), strings.HasPrefix(name, "common-"):
@@ -44,44 +47,84 @@ func (r *reader) lockout() {
 			services = append(services, name)
 		}
 	}
-	doors := r.doors(services)
-	if len(doors) == 0 {
-		doors = r.doors(common)
+	if r.doors = r.open(services); len(r.doors) == 0 {
+		r.doors = r.open(common)
 	}
-	if len(doors) == 0 {
+	if len(r.doors) == 0 {
 		return // no stack takes a password: not collected
 	}
-	weakest := 0
-	for i := range doors {
-		if weaker(&doors[i], &doors[weakest]) {
-			weakest = i
-		}
-	}
-	for _, id := range lockoutSettings {
-		if f, ok := doors[weakest].lock[id]; ok {
-			r.rules[id] = f
-		}
-		if f, ok := doors[weakest].root[id]; ok {
-			r.root[id] = f
-		}
-	}
-	r.compareDoors(doors, weakest)
-	if file := r.fileOptions("etc/security/faillock.conf"); len(file) > 0 && doors[weakest].lock["lockout-threshold"].Value.Is(setting.Never) && !r.locksAnywhere(doors) {
+	ordinary := r.weakest(func(d *door) estate.Settings { return d.lock })
+	take(r.rules, ordinary.lock)
+	take(r.root, r.weakest(func(d *door) estate.Settings { return d.root }).root)
+	r.compareDoors(ordinary)
+	r.compareAgeing()
+	file, _ := r.files(&faillock, "etc/security/faillock.conf")
+	if never := ordinary.lock["lockout-threshold"]; len(file) > 0 && never.Value.Is(setting.Never) && !r.locksAnywhere() {
 		names := sortedNames(file)
+		if n, ok := file["deny"]; ok && n.value == "0" || never.Cite.File == file[names[0]].cite.File {
+			return // the file itself says so
+		}
 		r.remark(estate.NotCalled, "pam_faillock", fmt.Sprintf("faillock.conf sets %s, and no stack calls pam_faillock so that it locks: the file enforces nothing", strings.Join(names, ", ")),
 			"Call pam_faillock with preauth before, and with authfail after, the module that checks the password, or remove the file.", lockoutSettings,
-			file[names[0]].cite, doors[weakest].lock["lockout-threshold"].Cite)
+			file[names[0]].cite, never.Cite)
 	}
 }
 
-func (r *reader) locksAnywhere(doors []door) bool {
-	return slices.ContainsFunc(doors, func(d door) bool { return !d.lock["lockout-threshold"].Value.Is(setting.Never) })
+// take copies what a door says of locking.
+func take(into, from estate.Settings) {
+	for _, id := range lockoutSettings {
+		if f, ok := from[id]; ok {
+			into[id] = f
+		} else {
+			delete(into, id)
+		}
+	}
+}
+
+// weakest returns the door that lets most guesses through, by the settings that
+// of picks.
+func (r *reader) weakest(of func(*door) estate.Settings) *door {
+	best := &r.doors[0]
+	for i := range r.doors {
+		if weaker(of(&r.doors[i]), of(best)) {
+			best = &r.doors[i]
+		}
+	}
+	return best
+}
+
+// lockOf returns how failed sign-ins lock an account that is in a group whose
+// members some door holds to root's rules, and the group; nil for others.
+func (r *reader) lockOf(who *person) (estate.Settings, string) {
+	group := ""
+	for i := range r.doors {
+		if g := r.doors[i].admins; g != "" && who.uid != 0 && r.inGroup(who, g) {
+			group = g
+		}
+	}
+	if group == "" {
+		return nil, ""
+	}
+	own := func(d *door) estate.Settings {
+		if d.admins != "" && r.inGroup(who, d.admins) {
+			return d.root
+		}
+		return d.lock
+	}
+	return own(r.weakest(own)), group
+}
+
+func (r *reader) locksAnywhere() bool {
+	return slices.ContainsFunc(r.doors, func(d door) bool { return !d.lock["lockout-threshold"].Value.Is(setting.Never) })
 }
 
 // weaker reports whether a door lets more guesses through than another.
-func weaker(x, y *door) bool {
+func weaker(x, y estate.Settings) bool {
+	if x["lockout-threshold"].Problem != "" || y["lockout-threshold"].Problem != "" {
+		return y["lockout-threshold"].Problem == "" // what is not known counts as the weakest
+	}
 	for _, id := range []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window"} {
-		order, ok := setting.Get(id).Compare(x.lock[id].Value, y.lock[id].Value)
+		order, ok := setting.Get(id).Compare(x[id].Value, y[id].Value)
 		if ok && order != 0 {
 			return order < 0
 		}
@@ -90,12 +133,11 @@ func weaker(x, y *door) bool {
 }
 
 // compareDoors remarks on doors that lock otherwise than the weakest.
-func (r *reader) compareDoors(doors []door, weakest int) {
+func (r *reader) compareDoors(w *door) {
 	var alike, other []string
 	var at estate.Cite
-	w := &doors[weakest]
-	for i := range doors {
-		if d := &doors[i]; weaker(w, d) {
+	for i := range r.doors {
+		if d := &r.doors[i]; weaker(w.lock, d.lock) {
 			other, at = append(other, d.service), d.lock["lockout-threshold"].Cite
 		} else {
 			alike = append(alike, d.service)
@@ -110,29 +152,129 @@ func (r *reader) compareDoors(doors []door, weakest int) {
 		"Let all services include the same stack for signing in.", lockoutSettings, w.lock["lockout-threshold"].Cite, at)
 }
 
-// doors reads those services that check a local password.
-func (r *reader) doors(services []string) []door {
+// compareAgeing remarks on doors that let in whose password has ended, and
+// makes that the machine's ageing: the weakest door counts.
+func (r *reader) compareAgeing() {
+	var names []string
+	for i := range r.doors {
+		if d := &r.doors[i]; !d.ages {
+			names = append(names, d.service)
+			r.ageless = &d.stale
+		}
+	}
+	if len(names) > 0 {
+		r.remark(estate.NotObeyed, "ageing", fmt.Sprintf("%s: an account whose password has ended is let in all the same; the account stack does not ask pam_unix, or its answer does not count", strings.Join(names, ", ")),
+			"Call pam_unix in the account stack so that its refusal counts.", []setting.ID{"max-age", "inactive-disable"}, *r.ageless)
+	}
+}
+
+// open reads those services that check a local password, and let in who has it.
+func (r *reader) open(services []string) []door {
 	var all []door
 	for _, service := range services {
-		stack, err := r.pam.load(service, "auth", 0, 0)
-		if err != nil {
-			r.into.NotUnderstood(cite(r.tree.Find(pamFolder+service), 1, service+" auth", ""), "the stack cannot be followed: %v", err)
-			continue
+		if d := r.opened(service); d != nil {
+			all = append(all, *d)
 		}
-		wrong := answers(map[string]string{"pam_unix": refused, "pam_tcb": refused})
-		called, let := play(stack, wrong)
-		checks := slices.IndexFunc(called, func(i int) bool { return slices.Contains(storing, stack[i].module) })
-		if checks < 0 || let {
-			continue
-		}
-		all = append(all, r.door(service, stack, called, called[checks]))
 	}
 	return all
 }
 
+// opened reads one service. Where modules are called whose answers are not
+// known, every answer is played, and the weakest outcome counts.
+func (r *reader) opened(service string) *door {
+	stack, err := r.pam.load(service, "auth", 0, 0)
+	at := cite(r.pam.find(service), 1, service+" auth", "")
+	if err != nil {
+		r.into.NotUnderstood(at, "the stack cannot be followed: %v", err)
+		return nil
+	}
+	ways, doubtful := worlds(stack)
+	if ways == nil {
+		d := &door{service: service, lock: estate.Settings{}, root: estate.Settings{}, ages: true}
+		for _, id := range lockoutSettings {
+			d.lock[id] = estate.Fact{Cite: at, Problem: fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", "))}
+			d.root[id] = d.lock[id]
+		}
+		return d
+	}
+	var weakest *door
+	differ, shut := false, false
+	for _, w := range ways {
+		called, let := play(stack, w.answer(map[string]string{"pam_unix": refused, "pam_tcb": refused}))
+		checks := slices.IndexFunc(called, func(i int) bool { return slices.Contains(storing, stack[i].module) })
+		_, right := play(stack, w.answer(nil))
+		if checks < 0 || let || !right {
+			shut = true
+			continue // nobody is let in by the password
+		}
+		d := r.door(service, w, stack, called, called[checks])
+		switch {
+		case weakest == nil:
+			weakest = d
+		case weaker(d.lock, weakest.lock) || weaker(weakest.lock, d.lock):
+			differ = true
+			if weaker(d.lock, weakest.lock) {
+				weakest = d
+			}
+		}
+	}
+	if weakest == nil {
+		return nil
+	}
+	if len(doubtful) > 0 && (differ || shut) {
+		first := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(doubtful, c.module) })
+		r.remark(estate.NotModelled, service+" "+strings.Join(doubtful, ", "), fmt.Sprintf("%s calls %s: what it answers is not known, and who is let in, or how it locks, depends on it. The weakest outcome counts", service, strings.Join(doubtful, ", ")),
+			"Try it on the machine: fail to sign in as often as should lock, then sign in with the right password.", lockoutSettings, stack[first].cite)
+	}
+	weakest.ages, weakest.stale = r.ages(service)
+	return weakest
+}
+
+// ages reports whether a service refuses an account whose password has ended,
+// and where its stack for accounts lets it in.
+func (r *reader) ages(service string) (bool, estate.Cite) {
+	if strings.HasPrefix(service, "common-") {
+		service = "common-account"
+	}
+	var stack []call
+	var err error
+	for _, name := range []string{service, "other"} { // what has no stack for accounts has that of "other"
+		if r.pam.find(name) == nil {
+			continue
+		}
+		if stack, err = r.pam.load(name, "account", 0, 0); err != nil || len(stack) > 0 {
+			break
+		}
+	}
+	if err != nil {
+		r.into.NotUnderstood(cite(r.pam.find(service), 1, service+" account", ""), "the stack cannot be followed: %v", err)
+		return true, estate.Cite{}
+	}
+	if len(stack) == 0 {
+		return true, estate.Cite{} // nobody is let in without one
+	}
+	ways, _ := worlds(stack)
+	if ways == nil {
+		ways = []world{{}}
+	}
+	for _, w := range ways {
+		for _, ended := range []string{expired, renewal} {
+			called, let := play(stack, w.answer(map[string]string{"pam_unix": ended, "pam_tcb": ended}))
+			if let {
+				at := stack[0].cite
+				if len(called) > 0 {
+					at = stack[called[len(called)-1]].cite
+				}
+				return false, at
+			}
+		}
+	}
+	return true, estate.Cite{}
+}
+
 // door works out how one service locks.
-func (r *reader) door(service string, stack []call, called []int, checks int) door {
-	d := door{service: service, lock: estate.Settings{}, root: estate.Settings{}}
+func (r *reader) door(service string, w world, stack []call, called []int, checks int) *door {
+	d := &door{service: service, lock: estate.Settings{}, root: estate.Settings{}}
 	for _, s := range []estate.Settings{d.lock, d.root} {
 		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: stack[checks].cite}
 		s["lockout-administrator"] = estate.Fact{Value: setting.Off, Cite: stack[checks].cite}
@@ -152,12 +294,12 @@ func (r *reader) door(service string, stack []call, called []int, checks int) do
 			if c.module == l.module && l.stops(c) {
 				return refused
 			}
-			return answers(nil)(c)
+			return w.answer(nil)(c)
 		})
 		present := slices.IndexFunc(stack, func(c call) bool { return c.module == l.module })
 		switch {
 		case counting >= 0 && !let:
-			l.read(r, &d, &stack[called[counting]])
+			l.read(r, d, &stack[called[counting]])
 			return d
 		case present >= 0:
 			why := "no failure is counted: the call that counts is not reached"
@@ -194,7 +336,10 @@ func (r *reader) faillock(d *door, c *call) {
 			}
 		}
 	}
-	o := r.fileOptions(file).withArguments(c)
+	given, slips := r.files(&faillock, file)
+	o, more := given.with(&faillock, c, "preauth", "authfail", "authsucc", "conf", "serialize", "debug")
+	r.slipped(&faillock, append(slips, more...), lockoutSettings)
+	d.admins = o["admin_group"].value
 	l := &lock{o: o, call: c}
 	l.read(d, "deny", "fail_interval", "unlock_time", faillockDeny, faillockInterval, setting.Number(faillockUnlock))
 }
@@ -202,7 +347,7 @@ func (r *reader) faillock(d *door, c *call) {
 // tally reads the older module, which never forgets a failure by itself and
 // unlocks only if it is told a time.
 func (r *reader) tally(d *door, c *call) {
-	l := &lock{o: options{}.withArguments(c), call: c, implied: true}
+	l := &lock{o: bare(c), call: c, implied: true}
 	l.read(d, "deny", "", "unlock_time", 0, 0, setting.Of(setting.UntilAdmin))
 }
 

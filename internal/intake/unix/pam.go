@@ -101,7 +101,7 @@ func words(text string) []string {
 // service makes, with everything included. A file that is not there is an
 // error: Linux-PAM then refuses the service.
 func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
-	part := s.tree.Find(pamFolder + service)
+	part := s.find(service)
 	if part == nil {
 		return nil, fmt.Errorf("%s%s is not in the tree", pamFolder, service)
 	}
@@ -179,6 +179,8 @@ const (
 	badToken   = "authtok_err"
 	unknown    = "user_unknown"
 	permDenied = "perm_denied"
+	expired    = "acct_expired"     // of an account that has ended
+	renewal    = "new_authtok_reqd" // of one whose password has to be changed
 )
 
 // play runs a stack as Linux-PAM does: answer says what each module returns;

@@ -1,7 +1,9 @@
 package unix
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strconv"
@@ -21,44 +23,105 @@ var (
 // elsewhere are modules that know accounts of other places only.
 var elsewhere = []string{"pam_sss", "pam_ldap", "pam_winbind", "pam_krb5", "pam_fprintd", "pam_systemd_home"}
 
-// answers returns what each module of a stack returns to an ordinary local
-// user; told says otherwise for some.
-func answers(told map[string]string) func(*call) string {
+// letting are modules that let every ordinary local user through who does
+// nothing else wrong.
+var letting = []string{"pam_permit", "pam_env", "pam_mail", "pam_motd", "pam_limits", "pam_loginuid", "pam_keyinit", "pam_nologin", "pam_securetty", "pam_shells",
+	"pam_faildelay", "pam_cap", "pam_umask", "pam_lastlog", "pam_lastlog2", "pam_systemd", "pam_selinux", "pam_sepermit", "pam_gnome_keyring", "pam_kwallet", "pam_kwallet5",
+	"pam_ecryptfs", "pam_fscrypt", "pam_localuser", "pam_group", "pam_mkhomedir", "pam_echo", "pam_warn", "pam_issue", "pam_tty_audit", "pam_namespace", "pam_console",
+	"pam_unix", "pam_tcb", "pam_pwquality", "pam_cracklib", "pam_pwhistory", "pam_faillock", "pam_tally2"}
+
+// says returns what a module returns to an ordinary local user, as far as the
+// evidence tells.
+func says(c *call) (code string, known bool) {
+	switch {
+	case c.module == "pam_deny", c.module == "pam_rootok", c.module == "pam_usertype" && slices.Contains(c.args, "issystem"):
+		return refused, true
+	case slices.Contains(elsewhere, c.module):
+		return unknown, true
+	case c.module == "pam_succeed_if":
+		return succeedIf(c.args)
+	case c.module == "pam_faillock" && c.has("authfail"):
+		return ignored, true
+	}
+	return success, slices.Contains(letting, c.module) || c.module == "pam_usertype"
+}
+
+// world is one way in which the modules of a stack may answer.
+type world map[*call]string
+
+// answer returns what a module returns in this world, but for those of which
+// told says otherwise.
+func (w world) answer(told map[string]string) func(*call) string {
 	return func(c *call) string {
 		if code, ok := told[c.module]; ok {
 			return code
 		}
-		switch {
-		case c.module == "pam_deny", c.module == "pam_rootok", c.module == "pam_usertype" && slices.Contains(c.args, "issystem"):
-			return refused
-		case slices.Contains(elsewhere, c.module):
-			return unknown
-		case c.module == "pam_succeed_if":
-			return succeedIf(c.args)
-		case c.module == "pam_faillock" && c.has("authfail"):
-			return ignored
+		if code, ok := w[c]; ok {
+			return code
 		}
-		return success
+		code, _ := says(c)
+		return code
 	}
 }
 
-// succeedIf answers the conditions on the user's number; others are taken to
-// hold.
-func succeedIf(args []string) string {
+// mostDoubtful is how many calls whose answers are not known are played in all
+// combinations.
+const mostDoubtful = 4
+
+// worlds returns all ways in which a stack's modules may answer, first the one
+// in which all that are not known succeed, and the names of those. Of too many
+// there is none.
+func worlds(stack []call) (all []world, doubtful []string) {
+	all = []world{{}}
+	calls := 0
+	for i := range stack {
+		c := &stack[i]
+		if _, known := says(c); known || c.opens {
+			continue
+		}
+		if calls++; calls > mostDoubtful {
+			return nil, append(doubtful, c.module)
+		}
+		if !slices.Contains(doubtful, c.module) {
+			doubtful = append(doubtful, c.module)
+		}
+		before := all
+		all = nil
+		for _, code := range []string{success, refused, ignored} {
+			for _, w := range before {
+				w = maps.Clone(w)
+				w[c] = code
+				all = append(all, w)
+			}
+		}
+	}
+	return all, doubtful
+}
+
+// succeedIf answers the conditions on the user's number; what others say is
+// not known.
+func succeedIf(args []string) (code string, known bool) {
 	const ordinary = 1000
+	known = true
 	for i := 0; i+2 < len(args); i++ {
 		n, err := strconv.Atoi(args[i+2])
+		if args[i] == "user" && (args[i+1] == "ingroup" || args[i+1] == "notingroup") || args[i] != "uid" && slices.Contains(conditions, args[i+1]) {
+			known = false
+		}
 		if args[i] != "uid" || err != nil {
 			continue
 		}
 		holds := map[string]bool{"<": ordinary < n, "<=": ordinary <= n, ">": ordinary > n, ">=": ordinary >= n, "eq": ordinary == n, "ne": ordinary != n,
 			"lt": ordinary < n, "le": ordinary <= n, "gt": ordinary > n, "ge": ordinary >= n, "=": ordinary == n, "!=": ordinary != n}
 		if is, known := holds[args[i+1]]; known && !is {
-			return refused
+			return refused, true
 		}
 	}
-	return success
+	return success, known
 }
+
+// conditions are what pam_succeed_if compares with.
+var conditions = []string{"<", "<=", ">", ">=", "eq", "ne", "lt", "le", "gt", "ge", "=", "!=", "=~", "!~", "in", "notin", "ingroup", "notingroup", "innetgr", "notinnetgr"}
 
 // Settings that come from the stack for a change of password.
 var passwordSettings = []setting.ID{"min-length", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol",
@@ -69,7 +132,7 @@ var passwordSettings = []setting.ID{"min-length", "classes-required", "require-l
 var changing = []string{"passwd", "common-password", "system-auth", "password-auth", "other"}
 
 func (r *reader) hasStacks() bool {
-	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, pamFolder) })
+	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { _, ok := r.pam.service(p); return ok })
 }
 
 // passwordRules finds what is asked of a new password.
@@ -79,7 +142,7 @@ func (r *reader) passwordRules() {
 	}
 	var stack []call
 	for _, service := range changing {
-		p := r.tree.Find(pamFolder + service)
+		p := r.pam.find(service)
 		if p == nil {
 			continue
 		}
@@ -90,35 +153,101 @@ func (r *reader) passwordRules() {
 		}
 		break
 	}
-	called, _ := play(stack, answers(nil))
-	store := slices.IndexFunc(called, func(i int) bool { return slices.Contains(storing, stack[i].module) })
+	ways, doubtful := worlds(stack)
+	if ways == nil {
+		r.unreadable(stack[0].cite, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", ")), passwordSettings...)
+		return
+	}
+	store, storeAt := -1, 0
+	for _, w := range ways {
+		called, _ := play(stack, w.answer(nil))
+		if store = slices.IndexFunc(called, func(i int) bool { return slices.Contains(storing, stack[i].module) }); store >= 0 {
+			storeAt = called[store]
+			break
+		}
+	}
 	if store < 0 {
 		if len(stack) > 0 {
 			r.unreadable(stack[0].cite, "no module of this stack stores a local password, so what is asked of one cannot be told", passwordSettings...)
 		}
 		return
 	}
-	storeAt := called[store]
+	if !slices.ContainsFunc(ways, func(w world) bool { _, ok, stored := w.change(stack, storeAt, nil); return ok && stored }) {
+		r.unreadable(stack[storeAt].cite, "nobody can change a password by this stack: a module that is told use_authtok finds none, or one refuses everybody", passwordSettings...)
+		return
+	}
 	r.storage(&stack[storeAt])
 	r.quality(stack, storeAt)
 	r.history(stack, storeAt)
+	if len(doubtful) > 0 {
+		r.doubtfulPassword(stack, storeAt, doubtful)
+	}
+}
+
+// doubtfulPassword says what modules that are not modelled leave open of a new
+// password. They can only ask for more than the others do, if those are
+// obeyed whatever they answer; what nobody else asks for is not known.
+func (r *reader) doubtfulPassword(stack []call, store int, doubtful []string) {
+	names := strings.Join(doubtful, ", ")
+	first := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(doubtful, c.module) })
+	at := stack[first].cite
+	if _, checks := find(stack, checking, store); !checks {
+		for _, id := range passwordSettings {
+			if id == "history" || id == "hash-method" {
+				continue
+			}
+			for _, s := range []estate.Settings{r.rules, r.root} {
+				s[id] = estate.Fact{Cite: at, Problem: "what " + names + " refuses is not known"}
+			}
+		}
+	}
+	r.remark(estate.NotModelled, "password "+names, fmt.Sprintf("the stack for a change of password calls %s: what it refuses, and whether the modules after it are asked, cannot be told. Whatever its answers are was played, and what is said here holds in each case", names),
+		"Try it on the machine; or ask whoever wrote the module what it refuses.", passwordSettings, at)
 }
 
 // obeyed reports whether the refusal of a module in a stack keeps a password
-// from being stored.
+// from being stored, whatever those answer of which that is not known.
 func obeyed(stack []call, check, store int) bool {
-	called, ok := play(stack, func(c *call) string {
-		if c == &stack[check] {
-			return badToken
+	ways, _ := worlds(stack)
+	for _, w := range ways {
+		if _, _, stored := w.change(stack, store, nil); stored && !w.obeyed(stack, check, store) {
+			return false
 		}
-		return answers(nil)(c)
-	})
-	if ok || !slices.Contains(called, check) {
-		return false
 	}
-	i, j := slices.Index(called, check), slices.Index(called, store)
-	// use_authtok: with the password refused there is none to store.
-	return j < 0 || i < j && stack[store].has("use_authtok")
+	return len(ways) > 0
+}
+
+// asking are the modules that ask for a new password where none was asked for
+// yet. With use_authtok they fail instead.
+var asking = append([]string{"pam_pwhistory"}, append(storing, checking...)...)
+
+// change plays a change of password, in which one module refuses it (nil:
+// none does): who is called, whether the stack succeeds, and whether the
+// password is stored.
+func (w world) change(stack []call, store int, refuses *call) (called []int, ok, stored bool) {
+	asked := false
+	called, ok = play(stack, func(c *call) string {
+		code := w.answer(nil)(c)
+		switch {
+		case c == refuses:
+			asked = false // with the password refused there is none
+			return badToken
+		case slices.Contains(asking, c.module) && !asked && c.has("use_authtok"):
+			return badToken
+		case slices.Contains(asking, c.module):
+			asked = true
+		case w[c] == success: // of a module that is not known: it may ask, too
+			asked = true
+		}
+		stored = stored || c == &stack[store] && code == success
+		return code
+	})
+	return called, ok, stored
+}
+
+func (w world) obeyed(stack []call, check, store int) bool {
+	called, ok, stored := w.change(stack, store, &stack[check])
+	return !ok && !stored && slices.Contains(called, check)
 }
 
 // find returns the first call of one of the modules whose refusal counts, and
@@ -151,14 +280,15 @@ const debianLength = 6
 // storage reads what the storing module itself asks: a length, former
 // passwords, a hash method.
 func (r *reader) storage(c *call) {
-	o := options{}.withArguments(c)
+	o := bare(c)
 	length, at := int64(0), c.cite
 	if c.has("obscure") || r.tree.Find("etc/debian_version") != nil {
 		length = debianLength
 	}
 	if given, ok := o["minlen"]; ok {
-		if n, err := strconv.ParseInt(given.value, 10, 32); err == nil {
-			length, at = n, given.cite
+		n, why := r.unixNumber(given.value)
+		if length, at = n, given.cite; why != "" {
+			r.slipped(&grammar{module: "pam_unix"}, []slip{{cite: at, why: why}}, []setting.ID{"min-length"})
 		}
 	}
 	// The module holds root to neither.
@@ -169,9 +299,8 @@ func (r *reader) storage(c *call) {
 	r.set("min-length", setting.Number(length), at, r.rules)
 	r.set("history", setting.Number(0), c.cite, r.rules)
 	if given, ok := o["remember"]; ok {
-		if n, err := strconv.ParseInt(given.value, 10, 32); err == nil {
-			r.rules["history"] = estate.Fact{Value: setting.Number(n), Cite: given.cite}
-		}
+		n, _ := r.unixNumber(given.value)
+		r.rules["history"] = estate.Fact{Value: setting.Number(max(n, 0)), Cite: given.cite}
 	}
 	for name, method := range hashArguments {
 		if given, ok := o[name]; ok {
@@ -191,7 +320,7 @@ func (r *reader) storage(c *call) {
 // Defaults of the two modules that check quality, as their manuals give them.
 var qualityDefaults = map[string]map[string]int64{
 	"pam_pwquality": {"minlen": 8, "difok": 1, "dictcheck": 1, "usercheck": 1, "enforcing": 1},
-	"pam_cracklib":  {"minlen": 9, "difok": 5, "dcredit": 1, "ucredit": 1, "lcredit": 1, "ocredit": 1, "dictcheck": 1, "usercheck": 1, "enforcing": 1},
+	"pam_cracklib":  {"minlen": 9, "difok": 5, "dcredit": 1, "ucredit": 1, "lcredit": 1, "ocredit": 1, "dictcheck": 1, "enforcing": 1},
 }
 
 // shortest is the least length that either module takes for minlen, and the
@@ -208,26 +337,28 @@ func (r *reader) quality(stack []call, store int) {
 	}
 	sort.Strings(files)
 	// The drop-ins are read first, so the file itself has the last word.
-	file := r.fileOptions(append(files, "etc/security/pwquality.conf")...)
+	file, slips := r.files(&pwquality, append(files, "etc/security/pwquality.conf")...)
 	at, counts := find(stack, checking, store)
 	if !counts {
 		r.noQuality(stack, at, store, file)
 		return
 	}
 	c := &stack[at]
-	o := options{}.withArguments(c)
-	if c.module == "pam_pwquality" {
-		o = file.withArguments(c)
-	}
-	q := &quality{r: r, o: o, c: c, defaults: qualityDefaults[c.module]}
-	for name, v := range o {
-		if slices.Contains(counted, name) {
-			if _, err := strconv.ParseInt(v.value, 10, 32); err != nil {
-				r.unreadable(v.cite, fmt.Sprintf("%s wants a whole number; the module refuses every change of password", name), passwordSettings...)
-				return
+	var o options
+	if g := &pwquality; c.module == g.module {
+		var more []slip
+		o, more = file.with(g, c, callOnly...)
+		r.slipped(g, append(slips, more...), passwordSettings)
+	} else {
+		o, slips = options{}.with(&cracklib, c, callOnly...)
+		r.slipped(&cracklib, slips, passwordSettings)
+		for given, means := range map[string]string{"reject_username": "usercheck", "gecoscheck": "gecoscheck"} {
+			if v, ok := o[given]; ok {
+				o[means] = option{"1", v.cite}
 			}
 		}
 	}
+	q := &quality{r: r, o: o, c: c, defaults: qualityDefaults[c.module]}
 	into := []estate.Settings{r.rules}
 	if _, ok := o["enforce_for_root"]; ok {
 		into = append(into, r.root)
@@ -249,12 +380,21 @@ func (r *reader) quality(stack []call, store int) {
 
 // asks is what the module asks for that no setting holds.
 func (q *quality) asks() *estate.Asks {
-	a := &estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.count("maxclassrepeat"), Personal: q.count("gecoscheck") != 0,
+	a := &estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.classRun(), Personal: q.count("gecoscheck") != 0,
 		NamePart: q.count("usersubstr"), Words: strings.Fields(q.o["badwords"].value), Cite: q.c.cite}
 	for i, class := range classes {
 		a.Credits[i] = max(q.count(class.credit), 0)
 	}
 	return a
+}
+
+// classRun is the longest run of one class; one of 1 the module does not
+// enforce.
+func (q *quality) classRun() int64 {
+	if n := q.count("maxclassrepeat"); n > 1 {
+		return n
+	}
+	return 0
 }
 
 // noQuality is what holds where no check of quality counts.
@@ -282,10 +422,6 @@ func sortedNames(o options) []string {
 	sort.Strings(names)
 	return names
 }
-
-// counted are the options that hold a whole number.
-var counted = []string{"minlen", "difok", "dcredit", "ucredit", "lcredit", "ocredit", "minclass", "maxrepeat", "maxsequence", "maxclassrepeat",
-	"gecoscheck", "dictcheck", "usercheck", "usersubstr", "enforcing"}
 
 // quality is one call that checks quality, with its options.
 type quality struct {
@@ -428,7 +564,7 @@ const rememberedByDefault = 10
 // history reads how many former passwords are refused: by pam_pwhistory, or by
 // the storing module, whichever refuses more.
 func (r *reader) history(stack []call, store int) {
-	file := r.fileOptions("etc/security/pwhistory.conf")
+	file, slips := r.files(&pwhistory, "etc/security/pwhistory.conf")
 	ids := []setting.ID{"history"}
 	at, counts := find(stack, []string{"pam_pwhistory"}, store)
 	if !counts {
@@ -441,16 +577,8 @@ func (r *reader) history(stack []call, store int) {
 		}
 		return
 	}
-	o := file.withArguments(&stack[at])
-	n, c := int64(rememberedByDefault), stack[at].cite
-	if given, ok := o["remember"]; ok {
-		var err error
-		if n, err = strconv.ParseInt(given.value, 10, 32); err != nil || n < 0 {
-			r.unreadable(given.cite, "remember wants a whole number", ids...)
-			return
-		}
-		c = given.cite
-	}
+	o := r.historyOptions(file, slips, &stack[at])
+	n, c := remembered(o, &stack[at])
 	into := []estate.Settings{r.rules}
 	if _, ok := o["enforce_for_root"]; ok {
 		into = append(into, r.root)
@@ -461,3 +589,50 @@ func (r *reader) history(stack []call, store int) {
 		}
 	}
 }
+
+// historyOptions returns what counts for a call of pam_pwhistory. Whether its
+// file does depends on the module's version; where that is not known, each
+// option counts as the weaker of both.
+func (r *reader) historyOptions(file options, slips []slip, c *call) options {
+	ids := []setting.ID{"history"}
+	also := append([]string{"conf"}, callOnly...)
+	without, more := options{}.with(&pwhistory, c, also...)
+	with, _ := file.with(&pwhistory, c, also...)
+	reads, told := r.readsHistoryFile()
+	if told && reads {
+		more = append(slips, more...)
+	}
+	r.slipped(&pwhistory, more, ids)
+	if len(file) == 0 || told && reads {
+		return with
+	}
+	names := sortedNames(file)
+	at := cmp.Or(file["remember"], file[names[0]]).cite
+	if told {
+		r.remark(estate.NotTaken, "pwhistory.conf", "this machine's pam_pwhistory reads no pwhistory.conf: that came with Linux-PAM 1.5.3",
+			"Set remember and the rest in the stack, behind pam_pwhistory.so.", ids, at, c.cite)
+		return without
+	}
+	r.remark(estate.NotModelled, "pwhistory.conf", "whether this machine's pam_pwhistory reads pwhistory.conf (from Linux-PAM 1.5.3 on) cannot be told; the weaker case is taken",
+		"Gather etc/debian_version or etc/os-release too, or set remember in the stack.", ids, at, c.cite)
+	if n, _ := remembered(with, c); n < rememberedByDefault {
+		if _, ok := without["remember"]; !ok {
+			without["remember"] = with["remember"]
+		}
+	}
+	return without
+}
+
+// remembered is how many former passwords pam_pwhistory keeps, and where it is
+// told so.
+func remembered(o options, c *call) (int64, estate.Cite) {
+	given, ok := o["remember"]
+	if !ok {
+		return rememberedByDefault, c.cite
+	}
+	n, _ := strconv.ParseInt(given.value, 10, 32)
+	return min(max(n, 0), mostRemembered), given.cite
+}
+
+// mostRemembered is how many passwords pam_pwhistory keeps at the most.
+const mostRemembered = 400

@@ -27,35 +27,69 @@ const pamFolder = "etc/pam.d/"
 // wanted are the files that are read, by their place in the tree. Those that
 // end in a slash are folders.
 var wanted = []string{
-	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version",
+	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release", "usr/lib/os-release",
 	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",
-	pamFolder, "etc/authselect/",
+	pamFolder, "etc/authselect/", "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/",
 }
 
-// part finds the place of a file below the last folder called etc in which it
-// is known.
+// services are the folders in which Linux-PAM looks for a service, in order.
+var serviceFolders = []string{pamFolder, "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/"}
+
+// service returns the service that a part of the tree is; of one that stands in
+// several folders, the one that counts.
+func (s *stacks) service(p *intake.Part) (name string, ok bool) {
+	for _, folder := range serviceFolders {
+		if name, ok = strings.CutPrefix(p.Name, folder); ok {
+			return name, s.find(name) == p
+		}
+	}
+	return "", false
+}
+
+// find returns the file of a service, or nil.
+func (s *stacks) find(service string) *intake.Part {
+	for _, folder := range serviceFolders {
+		if p := s.tree.Find(folder + service); p != nil {
+			return p
+		}
+	}
+	return nil
+}
+
+// part finds the place of a file below the last folder in which it is known.
 func part(file string, _ []byte) (root, name string, ok bool) {
 	for end := len(file); ; {
 		at := strings.LastIndex("/"+file[:end], "/etc/")
+		if usr := strings.LastIndex("/"+file[:end], "/usr/"); usr > at {
+			at = usr
+		}
 		if at < 0 {
 			return root, name, false
 		}
-		rest, above := file[at:], file[:at]
-		if above != "/" {
-			above = cmp.Or(strings.TrimSuffix(above, "/"), ".")
-		}
-		if root == "" {
-			root = above
-		}
-		for _, w := range wanted {
-			folder := strings.HasSuffix(w, "/")
-			below := strings.TrimPrefix(rest, w)
-			if rest == w || folder && below != rest && below != "" && !strings.Contains(below, "/") && !spare(below) {
-				return above, rest, true
+		if above, rest, ok := within(file, at); ok {
+			if up, usr := strings.CutSuffix("/"+above, "/usr"); usr { // usr/etc is no machine of its own
+				if above, rest, ok := within(file, len(up)); ok {
+					return above, rest, true
+				}
 			}
+			return above, rest, true
+		} else if root == "" && strings.HasPrefix(rest, "etc/") {
+			root = above
 		}
 		end = max(at-1, 0)
 	}
+}
+
+// within cuts a path in two, and reports whether the lower part is wanted.
+func within(file string, at int) (above, rest string, ok bool) {
+	above, rest = file[:at], file[at:]
+	if above != "/" {
+		above = cmp.Or(strings.TrimSuffix(above, "/"), ".")
+	}
+	return above, rest, slices.ContainsFunc(wanted, func(w string) bool {
+		below := strings.TrimPrefix(rest, w)
+		return rest == w || strings.HasSuffix(w, "/") && below != rest && below != "" && !strings.Contains(below, "/") && !spare(below)
+	})
 }
 
 // spare reports whether a file in a folder of settings is one that the modules
@@ -79,12 +113,15 @@ type reader struct {
 	root  estate.Settings // what holds for root
 	asks  struct{ rules, root *estate.Asks }
 
+	doors   []door
+	ageless *estate.Cite // where a door lets in whose password has ended; nil: none does
+
 	newest int64 // day on which the newest password of shadow was set, from 1970
 }
 
 func read(t *intake.Tree, into *estate.Builder) error {
 	if !slices.ContainsFunc(t.Parts, func(p *intake.Part) bool {
-		return strings.HasPrefix(p.Name, pamFolder) || p.Name == "etc/passwd" || p.Name == "etc/shadow" || p.Name == "etc/login.defs"
+		return slices.ContainsFunc(serviceFolders, func(f string) bool { return strings.HasPrefix(p.Name, f) }) || p.Name == "etc/passwd" || p.Name == "etc/shadow" || p.Name == "etc/login.defs"
 	}) {
 		return &intake.Error{Path: t.Path, Seen: "an etc tree without pam.d, passwd, shadow and login.defs", Expected: "at least one of them", Next: "see docs/sources.md for what to copy"}
 	}
@@ -135,55 +172,12 @@ func (r *reader) remark(kind estate.RemarkKind, about, text, remedy string, sett
 	r.here.Remarks = append(r.here.Remarks, estate.Remark{Kind: kind, About: about, Text: text, Remedy: remedy, Settings: settings, Cites: cites})
 }
 
-// option is one "name = value" of a module's file or one argument of a call.
-type option struct {
-	value string
-	cite  estate.Cite
-}
-
-// options are a module's, the last one standing.
-type options map[string]option
-
-// fileOptions reads files of "name = value" lines, in order.
-func (r *reader) fileOptions(names ...string) options {
-	all := options{}
-	for _, name := range names {
-		p := r.tree.Find(name)
-		if p == nil {
-			continue
-		}
-		for i, text := range strings.Split(string(p.Data), "\n") {
-			text, _, _ = strings.Cut(text, "#")
-			name, value, _ := strings.Cut(strings.TrimSpace(text), "=")
-			if name = strings.ToLower(strings.TrimSpace(name)); name != "" {
-				all[name] = option{strings.TrimSpace(value), cite(p, i+1, name, strings.TrimSpace(text))}
-			}
-		}
-	}
-	return all
-}
-
-// withArguments lays a call's arguments over the options of the module's file.
-func (o options) withArguments(c *call) options {
-	all := options{}
-	for name, v := range o {
-		all[name] = v
-	}
-	for _, arg := range c.args {
-		name, value, _ := strings.Cut(arg, "=")
-		at := c.cite
-		at.Where = name
-		all[strings.ToLower(name)] = option{value, at}
-	}
-	return all
-}
-
 // hidden are arguments of modules that sign in elsewhere with a secret.
 var hidden = []string{"passwd=", "password=", "secret=", "bindpw=", "bind_pw=", "key=", "token="}
 
 // strikeArguments strikes secrets out of the stored copy of a stack.
 func strikeArguments(p *intake.Part) {
-	if !strings.HasPrefix(p.Name, pamFolder) {
+	if !slices.ContainsFunc(serviceFolders, func(f string) bool { return strings.HasPrefix(p.Name, f) }) {
 		return
 	}
 	rows := strings.Split(string(p.Data), "\n")

@@ -1,0 +1,63 @@
+package unix
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// release returns what kind of system the machine is, and its version: "debian"
+// and 12.15; "" and 0 where the evidence does not tell. Kinds are named as
+// os-release(5) names them.
+func (r *reader) release() (kind string, version float64) {
+	for _, name := range []string{"etc/os-release", "usr/lib/os-release"} {
+		o := r.assignments(name)
+		if len(o) == 0 {
+			continue
+		}
+		version, _ = strconv.ParseFloat(strings.Trim(o["VERSION_ID"].value, `"'`), 64)
+		return strings.Trim(o["ID"].value, `"'`), version
+	}
+	if p := r.tree.Find("etc/debian_version"); p != nil {
+		// Others that are made of Debian say "trixie/sid" there.
+		if version, err := strconv.ParseFloat(strings.TrimSpace(string(p.Data)), 64); err == nil {
+			return "debian", version
+		}
+	}
+	return "", 0
+}
+
+// historyFiles says from which version on a system's pam_pwhistory reads
+// pwhistory.conf: with Linux-PAM 1.5.3.
+var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04}
+
+// readsHistoryFile reports whether this machine's pam_pwhistory reads its
+// file, and whether the evidence tells.
+func (r *reader) readsHistoryFile() (reads, told bool) {
+	kind, version := r.release()
+	since, known := historyFiles[kind]
+	if !known || version == 0 {
+		return false, false
+	}
+	return version >= since, true
+}
+
+// wholeNumbers says from which version on a system's pam_unix makes 0 of an
+// argument that is no whole number; before, it took the digits in front. Since
+// Linux-PAM 1.7.
+var wholeNumbers = map[string]float64{"debian": 13, "ubuntu": 25.04}
+
+// unixNumber reads the number of an argument of pam_unix as the machine does,
+// the weaker way where its version is not known, and says what is wrong with it.
+func (r *reader) unixNumber(text string) (n int64, why string) {
+	n, err := strconv.ParseInt(text, 10, 32)
+	if err == nil {
+		return max(n, 0), ""
+	}
+	kind, version := r.release()
+	if since, known := wholeNumbers[kind]; known && version > 0 && version < since {
+		n, _ = strconv.ParseInt(leading(text), 10, 32)
+		return max(n, 0), fmt.Sprintf("pam_unix takes %d of %q, and 0 from Linux-PAM 1.7 on", n, text)
+	}
+	return 0, fmt.Sprintf("pam_unix takes 0 of %q", text)
+}
