@@ -55,6 +55,16 @@ func (m *realMachine) lab(verb string, args ...string) string {
 	return strings.TrimSpace(string(out))
 }
 
+// changes reports whether a user's own change of password is taken. Whatever
+// module asks for the new password, and however often, is told it.
+func (m *realMachine) changes(name, old, password string) (taken bool, said string) {
+	m.t.Helper()
+	cmd := exec.Command("timeout", "20", "chroot", "--userspec=1000:1000", m.dir, "env", "LC_ALL=C", "USER="+name, "LOGNAME="+name, "passwd")
+	cmd.Stdin = strings.NewReader(old + strings.Repeat("\n"+password, 6) + "\n")
+	out, err := cmd.CombinedOutput()
+	return err == nil, strings.Join(strings.Fields(string(out)), " ")
+}
+
 // etc writes a file of the machine's etc; without lines it is taken away.
 func (m *realMachine) etc(name, text string) {
 	m.t.Helper()
@@ -126,9 +136,9 @@ func TestRealMachinePasswords(t *testing.T) {
 				verdicts, by := probed(t, audit, "ada", passwords)
 				for i, password := range passwords {
 					m.lab("user", "ada", "Old.Quay-7719")
-					said := m.lab("change", "ada", "Old.Quay-7719", password)
+					taken, said := m.changes("ada", "Old.Quay-7719", password)
 					total.all++
-					switch taken := said == "taken"; {
+					switch {
 					case verdicts[i] == "cannot tell":
 						total.open++
 					case (verdicts[i] == "accepted") == taken:
@@ -186,7 +196,7 @@ func passwordStack(rnd *rand.Rand) string {
 		fmt.Fprintf(&b, "password %s pam_pwquality.so retry=1 %s\n", one(rnd, "requisite", "requisite", "requisite", "required", "optional", "sufficient", "[success=1 default=ignore]"),
 			one(rnd, "", "", "minlen=12", "minlen=9x", "MINCLASS=3", "minlenn=20", "enforcing=0"))
 	}
-	if rnd.IntN(4) == 0 {
+	if b.Len() > 0 && rnd.IntN(4) == 0 {
 		b.WriteString("password required pam_pwhistory.so use_authtok remember=3\n")
 	}
 	use := "use_authtok "

@@ -103,6 +103,11 @@ func (r *reader) defaults() {
 			r.rules[a.id] = r.neverEnds(a)
 		}
 	}
+	if idle, ok := r.rules["inactive-disable"]; ok && idle.Problem == "" && r.rules["max-age"].Value.Is(setting.Never) && !idle.Value.Is(setting.Never) {
+		at := r.rules["max-age"].Cite
+		at.Note = "a password that never ends leaves nobody inactive"
+		r.rules["inactive-disable"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
+	}
 }
 
 // unenforced reports whether some door does not enforce a field of shadow.
@@ -167,6 +172,9 @@ func (r *reader) accounts() {
 	rows := strings.Split(string(p.Data), "\n")
 	for i, text := range rows {
 		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
+		if strings.HasPrefix(text, "+") {
+			r.into.NotUnderstood(cite(p, i+1, "passwd", f[0]), "the machine takes accounts from elsewhere (%s): gather the place that holds them", f[0])
+		}
 		if text == "" || text[0] == '#' || text[0] == '+' || text[0] == '-' {
 			continue
 		}
@@ -223,6 +231,9 @@ func (r *reader) person(who *person) {
 		rec.Flags |= estate.EmptyPassword
 	case who.secret == "?":
 		rec.Flags |= estate.NoControl
+		if r.tree.Find("etc/shadow") != nil {
+			rec.Flags |= estate.Disabled // without a line there, the right password lets nobody in
+		}
 	case strings.HasPrefix(who.secret, "!"), strings.HasPrefix(who.secret, "*"), r.expired(who):
 		rec.Flags |= estate.Disabled
 	}
@@ -289,6 +300,11 @@ func (r *reader) policyOf(who *person) string {
 		if aged[a.id] = (estate.Fact{Value: v, Cite: at}); r.unenforced(a) {
 			aged[a.id] = r.neverEnds(a)
 			v = a.value(-1)
+		}
+		if a.id == "inactive-disable" && aged["max-age"].Value.Is(setting.Never) && v != a.value(-1) {
+			v, at = a.value(-1), aged["max-age"].Cite // they count from the end of the password
+			at.Note = "a password that never ends leaves nobody inactive"
+			aged[a.id] = estate.Fact{Value: v, Cite: at}
 		}
 		given, ok := r.rules[a.id]
 		differs = differs || given.Value != v && (ok || v != a.value(-1))
@@ -377,6 +393,10 @@ func (r *reader) shadow() map[string]person {
 		if n, err := strconv.ParseInt(f[2], 10, 32); err == nil {
 			who.changed = n
 			r.newest = max(r.newest, n)
+		}
+		if first, twice := all[f[0]]; twice {
+			r.into.NotUnderstood(cite(p, i+1, "shadow", rows[i]), "a second line for an account; the one in line %d counts", first.line)
+			continue
 		}
 		all[f[0]] = who
 	}

@@ -29,10 +29,28 @@ const pamFolder = "etc/pam.d/"
 var wanted = []string{
 	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release", "usr/lib/os-release",
 	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",
-	pamFolder, "etc/authselect/", "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/",
+	"etc/security/", pamFolder, "etc/authselect/", "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/",
 }
 
-// services are the folders in which Linux-PAM looks for a service, in order.
+// foreign are files that only other systems have. Their trees look alike and
+// mean something else; read by halves they would look like machines that ask
+// for nothing.
+var foreign = map[string]string{"etc/master.passwd": "FreeBSD or another BSD", "etc/login.conf": "FreeBSD or another BSD", "etc/security/user": "AIX", "etc/security/login.cfg": "AIX",
+	"etc/security/passwd": "AIX", "etc/default/passwd": "Solaris", "etc/security/policy.conf": "Solaris", "etc/authorization": "macOS", "etc/alpine-release": "Alpine Linux without PAM"}
+
+// foreignTree refuses the tree of another system by its name.
+func foreignTree(t *intake.Tree) error {
+	for _, p := range t.Parts {
+		system, ok := foreign[p.Name]
+		if ok && !(p.Name == "etc/alpine-release" && slices.ContainsFunc(t.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, pamFolder) })) {
+			return &intake.Error{Path: p.Path, Seen: "the etc tree of " + system, Expected: "a machine with Linux-PAM",
+				Next: "leave " + t.Name + " out, and put its settings into a sheet (docs/sheets.md)"}
+		}
+	}
+	return nil
+}
+
+// serviceFolders are the folders in which Linux-PAM looks for a service, in order.
 var serviceFolders = []string{pamFolder, "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/"}
 
 // service returns the service that a part of the tree is; of one that stands in
@@ -86,8 +104,14 @@ func within(file string, at int) (above, rest string, ok bool) {
 	if above != "/" {
 		above = cmp.Or(strings.TrimSuffix(above, "/"), ".")
 	}
+	if _, known := foreign[rest]; known {
+		return above, rest, true
+	}
 	return above, rest, slices.ContainsFunc(wanted, func(w string) bool {
 		below := strings.TrimPrefix(rest, w)
+		if w == "etc/security/" && path.Ext(rest) != ".conf" {
+			return false // opasswd holds hashes of former passwords
+		}
 		return rest == w || strings.HasSuffix(w, "/") && below != rest && below != "" && !strings.Contains(below, "/") && !spare(below)
 	})
 }
@@ -120,6 +144,9 @@ type reader struct {
 }
 
 func read(t *intake.Tree, into *estate.Builder) error {
+	if err := foreignTree(t); err != nil {
+		return err
+	}
 	if !slices.ContainsFunc(t.Parts, func(p *intake.Part) bool {
 		return slices.ContainsFunc(serviceFolders, func(f string) bool { return strings.HasPrefix(p.Name, f) }) || p.Name == "etc/passwd" || p.Name == "etc/shadow" || p.Name == "etc/login.defs"
 	}) {

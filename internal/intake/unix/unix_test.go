@@ -28,7 +28,10 @@ func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []esta
 			continue
 		}
 		name, body, _ := strings.Cut(file, "\n")
-		tree.Parts = append(tree.Parts, &intake.Part{Name: "etc/" + name, Stored: "m/etc/" + name, Path: "m/etc/" + name, Data: []byte(body)})
+		if !strings.HasPrefix(name, "usr/") {
+			name = "etc/" + name
+		}
+		tree.Parts = append(tree.Parts, &intake.Part{Name: name, Stored: "m/" + name, Path: "m/" + name, Data: []byte(body)})
 	}
 	slices.SortFunc(tree.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
 	b := estate.NewBuilder()
@@ -125,8 +128,16 @@ func TestSettings(t *testing.T) {
 		"the module before": {"== pam.d/sshd\nauth required pam_tally2.so deny=4 onerr=fail\nauth required pam_unix.so", "lockout-threshold=4 lockout-duration=until-admin lockout-window=never", ""},
 		"another file":      {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf"), "lockout-threshold=?", ""},
 
-		"new accounts":       {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=2592000", ""},
-		"hash of login.defs": {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
+		"new accounts":                       {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=never", ""},
+		"inactive after an end":              {"== login.defs\nPASS_MAX_DAYS\t90\n== default/useradd\nINACTIVE=30", "max-age=7776000 inactive-disable=2592000", ""},
+		"ageing that no door asks for":       {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_permit.so\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing that a door may not ask for": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_harbour.so\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing that other asks for":         {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\n== pam.d/other\naccount required pam_unix.so", "max-age=7776000", ""},
+		"as Debian has it":                   {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so", "max-age=7776000", ""},
+		"a door in a vendor's folder":        {goodAuth + "\n== usr/lib/pam.d/gate\nauth required pam_unix.so", "lockout-threshold=never", ""},
+		"etc before the vendor":              {goodAuth + "\n== usr/lib/pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=3", ""},
+		"another file, in the tree":          {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf") + "\n== security/gates.conf\ndeny = 4", "lockout-threshold=4", ""},
+		"hash of login.defs":                 {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
 	} {
 		a, _, _ := machine(t, strings.TrimPrefix(c.tree, "\n")+"\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh")
 		for _, who := range []struct {
@@ -142,7 +153,7 @@ func TestSettings(t *testing.T) {
 					got = "-"
 				} else if f.Problem != "" {
 					got = "?"
-				} else if f.Cite.Line == 0 || !strings.HasPrefix(f.Cite.File, "m/etc/") {
+				} else if f.Cite.Line == 0 || !strings.HasPrefix(f.Cite.File, "m/") {
 					t.Errorf("%s: %s has no line: %+v", name, id, f.Cite)
 				}
 				if got != want {
@@ -154,9 +165,11 @@ func TestSettings(t *testing.T) {
 }
 
 // rootOf returns the settings that govern root.
-func rootOf(a *estate.Authority) estate.Settings {
+func rootOf(a *estate.Authority) estate.Settings { return settingsOf(a, "root") }
+
+func settingsOf(a *estate.Authority, account string) estate.Settings {
 	for row := range a.Objects.Len() {
-		if n := a.Objects.Applied.At(row); a.Objects.Name.At(row) == "root" && n > 0 {
+		if n := a.Objects.Applied.At(row); a.Objects.Name.At(row) == account && n > 0 {
 			for _, p := range a.Overrides {
 				if p.Origin == a.Policies[n-1].DN {
 					return p.Settings
@@ -215,7 +228,7 @@ minlen = 12`)
 			flags[a.Objects.Name.At(row)] = a.Objects.FlagsOf(row)
 		}
 	}
-	want := map[string]estate.Flag{"root": estate.Administrator, "ada": 0, "bo": estate.Disabled, "cy": 0, "dee": estate.EmptyPassword, "eve": estate.Disabled, "gil": estate.NoControl}
+	want := map[string]estate.Flag{"root": estate.Administrator, "ada": 0, "bo": estate.Disabled, "cy": 0, "dee": estate.EmptyPassword, "eve": estate.Disabled, "gil": estate.NoControl | estate.Disabled}
 	if fmt.Sprint(flags) != fmt.Sprint(want) {
 		t.Errorf("accounts: %v, want %v", flags, want)
 	}
@@ -247,6 +260,51 @@ func TestPart(t *testing.T) {
 		root, name, ok := part(file, nil)
 		if got := root + " " + name; ok != (want != "") || ok && got != want {
 			t.Errorf("%s: %q %v, want %q", file, got, ok, want)
+		}
+	}
+}
+
+// Members of admin_group are locked as root is; the first line of shadow counts.
+func TestGroupsAndLines(t *testing.T) {
+	a, _, problems := machine(t, "== security/faillock.conf\ndeny = 5\nadmin_group = wardens\n== group\nwardens:x:20:ada\nquay:x:21:\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:21::/:/bin/sh\n"+
+		"bo:x:1001:20::/:/bin/sh\ncy:x:1002:21::/:/bin/sh\n+@riggers:::::\n== shadow\nroot:*:1:0:90:7:::\nada:$6$s$x:1:0:90:7:::\nbo:$6$s$x:1:0:90:7:::\ncy:$6$s$x:1:0:90:7:::\ncy:!:1:0:99999:7:::\n"+
+		strings.TrimPrefix(goodAuth, "\n"))
+	got := map[string]string{}
+	for row := range a.Objects.Len() {
+		if a.Objects.ClassOf(row) == estate.Account {
+			text, _ := settingsOf(a, a.Objects.Name.At(row))["lockout-threshold"].Value.MarshalText()
+			got[a.Objects.Name.At(row)] = fmt.Sprint(string(text), " ", a.Objects.FlagsOf(row)&estate.Disabled != 0)
+		}
+	}
+	if want := map[string]string{"root": "never true", "ada": "never false", "bo": "never false", "cy": "5 false"}; !reflect.DeepEqual(got, want) {
+		t.Errorf("%v, want %v", got, want)
+	}
+	if len(problems) != 2 || !strings.Contains(fmt.Sprint(problems), "+@riggers") || !strings.Contains(fmt.Sprint(problems), "the one in line 4 counts") {
+		t.Errorf("problems: %v", problems)
+	}
+}
+
+// Trees of other systems are refused by their names, and hashes of former
+// passwords are never taken.
+func TestForeignTrees(t *testing.T) {
+	for name, system := range map[string]string{"etc/master.passwd": "BSD", "etc/security/user": "AIX", "etc/default/passwd": "Solaris", "etc/alpine-release": "Alpine"} {
+		if _, got, ok := part("m/"+name, nil); !ok || got != name {
+			t.Errorf("%s is passed over", name)
+		}
+		tree := &intake.Tree{Name: "m", Path: "m"}
+		for _, n := range []string{name, "etc/passwd"} {
+			tree.Parts = append(tree.Parts, &intake.Part{Name: n, Path: "m/" + n, Stored: "m/" + n})
+		}
+		if err := read(tree, estate.NewBuilder()); err == nil || !strings.Contains(err.Error(), system) || !strings.Contains(err.Error(), "m/"+name) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, _, ok := part("m/etc/security/opasswd", nil); ok {
+		t.Error("opasswd is taken")
+	}
+	for file, want := range map[string]string{"m/usr/etc/pam.d/sshd": "m usr/etc/pam.d/sshd", "m/usr/lib/pam.d/sshd": "m usr/lib/pam.d/sshd", "usr/lib/os-release": ". usr/lib/os-release"} {
+		if root, name, ok := part(file, nil); !ok || root+" "+name != want {
+			t.Errorf("%s: %s %s, want %s", file, root, name, want)
 		}
 	}
 }
