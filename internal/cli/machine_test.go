@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -219,4 +220,97 @@ func plainGuess(rnd *rand.Rand, length int) string {
 		b.WriteByte(set[rnd.IntN(len(set))])
 	}
 	return b.String()
+}
+
+// Failed sign-ins lock as the program says on real machines, and a password
+// that has ended lets nobody in, or does.
+func TestRealMachineDoors(t *testing.T) {
+	for n, suite := range []string{"bookworm", "trixie", "bullseye"} {
+		t.Run(suite, func(t *testing.T) {
+			m, rnd, total := newRealMachine(t, suite), rand.New(rand.NewPCG(132, uint64(n))), &compared{}
+			m.lab("user", "ada", "Old.Quay-7719")
+			m.etc("pam.d/gate", "auth required pam_permit.so\n")
+			for range rounds(10) {
+				conf, stack := faillockLines(rnd), doorStack(rnd)
+				m.etc("security/faillock.conf", conf)
+				m.etc("pam.d/gate", stack)
+				audit := m.gatheredDoor()
+				scope := document(t, audit, "trace", "ada")
+				threshold := fmt.Sprint(cmp.Or(at(scope, "settings", "lockout-threshold", "value"), at(scope, "settings", "lockout-threshold", "special")))
+				counts := func(wrong int) bool {
+					m.lab("forget")
+					for range wrong {
+						m.lab("try", "gate", "ada", "wrong")
+					}
+					return m.lab("try", "gate", "ada", "Old.Quay-7719") == "let in"
+				}
+				said, what := "", stack+"--\n"+conf
+				limit, err := strconv.Atoi(threshold)
+				switch {
+				case !counts(0):
+					continue // nobody gets in by this door
+				case threshold == "<nil>":
+					total.all++
+					total.open++
+					t.Logf("cannot tell: %v\n%s", at(scope, "settings", "lockout-threshold"), what)
+					continue
+				case err == nil && counts(limit):
+					t.Errorf("better than the machine: said to lock at %d, and lets in:\n%s", limit, what)
+				case err == nil && limit > 1 && !counts(limit-1), err != nil && !counts(6):
+					said = "weaker"
+					t.Logf("weaker than the machine: said to lock at %s:\n%s", threshold, what)
+				}
+				if total.all++; said == "" {
+					total.exact++
+				} else {
+					total.weaker++
+				}
+			}
+			total.check(t)
+		})
+	}
+}
+
+// gatheredDoor takes the tree as if gate were its only service.
+func (m *realMachine) gatheredDoor() string {
+	m.t.Helper()
+	to := filepath.Join(m.t.TempDir(), "quayside", "etc")
+	for _, name := range []string{"pam.d/gate", "security/faillock.conf", "login.defs", "passwd", "group", "shadow", "debian_version"} {
+		data, err := os.ReadFile(filepath.Join(m.dir, "etc", name))
+		if err != nil {
+			m.t.Fatal(err)
+		}
+		write(m.t, filepath.Join(to, name), string(data))
+	}
+	audit := begin(m.t)
+	must(m.t, audit, "gather", filepath.Dir(to))
+	return audit
+}
+
+// faillockLines makes a faillock.conf as people write it.
+func faillockLines(rnd *rand.Rand) string {
+	var b strings.Builder
+	b.WriteString(one(rnd, "", "", "", "\ufeff"))
+	for range 1 + rnd.IntN(3) {
+		line := one(rnd, "deny = %d", "deny %d", "deny=%dx", "DENY = %d", "denny = %d", "deny == %d", "# deny = %d", "deny = x%d", "deny = 0%d") + "\n"
+		fmt.Fprintf(&b, line, 1+rnd.IntN(4))
+	}
+	b.WriteString(one(rnd, "", "", "admin_group = ada\n", "admin_group = root\n", "fail_interval = 0\n", "even_deny_root\nadmin_group = ada\n", "unlock_time = 0\n"))
+	return b.String()
+}
+
+// doorStack makes a service that takes a password, and may lock.
+func doorStack(rnd *rand.Rand) string {
+	pre := one(rnd, "required", "required", "requisite", "optional", "[default=ignore]")
+	unknown := one(rnd, "", "", "", "auth sufficient pam_harbour.so\n", "auth optional pam_harbour.so\n", "auth [success=1 default=ignore] pam_listfile.so item=user sense=allow file=/etc/nobody onerr=fail\n")
+	text := unknown + "auth " + pre + " pam_faillock.so preauth nodelay " + one(rnd, "", "", "deny=2", "deny=3x") + "\n"
+	switch rnd.IntN(3) {
+	case 0:
+		text += "auth [success=1 default=ignore] pam_unix.so nodelay\nauth [default=die] pam_faillock.so authfail nodelay\nauth required pam_permit.so\n"
+	case 1:
+		text += "auth sufficient pam_unix.so nodelay\nauth " + one(rnd, "required", "[default=die]") + " pam_faillock.so authfail nodelay\nauth required pam_deny.so\n"
+	default:
+		text += "auth [success=2 default=" + one(rnd, "ignore", "1", "bad") + "] pam_unix.so nodelay\nauth [default=die] pam_faillock.so authfail nodelay\nauth requisite pam_deny.so\nauth required pam_permit.so\n"
+	}
+	return text + "account required pam_unix.so\n"
 }

@@ -2,6 +2,7 @@ package unix
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -289,17 +290,36 @@ func (r *reader) door(service string, w world, stack []call, called []int, check
 		{"pam_tally2", any, any, (*reader).tally},
 	} {
 		counting := slices.IndexFunc(called, func(i int) bool { return stack[i].module == l.module && l.counts(&stack[i]) })
-		// Locked, with the right password: does anything stop it?
-		_, let := play(stack, func(c *call) string {
-			if c.module == l.module && l.stops(c) {
-				return refused
+		// Locked, with the right password: which call stops it?
+		var stopping []*call
+		for i := range stack {
+			stop := &stack[i]
+			if stop.module != l.module || !l.stops(stop) {
+				continue
 			}
-			return w.answer(nil)(c)
-		})
+			if _, let := play(stack, func(c *call) string {
+				if c == stop {
+					return refused
+				}
+				return w.answer(nil)(c)
+			}); !let {
+				stopping = append(stopping, stop)
+			}
+		}
 		present := slices.IndexFunc(stack, func(c call) bool { return c.module == l.module })
 		switch {
-		case counting >= 0 && !let:
-			l.read(r, d, &stack[called[counting]])
+		case counting >= 0 && len(stopping) > 0:
+			// Each call has options of its own, and that which stops decides; of
+			// several the strictest.
+			for _, stop := range stopping {
+				next := &door{service: service, lock: maps.Clone(d.lock), root: maps.Clone(d.root)}
+				if l.read(r, next, stop); stop == stopping[0] || weaker(d.lock, next.lock) {
+					d = next
+				}
+			}
+			counter := &door{lock: estate.Settings{}, root: estate.Settings{}}
+			l.read(r, counter, &stack[called[counting]])
+			r.countsTooFew(d, counter, &stack[called[counting]])
 			return d
 		case present >= 0:
 			why := "no failure is counted: the call that counts is not reached"
@@ -311,6 +331,24 @@ func (r *reader) door(service string, w world, stack []call, called []int, check
 		}
 	}
 	return d
+}
+
+// countsTooFew mends a door whose counting call has a lower limit than the one
+// that stops: from its own limit on it counts no further, so the other's is
+// never reached.
+func (r *reader) countsTooFew(d, counter *door, c *call) {
+	for _, s := range []struct{ stops, counts estate.Settings }{{d.lock, counter.lock}, {d.root, counter.root}} {
+		limit, locks := s.stops["lockout-threshold"].Value.Number()
+		most, ends := s.counts["lockout-threshold"].Value.Number()
+		if !locks || !ends || most >= limit {
+			continue
+		}
+		at := s.counts["lockout-threshold"].Cite
+		at.Note = fmt.Sprintf("counts up to %d, and %d are needed", most, limit)
+		r.remark(estate.NotObeyed, d.service, fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that stops, so nothing locks", d.service, most, limit),
+			"Give all calls of the module the same options; best in its file.", lockoutSettings, c.cite, s.stops["lockout-threshold"].Cite)
+		s.stops["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
+	}
 }
 
 func any(*call) bool { return true }
@@ -394,7 +432,10 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 		} else {
 			// Of an interval of 0 every failure is outside.
 			v, at, wrong := get(window, setting.Number(windowDefault), setting.AtOnce)
-			set(s, "lockout-window", v, at, wrong)
+			if set(s, "lockout-window", v, at, wrong); v.Is(setting.AtOnce) {
+				at.Note = "every failure is outside of an interval of 0, so nothing locks"
+				set(s, "lockout-threshold", setting.Of(setting.Never), at, "")
+			}
 		}
 	}
 	rootTime, hasTime := l.o["root_unlock_time"]

@@ -196,6 +196,9 @@ func (r *reader) unreadable(c estate.Cite, why string, ids ...setting.ID) {
 
 // remark notes something about how the machine is set up that a check reports.
 func (r *reader) remark(kind estate.RemarkKind, about, text, remedy string, settings []setting.ID, cites ...estate.Cite) {
+	if slices.ContainsFunc(r.here.Remarks, func(m estate.Remark) bool { return m.Kind == kind && m.About == about && m.Text == text }) {
+		return // several calls of a module read one file
+	}
 	r.here.Remarks = append(r.here.Remarks, estate.Remark{Kind: kind, About: about, Text: text, Remedy: remedy, Settings: settings, Cites: cites})
 }
 
