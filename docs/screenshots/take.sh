@@ -25,7 +25,6 @@ take trace sternledger trace w.lowe
 take trace-policy sternledger trace --policy "Control Room"
 take weigh sternledger weigh
 take matrix sternledger weigh --matrix
-take by-setting sternledger weigh --by setting --min-severity grave
 take baseline sternledger baseline show nist-800-63b
 take reconcile sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
 take doors sternledger trace a.ledge@marrowick.example --authority marrowickharbour.cloud.example

@@ -248,15 +248,16 @@ func (r *reader) ages(service string) (bool, estate.Cite) {
 		}
 	}
 	if err != nil {
-		r.into.NotUnderstood(cite(r.pam.find(service), 1, service+" account", ""), "the stack cannot be followed: %v", err)
-		return true, estate.Cite{}
+		at := cite(r.pam.find(service), 1, service+" account", "")
+		r.into.NotUnderstood(at, "the stack cannot be followed: %v; so nothing proves that it refuses a password that has ended", err)
+		return false, at
 	}
 	if len(stack) == 0 {
 		return true, estate.Cite{} // nobody is let in without one
 	}
 	ways, _ := worlds(stack)
 	if ways == nil {
-		ways = []world{{}}
+		return false, stack[0].cite // too many modules whose answers are not known
 	}
 	for _, w := range ways {
 		for _, ended := range []string{expired, renewal} {

@@ -130,16 +130,18 @@ func TestSettings(t *testing.T) {
 		"the module before": {"== pam.d/sshd\nauth required pam_tally2.so deny=4 onerr=fail\nauth required pam_unix.so", "lockout-threshold=4 lockout-duration=until-admin lockout-window=never", ""},
 		"another file":      {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf"), "lockout-threshold=?", ""},
 
-		"new accounts":                       {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=never", ""},
-		"inactive after an end":              {"== login.defs\nPASS_MAX_DAYS\t90\n== default/useradd\nINACTIVE=30", "max-age=7776000 inactive-disable=2592000", ""},
-		"ageing that no door asks for":       {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_permit.so\naccount required pam_unix.so", "max-age=never", ""},
-		"ageing that a door may not ask for": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_harbour.so\naccount required pam_unix.so", "max-age=never", ""},
-		"ageing that other asks for":         {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\n== pam.d/other\naccount required pam_unix.so", "max-age=7776000", ""},
-		"as Debian has it":                   {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so", "max-age=7776000", ""},
-		"a door in a vendor's folder":        {goodAuth + "\n== usr/lib/pam.d/gate\nauth required pam_unix.so", "lockout-threshold=never", ""},
-		"etc before the vendor":              {goodAuth + "\n== usr/lib/pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=3", ""},
-		"another file, in the tree":          {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf") + "\n== security/gates.conf\ndeny = 4", "lockout-threshold=4", ""},
-		"hash of login.defs":                 {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
+		"new accounts":                              {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=never", ""},
+		"inactive after an end":                     {"== login.defs\nPASS_MAX_DAYS\t90\n== default/useradd\nINACTIVE=30", "max-age=7776000 inactive-disable=2592000", ""},
+		"ageing that no door asks for":              {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_permit.so\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing that a door may not ask for":        {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_harbour.so\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing by a stack that cannot be followed": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount include gone", "max-age=never", ""},
+		"ageing by too many unknown":                {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + strings.Repeat("\naccount required pam_harbour.so", 5) + "\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing that other asks for":                {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\n== pam.d/other\naccount required pam_unix.so", "max-age=7776000", ""},
+		"as Debian has it":                          {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so", "max-age=7776000", ""},
+		"a door in a vendor's folder":               {goodAuth + "\n== usr/lib/pam.d/gate\nauth required pam_unix.so", "lockout-threshold=never", ""},
+		"etc before the vendor":                     {goodAuth + "\n== usr/lib/pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=3", ""},
+		"another file, in the tree":                 {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf") + "\n== security/gates.conf\ndeny = 4", "lockout-threshold=4", ""},
+		"hash of login.defs":                        {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
 	} {
 		a, _, _ := machine(t, strings.TrimPrefix(c.tree, "\n")+"\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh")
 		for _, who := range []struct {
