@@ -379,7 +379,7 @@ func (r *reader) faillock(d *door, c *call) {
 	o, more := given.with(&faillock, c, "preauth", "authfail", "authsucc", "conf", "serialize", "debug")
 	r.slipped(&faillock, append(slips, more...), lockoutSettings)
 	d.admins = o["admin_group"].value
-	l := &lock{o: o, call: c}
+	l := &lock{o: o, call: c, unread: !r.hasSecurity()}
 	l.read(d, "deny", "fail_interval", "unlock_time", faillockDeny, faillockInterval, setting.Number(faillockUnlock))
 }
 
@@ -397,6 +397,9 @@ type lock struct {
 	// implied: root_unlock_time alone makes root lockable. The manual says so of
 	// pam_faillock too, and the module (tried: 1.5.2) does not do it.
 	implied bool
+	// unread: the module's file was not gathered, so what the call does not say
+	// is not known.
+	unread bool
 }
 
 func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDefault int64, unlockDefault setting.Value) {
@@ -407,7 +410,10 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 		given, ok := l.o[name]
 		if !ok {
 			at := l.call.cite
-			at.Where, at.Note = name, "not set: the module's default"
+			if at.Where = name; l.unread {
+				return setting.Value{}, at, notGathered
+			}
+			at.Note = "not set: the module's default"
 			return otherwise, at, ""
 		}
 		n, err := strconv.ParseInt(given.value, 10, 64)

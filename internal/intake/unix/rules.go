@@ -135,6 +135,15 @@ func (r *reader) hasStacks() bool {
 	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { _, ok := r.pam.service(p); return ok })
 }
 
+// notGathered is why a default is not taken for granted.
+const notGathered = "etc/security was not gathered, and the module's file may say otherwise"
+
+// hasSecurity reports whether the modules' files were gathered: where the folder
+// is there, a file that is not in it is none.
+func (r *reader) hasSecurity() bool {
+	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, "etc/security/") })
+}
+
 // passwordRules finds what is asked of a new password.
 func (r *reader) passwordRules() {
 	if !r.hasStacks() {
@@ -373,6 +382,13 @@ func (r *reader) quality(stack []call, store int) {
 	}
 	q.rules(into)
 	r.asks.rules = q.asks()
+	if c.module == pwquality.module && !r.hasSecurity() {
+		for _, id := range passwordSettings {
+			if id != "history" && id != "hash-method" {
+				r.rules[id] = estate.Fact{Cite: c.cite, Problem: notGathered}
+			}
+		}
+	}
 	if len(into) > 1 {
 		r.asks.root = r.asks.rules
 	}

@@ -33,6 +33,9 @@ func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []esta
 		}
 		tree.Parts = append(tree.Parts, &intake.Part{Name: name, Stored: "m/" + name, Path: "m/" + name, Data: []byte(body)})
 	}
+	if !strings.Contains(text, "security/") && !strings.Contains(text, "no security") {
+		tree.Parts = append(tree.Parts, &intake.Part{Name: "etc/security/limits.conf", Stored: "m/etc/security/limits.conf", Path: "m/etc/security/limits.conf"})
+	}
 	slices.SortFunc(tree.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
 	b := estate.NewBuilder()
 	if err := read(tree, b); err != nil {
@@ -134,6 +137,9 @@ func TestSettings(t *testing.T) {
 		"inactive after an end":                     {"== login.defs\nPASS_MAX_DAYS\t90\n== default/useradd\nINACTIVE=30", "max-age=7776000 inactive-disable=2592000", ""},
 		"ageing that no door asks for":              {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_permit.so\naccount required pam_unix.so", "max-age=never", ""},
 		"ageing that a door may not ask for":        {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_harbour.so\naccount required pam_unix.so", "max-age=never", ""},
+		"lock, its file not gathered":               {"== hostname\nno security" + goodAuth, "lockout-threshold=? lockout-window=?", ""},
+		"all in the call, no file":                  {"== hostname\nno security" + strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=4 fail_interval=60 unlock_time=60"), "authfail", "authfail deny=4 fail_interval=60 unlock_time=60"), "lockout-threshold=4 lockout-window=60", ""},
+		"quality, its file not gathered":            {"== hostname\nno security" + quality, "min-length=? name-check=?", ""},
 		"ageing by a stack that cannot be followed": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount include gone", "max-age=never", ""},
 		"ageing by too many unknown":                {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + strings.Repeat("\naccount required pam_harbour.so", 5) + "\naccount required pam_unix.so", "max-age=never", ""},
 		"ageing that other asks for":                {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\n== pam.d/other\naccount required pam_unix.so", "max-age=7776000", ""},
