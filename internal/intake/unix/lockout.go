@@ -164,8 +164,8 @@ func (r *reader) compareAgeing() {
 		}
 	}
 	if len(names) > 0 {
-		r.remark(estate.NotObeyed, "ageing", fmt.Sprintf("%s: an account whose password has ended is let in all the same; the account stack does not ask pam_unix, or its answer does not count", strings.Join(names, ", ")),
-			"Call pam_unix in the account stack so that its refusal counts.", []setting.ID{"max-age", "inactive-disable"}, *r.ageless)
+		r.remark(estate.NotObeyed, "ageing", fmt.Sprintf("%s: nothing proves that an account whose password has ended is refused; the account stack does not ask pam_unix, its answer does not count, or the stack cannot be followed", strings.Join(names, ", ")),
+			"Call pam_unix in the account stack so that its refusal counts; gather all of pam.d.", []setting.ID{"max-age", "inactive-disable"}, *r.ageless)
 	}
 }
 
@@ -187,16 +187,11 @@ func (r *reader) opened(service string) *door {
 	at := cite(r.pam.find(service), 1, service+" auth", "")
 	if err != nil {
 		r.into.NotUnderstood(at, "the stack cannot be followed: %v", err)
-		return nil
+		return r.untold(service, at, service+" cannot be followed: "+err.Error())
 	}
 	ways, doubtful := worlds(stack)
 	if ways == nil {
-		d := &door{service: service, lock: estate.Settings{}, root: estate.Settings{}, ages: true}
-		for _, id := range lockoutSettings {
-			d.lock[id] = estate.Fact{Cite: at, Problem: fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", "))}
-			d.root[id] = d.lock[id]
-		}
-		return d
+		return r.untold(service, at, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", ")))
 	}
 	var weakest *door
 	differ, shut := false, false
@@ -229,6 +224,17 @@ func (r *reader) opened(service string) *door {
 	}
 	weakest.ages, weakest.stale = r.ages(service)
 	return weakest
+}
+
+// untold is a door of which it is not known how it locks.
+func (r *reader) untold(service string, at estate.Cite, why string) *door {
+	d := &door{service: service, lock: estate.Settings{}, root: estate.Settings{}}
+	d.ages, d.stale = r.ages(service)
+	for _, id := range lockoutSettings {
+		d.lock[id] = estate.Fact{Cite: at, Problem: why}
+		d.root[id] = d.lock[id]
+	}
+	return d
 }
 
 // ages reports whether a service refuses an account whose password has ended,

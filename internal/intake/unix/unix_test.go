@@ -123,6 +123,7 @@ func TestSettings(t *testing.T) {
 		"an unknown module that may pass the lock by": {"== pam.d/sshd\nauth [success=ignore default=1] pam_harbour.so\nauth required pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail\nauth required pam_permit.so",
 			"lockout-threshold=never", ""},
 		"an unknown module beside the lock": {strings.Replace(goodAuth, "auth required pam_faillock", "auth requisite pam_harbour.so\nauth required pam_faillock", 1), "lockout-threshold=3", ""},
+		"a door that cannot be followed":    {goodAuth + "\n== pam.d/gate\n@include gone", "lockout-threshold=?", ""},
 		"too many unknown":                  {"== pam.d/sshd\nauth required pam_a.so\nauth required pam_b.so\nauth required pam_c.so\nauth required pam_d.so\nauth required pam_e.so\nauth required pam_unix.so", "lockout-threshold=?", ""},
 
 		"nothing locks":    {"== pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=never lockout-duration=-", ""},
