@@ -321,6 +321,7 @@ const (
 	NewAccountsOnly RemarkKind = "new-accounts-only" // what new accounts are given differs from what accounts have
 	NotTaken        RemarkKind = "not-taken"         // a module does not take what its file or its call says
 	NotModelled     RemarkKind = "not-modelled"      // what a module answers cannot be told; the weaker outcome is taken
+	Elsewhere       RemarkKind = "elsewhere"         // accounts of another place are taken, too
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
 )
 

@@ -41,6 +41,7 @@ const (
 	Administrator       // holds an administrative role, as the evidence says
 	SecondFactor        // has a second factor
 	NoSecondFactor      // has none
+	MustChange          // has to change its password at the next sign-in
 
 	// Of a directory domain, how far the evidence goes:
 	Unseen       // named by the evidence, and not in it: what it is, is not known
@@ -65,6 +66,7 @@ var flagNames = []struct {
 	{ServiceName, "service-name"},
 	{AdminCount, "admin-count"},
 	{EmptyPassword, "empty-password"},
+	{MustChange, "must-change"},
 	{Synced, "synchronised"},
 	{Federated, "federated"},
 	{Administrator, "administrator"},

@@ -41,6 +41,11 @@ var placeChecks = []GovernanceCheck{
 		Run: remarks(estate.NotModelled),
 	},
 	{
+		Name: "accounts-elsewhere", Kind: Missing, Severity: baseline.Serious, On: onMachines,
+		Doc: "A machine takes accounts that another place holds, such as a directory: they and what governs them are not in the machine's own files.",
+		Run: remarks(estate.Elsewhere),
+	},
+	{
 		Name: "doors-differ", Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
 		Doc: "Services of one machine lock failed sign-ins differently; the weakest counts.",
 		Run: remarks(estate.DoorsDiffer),

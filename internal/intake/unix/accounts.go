@@ -1,6 +1,7 @@
 package unix
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -122,19 +123,39 @@ func (r *reader) neverEnds(a age) estate.Fact {
 	return estate.Fact{Value: a.value(-1), Cite: at}
 }
 
-// inGroup reports whether an account is in a group, by etc/group.
-func (r *reader) inGroup(who *person, group string) bool {
+// unixGroup is one line of etc/group.
+type unixGroup struct {
+	gid     int64
+	members []string
+}
+
+// unixGroups reads etc/group by name; of two lines the first counts.
+func (r *reader) unixGroups() map[string]unixGroup {
+	if r.byGroup != nil {
+		return r.byGroup
+	}
+	r.byGroup = map[string]unixGroup{}
 	p := r.tree.Find("etc/group")
 	if p == nil {
-		return false
+		return r.byGroup
 	}
 	for _, text := range strings.Split(string(p.Data), "\n") {
 		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
-		if len(f) == 4 && f[0] == group && (f[2] == strconv.FormatUint(uint64(who.gid), 10) || slices.Contains(strings.Split(f[3], ","), who.name)) {
-			return true
+		if len(f) != 4 {
+			continue
+		}
+		gid, err := strconv.ParseInt(f[2], 10, 64)
+		if _, twice := r.byGroup[f[0]]; err == nil && !twice {
+			r.byGroup[f[0]] = unixGroup{gid, strings.Split(f[3], ",")}
 		}
 	}
-	return false
+	return r.byGroup
+}
+
+// inGroup reports whether an account is in a group, by etc/group.
+func (r *reader) inGroup(name string, gid int64, group string) bool {
+	g, ok := r.unixGroups()[group]
+	return ok && (g.gid == gid || name != "" && slices.Contains(g.members, name))
 }
 
 // person is one line of passwd with its line of shadow.
@@ -142,6 +163,7 @@ type person struct {
 	name     string
 	uid, gid uint32
 	gecos    string
+	shell    string
 	part     *intake.Part // where the account's password stands
 	line     int
 	raw      string
@@ -151,8 +173,44 @@ type person struct {
 	changed  int64 // days since 1970; -1 not known
 }
 
-// accounts reads passwd, shadow and group.
+// letsEmptyIn reports whether some door takes an empty password, or none is
+// known.
+func (r *reader) letsEmptyIn() bool {
+	return len(r.doors) == 0 || slices.ContainsFunc(r.doors, func(d door) bool { return d.empty })
+}
+
+// mayEnter reports whether an account may have a password that lets it in.
+func (who *person) mayEnter() bool {
+	return !strings.HasPrefix(who.secret, "!") && !strings.HasPrefix(who.secret, "*")
+}
+
+// leastUID is the first number of ordinary accounts.
+func (r *reader) leastUID() int64 {
+	const usual = 1000
+	if given, ok := r.loginDefs()["UID_MIN"]; ok {
+		if n, err := strconv.ParseInt(given.value, 10, 32); err == nil {
+			return n
+		}
+	}
+	return usual
+}
+
+// accounts adds those of passwd, and the groups.
 func (r *reader) accounts() {
+	if r.tree.Find("etc/passwd") == nil {
+		return
+	}
+	r.sudo = r.readSudoers()
+	for i := range r.people {
+		r.person(&r.people[i])
+	}
+	r.groups()
+	r.newAccounts(r.people)
+	r.oldHashes(r.people)
+}
+
+// readPeople reads passwd and shadow.
+func (r *reader) readPeople() {
 	shadow := r.shadow()
 	p := r.tree.Find("etc/passwd")
 	if p == nil {
@@ -161,19 +219,13 @@ func (r *reader) accounts() {
 		}
 		return
 	}
-	least := int64(1000)
-	if given, ok := r.loginDefs()["UID_MIN"]; ok {
-		if n, err := strconv.ParseInt(given.value, 10, 32); err == nil {
-			least = n
-		}
-	}
-	var people []person
+	least := r.leastUID()
 	r.into.StartFile(p.Stored)
 	rows := strings.Split(string(p.Data), "\n")
 	for i, text := range rows {
 		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
 		if strings.HasPrefix(text, "+") {
-			r.into.NotUnderstood(cite(p, i+1, "passwd", f[0]), "the machine takes accounts from elsewhere (%s): gather the place that holds them", f[0])
+			r.elsewhere = append(r.elsewhere, source{f[0], "passwd", cite(p, i+1, "passwd", f[0])})
 		}
 		if text == "" || text[0] == '#' || text[0] == '+' || text[0] == '-' {
 			continue
@@ -188,7 +240,7 @@ func (r *reader) accounts() {
 			r.into.NotUnderstood(cite(p, i+1, "passwd", f[0]+":…:"+f[2]+":"+f[3]), "a user or group number that is none")
 			continue
 		}
-		who := person{name: f[0], uid: uint32(uid), gid: uint32(gid), gecos: f[4], part: p, line: i + 1, changed: -1}
+		who := person{name: f[0], uid: uint32(uid), gid: uint32(gid), gecos: f[4], shell: cmp.Or(f[6], "/bin/sh"), part: p, line: i + 1, changed: -1}
 		if f[1] == "x" {
 			if at, ok := shadow[f[0]]; ok {
 				who.part, who.line, who.secret, who.method, who.aged, who.changed, who.raw = at.part, at.line, at.secret, at.method, at.aged, at.changed, at.raw
@@ -202,21 +254,14 @@ func (r *reader) accounts() {
 				p.Struck++
 			}
 		}
-		locked := strings.HasPrefix(who.secret, "!") || strings.HasPrefix(who.secret, "*")
-		if locked && uid != 0 && (int64(uid) < least || uid == nobody) {
+		if !who.mayEnter() && uid != 0 && (int64(uid) < least || uid == nobody) {
 			continue // nobody ever had a password for it
 		}
-		people = append(people, who)
+		r.people = append(r.people, who)
 	}
 	if p.Struck > 0 {
 		p.Kept = []byte(strings.Join(rows, "\n"))
 	}
-	for i := range people {
-		r.person(&people[i])
-	}
-	r.groups()
-	r.newAccounts(people)
-	r.oldHashes(people)
 }
 
 const nobody = 65534
@@ -227,8 +272,10 @@ func (r *reader) person(who *person) {
 	display, _, _ := strings.Cut(who.gecos, ",")
 	rec.Display = []byte(display)
 	switch {
-	case who.secret == "":
+	case who.secret == "" && r.letsEmptyIn():
 		rec.Flags |= estate.EmptyPassword
+	case who.secret == "":
+		rec.Flags |= estate.Disabled // no module that checks a password takes an empty one
 	case who.secret == "?":
 		rec.Flags |= estate.NoControl
 		if r.tree.Find("etc/shadow") != nil {
@@ -237,8 +284,11 @@ func (r *reader) person(who *person) {
 	case strings.HasPrefix(who.secret, "!"), strings.HasPrefix(who.secret, "*"), r.expired(who):
 		rec.Flags |= estate.Disabled
 	}
-	if who.uid == 0 {
+	if _, may := r.sudo.of(who); may || who.uid == 0 {
 		rec.Flags |= estate.Administrator
+	}
+	if who.aged != nil && who.aged[2] == "0" {
+		rec.Flags |= estate.MustChange
 	}
 	if who.changed > 0 && who.changed < 1<<15 {
 		rec.PwdSet = uint32(who.changed * day)

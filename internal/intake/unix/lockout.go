@@ -25,11 +25,20 @@ var shared = []string{"system-auth", "password-auth", "common-auth", "fingerprin
 // door is one service by which a user signs in, and how it locks.
 type door struct {
 	service string
-	lock    estate.Settings // of ordinary users
-	root    estate.Settings // of root, and of the members of admins
+	lock    estate.Settings // of ordinary users; nil: it lets in none of them
+	members estate.Settings // of the members of admins
+	root    estate.Settings // of root; nil: it does not let root in
 	admins  string          // a group whose members follow root's rules; empty: none
+	empty   bool            // an empty password lets in
 	ages    bool            // an account whose password has ended is not let in
 	stale   estate.Cite     // where it is let in all the same
+}
+
+// locking is how a stack locks those whom it is played for.
+type locking struct {
+	users, root estate.Settings
+	admins      string
+	empty       bool
 }
 
 // lockout finds how failed sign-ins lock, door by door.
@@ -38,10 +47,9 @@ func (r *reader) lockout() {
 		return
 	}
 	var services, common []string
-	for _, p := range r.tree.Parts {
-		name, ok := r.pam.service(p)
+	for _, name := range r.pam.names {
 		switch {
-		case !ok, slices.Contains(noDoor, name):
+		case slices.Contains(noDoor, name):
 		case slices.Contains(shared, name), strings.HasPrefix(name, "common-"):
 			common = append(common, name)
 		default:
@@ -51,13 +59,18 @@ func (r *reader) lockout() {
 	if r.doors = r.open(services); len(r.doors) == 0 {
 		r.doors = r.open(common)
 	}
-	if len(r.doors) == 0 {
-		return // no stack takes a password: not collected
-	}
 	ordinary := r.weakest(func(d *door) estate.Settings { return d.lock })
-	take(r.rules, ordinary.lock)
-	take(r.root, r.weakest(func(d *door) estate.Settings { return d.root }).root)
-	r.compareDoors(ordinary)
+	root := r.weakest(func(d *door) estate.Settings { return d.root })
+	if ordinary != nil {
+		take(r.rules, ordinary.lock)
+		r.compareDoors(ordinary)
+	}
+	if root != nil {
+		take(r.root, root.root)
+	}
+	if ordinary == nil {
+		return
+	}
 	r.compareAgeing()
 	file, _ := r.files(&faillock, "etc/security/faillock.conf")
 	if never := ordinary.lock["lockout-threshold"]; len(file) > 0 && never.Value.Is(setting.Never) && !r.locksAnywhere() {
@@ -83,12 +96,11 @@ func take(into, from estate.Settings) {
 }
 
 // weakest returns the door that lets most guesses through, by the settings that
-// of picks.
-func (r *reader) weakest(of func(*door) estate.Settings) *door {
-	best := &r.doors[0]
+// of picks; nil where no door has them.
+func (r *reader) weakest(of func(*door) estate.Settings) (best *door) {
 	for i := range r.doors {
-		if weaker(of(&r.doors[i]), of(best)) {
-			best = &r.doors[i]
+		if d := &r.doors[i]; of(d) != nil && (best == nil || weaker(of(d), of(best))) {
+			best = d
 		}
 	}
 	return best
@@ -99,7 +111,7 @@ func (r *reader) weakest(of func(*door) estate.Settings) *door {
 func (r *reader) lockOf(who *person) (estate.Settings, string) {
 	group := ""
 	for i := range r.doors {
-		if g := r.doors[i].admins; g != "" && who.uid != 0 && r.inGroup(who, g) {
+		if g := r.doors[i].admins; g != "" && who.uid != 0 && r.inGroup(who.name, int64(who.gid), g) {
 			group = g
 		}
 	}
@@ -107,16 +119,19 @@ func (r *reader) lockOf(who *person) (estate.Settings, string) {
 		return nil, ""
 	}
 	own := func(d *door) estate.Settings {
-		if d.admins != "" && r.inGroup(who, d.admins) {
-			return d.root
+		if d.admins != "" && r.inGroup(who.name, int64(who.gid), d.admins) {
+			return d.members
 		}
 		return d.lock
 	}
-	return own(r.weakest(own)), group
+	if d := r.weakest(own); d != nil {
+		return own(d), group
+	}
+	return nil, ""
 }
 
 func (r *reader) locksAnywhere() bool {
-	return slices.ContainsFunc(r.doors, func(d door) bool { return !d.lock["lockout-threshold"].Value.Is(setting.Never) })
+	return slices.ContainsFunc(r.doors, func(d door) bool { return d.lock != nil && !d.lock["lockout-threshold"].Value.Is(setting.Never) })
 }
 
 // weaker reports whether a door lets more guesses through than another.
@@ -133,15 +148,25 @@ func weaker(x, y estate.Settings) bool {
 	return false
 }
 
-// compareDoors remarks on doors that lock otherwise than the weakest.
+// compareDoors remarks on doors that lock otherwise than the weakest, those that
+// only who is signed in already can try apart.
 func (r *reader) compareDoors(w *door) {
 	var alike, other []string
 	var at estate.Cite
-	for i := range r.doors {
-		if d := &r.doors[i]; weaker(w.lock, d.lock) {
-			other, at = append(other, d.service), d.lock["lockout-threshold"].Cite
-		} else {
-			alike = append(alike, d.service)
+	for _, within := range []bool{false, true} {
+		for i := range r.doors {
+			d := &r.doors[i]
+			name := d.service
+			if within {
+				name += " (from within)"
+			}
+			switch {
+			case d.lock == nil, slices.Contains(fromWithin, d.service) != within:
+			case weaker(w.lock, d.lock):
+				other, at = append(other, name), d.lock["lockout-threshold"].Cite
+			default:
+				alike = append(alike, name)
+			}
 		}
 	}
 	if len(other) == 0 {
@@ -180,59 +205,138 @@ func (r *reader) open(services []string) []door {
 	return all
 }
 
-// opened reads one service. Where modules are called whose answers are not
-// known, every answer is played, and the weakest outcome counts.
+// opened reads one service: how it locks users, the members of the
+// administrators' group, and root.
 func (r *reader) opened(service string) *door {
-	stack, err := r.pam.load(service, "auth", 0, 0)
-	at := cite(r.pam.find(service), 1, service+" auth", "")
+	stack, err := r.pam.stack(service, "auth")
 	if err != nil {
+		at := cite(r.pam.find(service), 1, service+" auth", "")
 		r.into.NotUnderstood(at, "the stack cannot be followed: %v", err)
 		return r.untold(service, at, service+" cannot be followed: "+err.Error())
 	}
-	ways, doubtful := worlds(stack)
-	if ways == nil {
-		return r.untold(service, at, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", ")))
+	if !slices.ContainsFunc(stack, func(c call) bool { return slices.Contains(storing, c.module) }) {
+		return nil // it checks no local password
 	}
-	var weakest *door
+	d := &door{service: service}
+	users, root := r.ordinary(), r.superuser()
+	if r.admits(service, users) {
+		l, why := r.locked(service, stack, users, func(l *locking) estate.Settings { return l.users })
+		switch {
+		case why != "":
+			return r.untold(service, stack[0].cite, why)
+		case l != nil:
+			d.lock, d.members, d.admins, d.empty = l.users, l.root, l.admins, l.empty
+		}
+	}
+	if r.admits(service, root) {
+		if l, _ := r.locked(service, stack, root, func(l *locking) estate.Settings { return l.root }); l != nil {
+			d.root, d.empty = l.root, d.empty || l.empty
+		}
+	}
+	if d.lock == nil && d.root == nil {
+		return nil
+	}
+	d.ages, d.stale = r.ages(service)
+	return d
+}
+
+// locked finds how a stack locks an audience that signs in by a password; nil: it
+// lets none of them in by it. Where modules are called whose answers are not
+// known, every answer is played, and the weakest outcome counts; why says that
+// they are too many.
+func (r *reader) locked(service string, stack []call, to audience, of func(*locking) estate.Settings) (weakest *locking, why string) {
+	ways, doubtful := r.worlds(stack, to)
+	if ways == nil {
+		return nil, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", "))
+	}
 	differ, shut := false, false
 	for _, w := range ways {
 		called, let := play(stack, w.answer(map[string]string{"pam_unix": refused, "pam_tcb": refused}))
 		checks := slices.IndexFunc(called, func(i int) bool { return slices.Contains(storing, stack[i].module) })
 		_, right := play(stack, w.answer(nil))
-		if checks < 0 || let || !right {
+		var l *locking
+		switch {
+		case let && right && len(doubtful) == 0:
+			l = r.openDoor(service, stack, called)
+		case checks < 0 || let || !right:
 			shut = true
 			continue // nobody is let in by the password
+		default:
+			l = r.locks(service, w, stack, called, called[checks])
 		}
-		d := r.door(service, w, stack, called, called[checks])
 		switch {
 		case weakest == nil:
-			weakest = d
-		case weaker(d.lock, weakest.lock) || weaker(weakest.lock, d.lock):
+			weakest = l
+		case weaker(of(l), of(weakest)) || weaker(of(weakest), of(l)):
 			differ = true
-			if weaker(d.lock, weakest.lock) {
-				weakest = d
+			if weaker(of(l), of(weakest)) {
+				weakest = l
 			}
 		}
 	}
-	if weakest == nil {
-		return nil
-	}
-	if len(doubtful) > 0 && (differ || shut) {
+	if weakest != nil && len(doubtful) > 0 && (differ || shut) {
 		first := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(doubtful, c.module) })
 		r.remark(estate.NotModelled, service+" "+strings.Join(doubtful, ", "), fmt.Sprintf("%s calls %s: what it answers is not known, and who is let in, or how it locks, depends on it. The weakest outcome counts", service, strings.Join(doubtful, ", ")),
 			"Try it on the machine: fail to sign in as often as should lock, then sign in with the right password.", lockoutSettings, stack[first].cite)
 	}
-	weakest.ages, weakest.stale = r.ages(service)
-	return weakest
+	return weakest, ""
+}
+
+// openDoor is a service that calls a module for passwords and lets everybody in,
+// whatever that one says.
+func (r *reader) openDoor(service string, stack []call, called []int) *locking {
+	at := stack[called[len(called)-1]].cite
+	r.remark(estate.NotObeyed, service+" password", fmt.Sprintf("%s lets in whoever comes: a wrong password is as good as the right one", service),
+		"Make the answer of the module that checks the password count.", lockoutSettings, at)
+	at.Note = "lets in with any password"
+	l := neverLocks(at)
+	l.empty = true
+	return l
+}
+
+// neverLocks locks nobody.
+func neverLocks(at estate.Cite) *locking {
+	l := &locking{users: estate.Settings{}, root: estate.Settings{}}
+	for _, s := range []estate.Settings{l.users, l.root} {
+		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
+		s["lockout-administrator"] = estate.Fact{Value: setting.Off, Cite: at}
+	}
+	return l
+}
+
+// admits reports whether a service's stack for accounts lets an audience in
+// that has done nothing wrong. What cannot be told counts as letting in.
+func (r *reader) admits(service string, to audience) bool {
+	stack, err := r.accountStack(service)
+	if err != nil || len(stack) == 0 {
+		return true // whether the service asks it at all is up to the service
+	}
+	ways, _ := r.worlds(stack, to)
+	return ways == nil || slices.ContainsFunc(ways, func(w world) bool {
+		_, let := play(stack, w.answer(nil))
+		return let
+	})
+}
+
+// accountStack is what a service asks about an account.
+func (r *reader) accountStack(service string) ([]call, error) {
+	if strings.HasPrefix(service, "common-") {
+		service = "common-account"
+	}
+	if r.pam.find(service) == nil {
+		return nil, nil
+	}
+	return r.pam.stack(service, "account")
 }
 
 // untold is a door of which it is not known how it locks.
 func (r *reader) untold(service string, at estate.Cite, why string) *door {
-	d := &door{service: service, lock: estate.Settings{}, root: estate.Settings{}}
+	d := &door{service: service, lock: estate.Settings{}, members: estate.Settings{}, root: estate.Settings{}, empty: true}
 	d.ages, d.stale = r.ages(service)
 	for _, id := range lockoutSettings {
-		d.lock[id] = estate.Fact{Cite: at, Problem: why}
-		d.root[id] = d.lock[id]
+		for _, s := range []estate.Settings{d.lock, d.members, d.root} {
+			s[id] = estate.Fact{Cite: at, Problem: why}
+		}
 	}
 	return d
 }
@@ -240,19 +344,7 @@ func (r *reader) untold(service string, at estate.Cite, why string) *door {
 // ages reports whether a service refuses an account whose password has ended,
 // and where its stack for accounts lets it in.
 func (r *reader) ages(service string) (bool, estate.Cite) {
-	if strings.HasPrefix(service, "common-") {
-		service = "common-account"
-	}
-	var stack []call
-	var err error
-	for _, name := range []string{service, "other"} { // what has no stack for accounts has that of "other"
-		if r.pam.find(name) == nil {
-			continue
-		}
-		if stack, err = r.pam.load(name, "account", 0, 0); err != nil || len(stack) > 0 {
-			break
-		}
-	}
+	stack, err := r.accountStack(service)
 	if err != nil {
 		at := cite(r.pam.find(service), 1, service+" account", "")
 		r.into.NotUnderstood(at, "the stack cannot be followed: %v; so nothing proves that it refuses a password that has ended", err)
@@ -261,7 +353,7 @@ func (r *reader) ages(service string) (bool, estate.Cite) {
 	if len(stack) == 0 {
 		return true, estate.Cite{} // nobody is let in without one
 	}
-	ways, _ := worlds(stack)
+	ways, _ := r.worlds(stack, r.ordinary())
 	if ways == nil {
 		return false, stack[0].cite // too many modules whose answers are not known
 	}
@@ -280,18 +372,15 @@ func (r *reader) ages(service string) (bool, estate.Cite) {
 	return true, estate.Cite{}
 }
 
-// door works out how one service locks.
-func (r *reader) door(service string, w world, stack []call, called []int, checks int) *door {
-	d := &door{service: service, lock: estate.Settings{}, root: estate.Settings{}}
-	for _, s := range []estate.Settings{d.lock, d.root} {
-		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: stack[checks].cite}
-		s["lockout-administrator"] = estate.Fact{Value: setting.Off, Cite: stack[checks].cite}
-	}
+// locks works out how one service locks.
+func (r *reader) locks(service string, w world, stack []call, called []int, checks int) *locking {
+	d := neverLocks(stack[checks].cite)
+	d.empty = stack[checks].has("nullok") || stack[checks].has("nullok_secure") || stack[checks].has("nullresetok")
 	for _, l := range []struct {
 		module string
 		counts func(*call) bool // this call counts a failure
 		stops  func(*call) bool // this call stops who is locked
-		read   func(*reader, *door, *call)
+		read   func(*reader, *locking, *call)
 	}{
 		{"pam_faillock", func(c *call) bool { return c.has("authfail") }, func(c *call) bool { return c.has("preauth") || c.has("authsucc") }, (*reader).faillock},
 		{"pam_tally2", any, any, (*reader).tally},
@@ -319,14 +408,14 @@ func (r *reader) door(service string, w world, stack []call, called []int, check
 			// Each call has options of its own, and that which stops decides; of
 			// several the strictest.
 			for _, stop := range stopping {
-				next := &door{service: service, lock: maps.Clone(d.lock), root: maps.Clone(d.root)}
-				if l.read(r, next, stop); stop == stopping[0] || weaker(d.lock, next.lock) {
+				next := &locking{users: maps.Clone(d.users), root: maps.Clone(d.root), empty: d.empty}
+				if l.read(r, next, stop); stop == stopping[0] || weaker(d.users, next.users) {
 					d = next
 				}
 			}
-			counter := &door{lock: estate.Settings{}, root: estate.Settings{}}
+			counter := &locking{users: estate.Settings{}, root: estate.Settings{}}
 			l.read(r, counter, &stack[called[counting]])
-			r.countsTooFew(d, counter, &stack[called[counting]])
+			r.countsTooFew(service, d, counter, &stack[called[counting]])
 			return d
 		case present >= 0:
 			why := "no failure is counted: the call that counts is not reached"
@@ -343,8 +432,8 @@ func (r *reader) door(service string, w world, stack []call, called []int, check
 // countsTooFew mends a door whose counting call has a lower limit than the one
 // that stops: from its own limit on it counts no further, so the other's is
 // never reached.
-func (r *reader) countsTooFew(d, counter *door, c *call) {
-	for _, s := range []struct{ stops, counts estate.Settings }{{d.lock, counter.lock}, {d.root, counter.root}} {
+func (r *reader) countsTooFew(service string, d, counter *locking, c *call) {
+	for _, s := range []struct{ stops, counts estate.Settings }{{d.users, counter.users}, {d.root, counter.root}} {
 		limit, locks := s.stops["lockout-threshold"].Value.Number()
 		most, ends := s.counts["lockout-threshold"].Value.Number()
 		if !locks || !ends || most >= limit {
@@ -352,7 +441,7 @@ func (r *reader) countsTooFew(d, counter *door, c *call) {
 		}
 		at := s.counts["lockout-threshold"].Cite
 		at.Note = fmt.Sprintf("counts up to %d, and %d are needed", most, limit)
-		r.remark(estate.NotObeyed, d.service, fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that stops, so nothing locks", d.service, most, limit),
+		r.remark(estate.NotObeyed, service, fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that stops, so nothing locks", service, most, limit),
 			"Give all calls of the module the same options; best in its file.", lockoutSettings, c.cite, s.stops["lockout-threshold"].Cite)
 		s.stops["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
 	}
@@ -367,15 +456,15 @@ const (
 	faillockUnlock   = 600
 )
 
-func (r *reader) faillock(d *door, c *call) {
+func (r *reader) faillock(d *locking, c *call) {
 	file := "etc/security/faillock.conf"
 	for _, a := range c.args {
 		if given, ok := strings.CutPrefix(a, "conf=/"); ok {
 			file = given
 			if r.tree.Find(file) == nil {
 				for _, id := range lockoutSettings {
-					d.lock[id] = estate.Fact{Cite: c.cite, Problem: "the file /" + given + " is not in the evidence"}
-					d.root[id] = d.lock[id]
+					d.users[id] = estate.Fact{Cite: c.cite, Problem: "the file /" + given + " is not in the evidence"}
+					d.root[id] = d.users[id]
 				}
 				return
 			}
@@ -391,7 +480,7 @@ func (r *reader) faillock(d *door, c *call) {
 
 // tally reads the older module, which never forgets a failure by itself and
 // unlocks only if it is told a time.
-func (r *reader) tally(d *door, c *call) {
+func (r *reader) tally(d *locking, c *call) {
 	l := &lock{o: bare(c), call: c, implied: true}
 	l.read(d, "deny", "", "unlock_time", 0, 0, setting.Of(setting.UntilAdmin))
 }
@@ -408,7 +497,7 @@ type lock struct {
 	unread bool
 }
 
-func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDefault int64, unlockDefault setting.Value) {
+func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, windowDefault int64, unlockDefault setting.Value) {
 	set := func(into estate.Settings, id setting.ID, v setting.Value, c estate.Cite, problem string) {
 		into[id] = estate.Fact{Value: v, Cite: c, Problem: problem}
 	}
@@ -437,7 +526,7 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 	}
 	limit, limitAt, limitWrong := get(deny, threshold, setting.Never)
 	duration, durationAt, durationWrong := get(unlock, unlockDefault, setting.UntilAdmin)
-	for _, s := range []estate.Settings{d.lock, d.root} {
+	for _, s := range []estate.Settings{d.users, d.root} {
 		set(s, "lockout-threshold", limit, limitAt, limitWrong)
 		set(s, "lockout-duration", duration, durationAt, durationWrong)
 		if window == "" {
@@ -460,7 +549,7 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 			at = rootTime.cite
 			at.Note = "without even_deny_root it does nothing, whatever the manual says"
 		}
-		for _, s := range []estate.Settings{d.lock, d.root} {
+		for _, s := range []estate.Settings{d.users, d.root} {
 			set(s, "lockout-administrator", setting.Off, at, "")
 		}
 		set(d.root, "lockout-threshold", setting.Of(setting.Never), at, "")
@@ -474,7 +563,7 @@ func (l *lock) read(d *door, deny, window, unlock string, denyDefault, windowDef
 		v, c, wrong := get("root_unlock_time", duration, setting.UntilAdmin)
 		set(d.root, "lockout-duration", v, c, wrong)
 	}
-	for _, s := range []estate.Settings{d.lock, d.root} {
+	for _, s := range []estate.Settings{d.users, d.root} {
 		set(s, "lockout-administrator", setting.On, at, "")
 	}
 }

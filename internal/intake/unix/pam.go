@@ -2,7 +2,9 @@ package unix
 
 import (
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -13,6 +15,8 @@ import (
 // call is one line of a stack: a module that Linux-PAM calls, and what it
 // makes of the answer (pam.conf(5)).
 type call struct {
+	service string            // that is asked, whatever file the line stands in
+	kind    string            // "auth", "account" or "password"
 	control map[string]string // return code to action; "default" for the rest
 	module  string            // without directory and ".so"
 	args    []string
@@ -42,8 +46,51 @@ var controls = map[string]map[string]string{
 // deepestStack is how many files may include one another.
 const deepestStack = 32
 
-// stacks reads the pam.d folder of a tree.
-type stacks struct{ tree *intake.Tree }
+// stacks are the services of a tree, by name: files of pam.d and its like, or
+// the lines of pam.conf where there is no such folder.
+type stacks struct {
+	names []string // sorted
+	files map[string]*intake.Part
+}
+
+// serviceFolders are the folders in which Linux-PAM looks for a service, in order.
+var serviceFolders = []string{pamFolder, "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/"}
+
+func newStacks(t *intake.Tree) stacks {
+	s := stacks{files: map[string]*intake.Part{}}
+	for _, folder := range serviceFolders {
+		for _, p := range t.Parts {
+			if name, ok := strings.CutPrefix(p.Name, folder); ok && s.files[name] == nil {
+				s.files[name] = p
+			}
+		}
+	}
+	if p := t.Find("etc/pam.conf"); p != nil && len(s.files) == 0 {
+		s.split(p)
+	}
+	s.names = slices.Sorted(maps.Keys(s.files))
+	return s
+}
+
+// split makes of each service in pam.conf a file of its own, whose lines keep
+// their numbers.
+func (s *stacks) split(p *intake.Part) {
+	rows := map[string][]string{}
+	for _, l := range logical(p.Data) {
+		service, rest, _ := strings.Cut(strings.Join(strings.Fields(l.text), " "), " ")
+		service = strings.ToLower(service)
+		for len(rows[service]) < l.at-1 {
+			rows[service] = append(rows[service], "")
+		}
+		rows[service] = append(rows[service], rest)
+	}
+	for service, lines := range rows {
+		s.files[service] = &intake.Part{Name: p.Name, Path: p.Path, Stored: p.Stored, Data: []byte(strings.Join(lines, "\n"))}
+	}
+}
+
+// find returns the file of a service, or nil.
+func (s *stacks) find(service string) *intake.Part { return s.files[service] }
 
 // line is one logical line of a stack file.
 type line struct {
@@ -95,6 +142,25 @@ func words(text string) []string {
 		text = text[end:]
 	}
 	return all
+}
+
+// stack returns the calls of one kind that a service makes. One that makes none
+// has those of the service "other".
+func (s *stacks) stack(service, kind string) ([]call, error) {
+	var all []call
+	var err error
+	for _, name := range []string{service, "other"} {
+		if s.find(name) == nil && name != service {
+			break
+		}
+		if all, err = s.load(name, kind, 0, 0); err != nil || len(all) > 0 {
+			break
+		}
+	}
+	for i := range all {
+		all[i].service, all[i].kind = service, kind
+	}
+	return all, err
 }
 
 // load returns the calls of one kind ("auth", "account", "password") that a

@@ -3,7 +3,6 @@ package unix
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"sort"
 	"strconv"
@@ -20,109 +19,6 @@ var (
 	checking = []string{"pam_pwquality", "pam_cracklib"}
 )
 
-// elsewhere are modules that know accounts of other places only.
-var elsewhere = []string{"pam_sss", "pam_ldap", "pam_winbind", "pam_krb5", "pam_fprintd", "pam_systemd_home"}
-
-// letting are modules that let every ordinary local user through who does
-// nothing else wrong.
-var letting = []string{"pam_permit", "pam_env", "pam_mail", "pam_motd", "pam_limits", "pam_loginuid", "pam_keyinit", "pam_nologin", "pam_securetty", "pam_shells",
-	"pam_faildelay", "pam_cap", "pam_umask", "pam_lastlog", "pam_lastlog2", "pam_systemd", "pam_selinux", "pam_sepermit", "pam_gnome_keyring", "pam_kwallet", "pam_kwallet5",
-	"pam_ecryptfs", "pam_fscrypt", "pam_localuser", "pam_group", "pam_mkhomedir", "pam_echo", "pam_warn", "pam_issue", "pam_tty_audit", "pam_namespace", "pam_console",
-	"pam_unix", "pam_tcb", "pam_pwquality", "pam_cracklib", "pam_pwhistory", "pam_faillock", "pam_tally2"}
-
-// says returns what a module returns to an ordinary local user, as far as the
-// evidence tells.
-func says(c *call) (code string, known bool) {
-	switch {
-	case c.module == "pam_deny", c.module == "pam_rootok", c.module == "pam_usertype" && slices.Contains(c.args, "issystem"):
-		return refused, true
-	case slices.Contains(elsewhere, c.module):
-		return unknown, true
-	case c.module == "pam_succeed_if":
-		return succeedIf(c.args)
-	case c.module == "pam_faillock" && c.has("authfail"):
-		return ignored, true
-	}
-	return success, slices.Contains(letting, c.module) || c.module == "pam_usertype"
-}
-
-// world is one way in which the modules of a stack may answer.
-type world map[*call]string
-
-// answer returns what a module returns in this world, but for those of which
-// told says otherwise.
-func (w world) answer(told map[string]string) func(*call) string {
-	return func(c *call) string {
-		if code, ok := told[c.module]; ok {
-			return code
-		}
-		if code, ok := w[c]; ok {
-			return code
-		}
-		code, _ := says(c)
-		return code
-	}
-}
-
-// mostDoubtful is how many calls whose answers are not known are played in all
-// combinations.
-const mostDoubtful = 4
-
-// worlds returns all ways in which a stack's modules may answer, first the one
-// in which all that are not known succeed, and the names of those. Of too many
-// there is none.
-func worlds(stack []call) (all []world, doubtful []string) {
-	all = []world{{}}
-	calls := 0
-	for i := range stack {
-		c := &stack[i]
-		if _, known := says(c); known || c.opens {
-			continue
-		}
-		if calls++; calls > mostDoubtful {
-			return nil, append(doubtful, c.module)
-		}
-		if !slices.Contains(doubtful, c.module) {
-			doubtful = append(doubtful, c.module)
-		}
-		before := all
-		all = nil
-		for _, code := range []string{success, refused, ignored} {
-			for _, w := range before {
-				w = maps.Clone(w)
-				w[c] = code
-				all = append(all, w)
-			}
-		}
-	}
-	return all, doubtful
-}
-
-// succeedIf answers the conditions on the user's number; what others say is
-// not known.
-func succeedIf(args []string) (code string, known bool) {
-	const ordinary = 1000
-	known = true
-	for i := 0; i+2 < len(args); i++ {
-		n, err := strconv.Atoi(args[i+2])
-		if args[i] == "user" && (args[i+1] == "ingroup" || args[i+1] == "notingroup") || args[i] != "uid" && slices.Contains(conditions, args[i+1]) {
-			known = false
-		}
-		if args[i] != "uid" || err != nil {
-			continue
-		}
-		holds := map[string]bool{"<": ordinary < n, "<=": ordinary <= n, ">": ordinary > n, ">=": ordinary >= n, "eq": ordinary == n, "ne": ordinary != n,
-			"lt": ordinary < n, "le": ordinary <= n, "gt": ordinary > n, "ge": ordinary >= n, "=": ordinary == n, "!=": ordinary != n}
-		if is, known := holds[args[i+1]]; known && !is {
-			return refused, true
-		}
-	}
-	return success, known
-}
-
-// conditions are what pam_succeed_if compares with.
-var conditions = []string{"<", "<=", ">", ">=", "eq", "ne", "lt", "le", "gt", "ge", "=", "!=", "=~", "!~", "in", "notin", "ingroup", "notingroup", "innetgr", "notinnetgr"}
-
 // Settings that come from the stack for a change of password.
 var passwordSettings = []setting.ID{"min-length", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol",
 	"name-check", "dictionary-check", "blocklist", "blocklist-size", "max-repeat", "max-sequence", "min-changed", "history", "hash-method"}
@@ -131,9 +27,7 @@ var passwordSettings = []setting.ID{"min-length", "classes-required", "require-l
 // stands for them where only the shared files were copied.
 var changing = []string{"passwd", "common-password", "system-auth", "password-auth", "other"}
 
-func (r *reader) hasStacks() bool {
-	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { _, ok := r.pam.service(p); return ok })
-}
+func (r *reader) hasStacks() bool { return len(r.pam.names) > 0 }
 
 // notGathered is why a default is not taken for granted.
 const notGathered = "etc/security was not gathered, and the module's file may say otherwise"
@@ -156,13 +50,13 @@ func (r *reader) passwordRules() {
 			continue
 		}
 		var err error
-		if stack, err = r.pam.load(service, "password", 0, 0); err != nil {
+		if stack, err = r.pam.stack(service, "password"); err != nil {
 			r.unreadable(cite(p, 1, service+" password", ""), "the stack cannot be followed: "+err.Error(), passwordSettings...)
 			return
 		}
 		break
 	}
-	ways, doubtful := worlds(stack)
+	ways, doubtful := r.worlds(stack, r.ordinary())
 	if ways == nil {
 		r.unreadable(stack[0].cite, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", ")), passwordSettings...)
 		return
@@ -200,7 +94,7 @@ func (r *reader) doubtfulPassword(stack []call, store int, doubtful []string) {
 	names := strings.Join(doubtful, ", ")
 	first := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(doubtful, c.module) })
 	at := stack[first].cite
-	if _, checks := find(stack, checking, store); !checks {
+	if _, checks := r.find(stack, checking, store); !checks {
 		for _, id := range passwordSettings {
 			if id == "history" || id == "hash-method" {
 				continue
@@ -216,8 +110,8 @@ func (r *reader) doubtfulPassword(stack []call, store int, doubtful []string) {
 
 // obeyed reports whether the refusal of a module in a stack keeps a password
 // from being stored, whatever those answer of which that is not known.
-func obeyed(stack []call, check, store int) bool {
-	ways, _ := worlds(stack)
+func (r *reader) obeyed(stack []call, check, store int) bool {
+	ways, _ := r.worlds(stack, r.ordinary())
 	for _, w := range ways {
 		if _, _, stored := w.change(stack, store, nil); stored && !w.obeyed(stack, check, store) {
 			return false
@@ -245,7 +139,7 @@ func (w world) change(stack []call, store int, refuses *call) (called []int, ok,
 			return badToken
 		case slices.Contains(asking, c.module):
 			asked = true
-		case w[c] == success: // of a module that is not known: it may ask, too
+		case w.codes[c] == success: // of a module that is not known: it may ask, too
 			asked = true
 		}
 		stored = stored || c == &stack[store] && code == success
@@ -261,11 +155,11 @@ func (w world) obeyed(stack []call, check, store int) bool {
 
 // find returns the first call of one of the modules whose refusal counts, and
 // failing that the first that is there at all.
-func find(stack []call, modules []string, store int) (at int, counts bool) {
+func (r *reader) find(stack []call, modules []string, store int) (at int, counts bool) {
 	at = -1
 	for i := range stack {
 		if slices.Contains(modules, stack[i].module) {
-			if obeyed(stack, i, store) {
+			if r.obeyed(stack, i, store) {
 				return i, true
 			}
 			if at < 0 {
@@ -347,7 +241,7 @@ func (r *reader) quality(stack []call, store int) {
 	sort.Strings(files)
 	// The drop-ins are read first, so the file itself has the last word.
 	file, slips := r.files(&pwquality, append(files, "etc/security/pwquality.conf")...)
-	at, counts := find(stack, checking, store)
+	at, counts := r.find(stack, checking, store)
 	if !counts {
 		r.noQuality(stack, at, store, file)
 		return
@@ -582,7 +476,7 @@ const rememberedByDefault = 10
 func (r *reader) history(stack []call, store int) {
 	file, slips := r.files(&pwhistory, "etc/security/pwhistory.conf")
 	ids := []setting.ID{"history"}
-	at, counts := find(stack, []string{"pam_pwhistory"}, store)
+	at, counts := r.find(stack, []string{"pam_pwhistory"}, store)
 	if !counts {
 		if at >= 0 {
 			r.remark(estate.NotObeyed, "pam_pwhistory", "pam_pwhistory is called, and its refusal is not obeyed: the stack stores the password all the same",

@@ -27,6 +27,7 @@ const pamFolder = "etc/pam.d/"
 // wanted are the files that are read, by their place in the tree. Those that
 // end in a slash are folders.
 var wanted = []string{
+	"etc/pam.conf", "etc/nsswitch.conf", "etc/sudoers", "etc/sudoers.d/", "etc/hostname", "etc/shells", "etc/redhat-release", "etc/passwdqc.conf",
 	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release", "usr/lib/os-release",
 	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",
 	"etc/security/", pamFolder, "etc/authselect/", "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/",
@@ -45,30 +46,6 @@ func foreignTree(t *intake.Tree) error {
 		if ok && !(p.Name == "etc/alpine-release" && slices.ContainsFunc(t.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, pamFolder) })) {
 			return &intake.Error{Path: p.Path, Seen: "the etc tree of " + system, Expected: "a machine with Linux-PAM",
 				Next: "leave " + t.Name + " out, and put its settings into a sheet (docs/sheets.md)"}
-		}
-	}
-	return nil
-}
-
-// serviceFolders are the folders in which Linux-PAM looks for a service, in order.
-var serviceFolders = []string{pamFolder, "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/"}
-
-// service returns the service that a part of the tree is; of one that stands in
-// several folders, the one that counts.
-func (s *stacks) service(p *intake.Part) (name string, ok bool) {
-	for _, folder := range serviceFolders {
-		if name, ok = strings.CutPrefix(p.Name, folder); ok {
-			return name, s.find(name) == p
-		}
-	}
-	return "", false
-}
-
-// find returns the file of a service, or nil.
-func (s *stacks) find(service string) *intake.Part {
-	for _, folder := range serviceFolders {
-		if p := s.tree.Find(folder + service); p != nil {
-			return p
 		}
 	}
 	return nil
@@ -137,6 +114,11 @@ type reader struct {
 	root  estate.Settings // what holds for root
 	asks  struct{ rules, root *estate.Asks }
 
+	people    []person
+	byGroup   map[string]unixGroup
+	sudo      *sudoers
+	elsewhere []source // of accounts other than passwd
+
 	doors   []door
 	ageless *estate.Cite // where a door lets in whose password has ended; nil: none does
 
@@ -152,7 +134,7 @@ func read(t *intake.Tree, into *estate.Builder) error {
 	}) {
 		return &intake.Error{Path: t.Path, Seen: "an etc tree without pam.d, passwd, shadow and login.defs", Expected: "at least one of them", Next: "see docs/sources.md for what to copy"}
 	}
-	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: stacks{t}, rules: estate.Settings{}, root: estate.Settings{}}
+	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: newStacks(t), rules: estate.Settings{}, root: estate.Settings{}}
 	into.StartFile(t.Parts[0].Stored)
 	if known := into.Knows(r.at); known != nil {
 		return &intake.Error{Path: t.Path, Seen: "a second export of the machine " + t.Name, Expected: "one export for each machine in one gather",
@@ -165,8 +147,10 @@ func read(t *intake.Tree, into *estate.Builder) error {
 		into.At(r.at) // every part is evidence of the machine
 		strikeArguments(p)
 	}
+	r.readPeople()
 	r.passwordRules()
 	r.lockout()
+	r.otherSources()
 	r.defaults()
 	r.accounts()
 	return nil
