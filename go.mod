@@ -8,10 +8,12 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.8
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/goccy/go-yaml v1.19.2
+	github.com/klauspost/compress v1.20.4
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/spf13/cobra v1.10.2
 	github.com/theory/jsonpath v0.10.0
+	github.com/ulikunitz/xz v0.5.17
 	github.com/xuri/excelize/v2 v2.11.1
 	golang.org/x/crypto v0.58.0
 	golang.org/x/term v0.47.0

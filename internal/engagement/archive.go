@@ -4,16 +4,21 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"compress/bzip2"
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
 )
 
 // Archives are read into memory, so that what they hold never lies unpacked on
@@ -42,7 +47,13 @@ type packing struct {
 func packings() []packing {
 	return []packing{
 		{"zip", isZip, (*unpacking).zip},
-		{"gzip", func(h []byte) bool { return bytes.HasPrefix(h, []byte{0x1f, 0x8b, 8}) }, (*unpacking).gzip},
+		stream("gzip", []byte{0x1f, 0x8b, 8}, func(in io.Reader) (io.Reader, error) { return gzip.NewReader(in) }),
+		stream("bzip2", []byte("BZh"), func(in io.Reader) (io.Reader, error) { return bzip2.NewReader(in), nil }),
+		stream("xz", []byte("\xfd7zXZ\x00"), func(in io.Reader) (io.Reader, error) { return xz.NewReader(in) }),
+		stream("zstd", []byte{0x28, 0xb5, 0x2f, 0xfd}, func(in io.Reader) (io.Reader, error) { return zstd.NewReader(in) }),
+		{"7z", func(h []byte) bool { return bytes.HasPrefix(h, []byte("7z\xbc\xaf'\x1c")) }, func(*unpacking, string, []byte) error {
+			return errors.New("a 7z archive, which is not read; unpack it, and gather the folder, or pack it as zip or tar")
+		}},
 		{"tar", func(h []byte) bool { return len(h) > 262 && string(h[257:262]) == "ustar" }, (*unpacking).tar},
 	}
 }
@@ -144,20 +155,23 @@ func (u *unpacking) member(at, name string, data []byte, written time.Time) erro
 	return nil
 }
 
-func (u *unpacking) gzip(at string, data []byte) error {
-	z, err := gzip.NewReader(bytes.NewReader(data))
-	if err != nil {
-		return fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
-	}
-	inner, err := u.read(z)
-	if err != nil {
-		return err
-	}
-	if p := packingOf(inner); p != nil && p.name == "tar" {
-		return p.unpack(u, at, inner)
-	}
-	name := path.Base(strings.ReplaceAll(at, `\`, "/"))
-	return u.member(at, strings.TrimSuffix(name, path.Ext(name)), inner, u.written)
+// stream is a packing of one file, or of a tar archive.
+func stream(name string, mark []byte, open func(io.Reader) (io.Reader, error)) packing {
+	return packing{name, func(h []byte) bool { return bytes.HasPrefix(h, mark) }, func(u *unpacking, at string, data []byte) error {
+		z, err := open(bytes.NewReader(data))
+		if err != nil {
+			return fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
+		}
+		inner, err := u.read(z)
+		if err != nil {
+			return err
+		}
+		if p := packingOf(inner); p != nil && p.name == "tar" {
+			return p.unpack(u, at, inner)
+		}
+		name := path.Base(strings.ReplaceAll(at, `\`, "/"))
+		return u.member(at, strings.TrimSuffix(name, path.Ext(name)), inner, u.written)
+	}}
 }
 
 func (u *unpacking) tar(at string, data []byte) error {
@@ -196,7 +210,8 @@ func (u *unpacking) zip(at string, data []byte) error {
 		return fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
 	}
 	for _, f := range z.File {
-		if !f.Mode().IsRegular() {
+		link := f.Mode()&fs.ModeSymlink != 0
+		if !f.Mode().IsRegular() && !link {
 			continue
 		}
 		in, err := f.Open()
@@ -207,6 +222,12 @@ func (u *unpacking) zip(at string, data []byte) error {
 		in.Close()
 		if err != nil {
 			return err
+		}
+		if link { // what it holds is where it points
+			c := inMemory(at+path.Clean("/"+strings.ReplaceAll(f.Name, `\`, "/")), nil, f.Modified)
+			c.open, c.link = nil, string(inner)
+			u.members = append(u.members, c)
+			continue
 		}
 		if err := u.member(at, f.Name, inner, f.Modified); err != nil {
 			return err

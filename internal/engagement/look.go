@@ -26,12 +26,14 @@ type candidate struct {
 	written time.Time
 	open    func() (io.ReadCloser, error)
 	beside  func(relative string) []byte
+	inside  string // where it stands as part of an export, if not at its path
 	link    string // for a link: where it points
 	linked  string // for a link within an archive: the path it stands for
 	format  *intake.Format
 	// Of an export made of several files:
 	tree  *intake.TreeFormat
 	root  string
+	calls string // its name
 	part  string // this file's place in it
 	parts []candidate
 }
@@ -154,7 +156,8 @@ func (c *candidate) head() ([]byte, error) {
 // is made of several together.
 func (t trees) recognised(found []candidate) (known []candidate, passed []PassedOver, err error) {
 	places := map[string]int{} // by format and root: its place in known
-	others := map[string]int{}
+	t.place(found)
+	others := map[string][]candidate{}
 	roots := t.wholeRoots(found)
 	var links []candidate
 	for _, c := range found {
@@ -164,7 +167,7 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 				continue
 			}
 			if _, _, ok := t.partOf(&c, nil); !ok || c.open == nil {
-				others[root]++
+				others[root] = append(others[root], c)
 				continue
 			}
 		}
@@ -175,7 +178,11 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 		case why != "" && c.named:
 			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, t.names())
 		case why != "":
-			passed = append(passed, passedOver(&c, why))
+			if root := t.restOf(roots, &c); root != "" {
+				others[root] = append(others[root], c)
+			} else {
+				passed = append(passed, passedOver(&c, why))
+			}
 		case c.tree == nil:
 			known = append(known, c)
 		default:
@@ -189,20 +196,95 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 			known[at].parts = append(known[at].parts, c)
 		}
 	}
+	for root, rest := range others {
+		if others[root], err = further(known, root, rest); err != nil {
+			return nil, nil, err
+		}
+	}
 	for _, c := range links {
 		if why := t.followed(known, &c); why != "" {
 			passed = append(passed, PassedOver{Path: c.path, Why: why, LooksLike: "a link", Instead: "the file that it points at"})
 		}
 	}
-	for root, n := range others {
+	for root, rest := range others {
 		// Not a line for each: a machine has thousands.
-		passed = append(passed, PassedOver{Path: root, Why: fmt.Sprintf("%d further files, which hold no password setting", n), LooksLike: "the rest of a machine's tree"})
+		if n := len(rest); n > 0 {
+			passed = append(passed, PassedOver{Path: root, Why: fmt.Sprintf("%d further files, which hold no password setting", n), LooksLike: "the rest of a machine's tree"})
+		}
 	}
 	for i := range known {
 		slices.SortFunc(known[i].parts, func(x, y candidate) int { return cmp.Compare(x.part, y.part) })
 	}
+	if err := named(known); err != nil {
+		return nil, nil, err
+	}
 	slices.SortStableFunc(passed, func(x, y PassedOver) int { return cmp.Compare(x.Path, y.Path) })
 	return known, passed, nil
+}
+
+// place finds the files that stand in a folder or archive as if they stood below
+// "etc".
+func (t trees) place(found []candidate) {
+	var paths []string
+	for i := range found {
+		paths = append(paths, filepath.ToSlash(found[i].path))
+	}
+	for _, f := range t {
+		if f.Bare == nil {
+			continue
+		}
+		for _, folder := range f.Bare(paths) {
+			for i := range found {
+				if rest, ok := strings.CutPrefix(paths[i], folder+"/"); ok {
+					found[i].inside = path.Join(folder, f.Below, rest)
+				}
+			}
+		}
+	}
+}
+
+// at is where a file stands as part of an export, with slashes.
+func (c *candidate) at() string { return cmp.Or(c.inside, filepath.ToSlash(c.path)) }
+
+// restOf returns the root of a machine whose further folders hold a file.
+func (t trees) restOf(roots map[string]bool, c *candidate) string {
+	for folder := path.Dir(c.at()); folder != "." && folder != "/"; folder = path.Dir(folder) {
+		if above := path.Dir(folder); roots[above] && slices.ContainsFunc(t, func(f *intake.TreeFormat) bool {
+			return slices.ContainsFunc(f.Rest, func(name string) bool { ok, _ := path.Match(name, path.Base(folder)); return ok })
+		}) {
+			return above
+		}
+	}
+	return ""
+}
+
+// further moves those files of a root into its tree that the tree's own parts
+// name, and returns the others.
+func further(known []candidate, root string, rest []candidate) ([]candidate, error) {
+	for i := range known {
+		k := &known[i]
+		if k.root != root || k.tree == nil || k.tree.Further == nil {
+			continue
+		}
+		t := &intake.Tree{}
+		for _, c := range k.parts {
+			data, err := c.whole()
+			if err != nil {
+				return nil, err
+			}
+			t.Parts = append(t.Parts, &intake.Part{Name: c.part, Path: c.path, Data: data})
+		}
+		for _, name := range k.tree.Further(t) {
+			at := slices.IndexFunc(rest, func(c candidate) bool { return c.open != nil && c.at() == path.Join(root, name) })
+			if at >= 0 {
+				c := rest[at]
+				c.tree, c.root, c.part = k.tree, root, name
+				k.parts = append(k.parts, c)
+				rest = slices.Delete(rest, at, at+1)
+			}
+		}
+	}
+	return rest, nil
 }
 
 // wholeRoot returns the root of the machine's tree in which a file would lie;
@@ -210,7 +292,7 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 func (t trees) wholeRoot(c *candidate) string {
 	for _, f := range t {
 		if f.Whole {
-			if root, _, _ := f.Part(filepath.ToSlash(c.path), nil); root != "" {
+			if root, _, _ := f.Part(c.at(), nil); root != "" {
 				return root
 			}
 		}
@@ -225,7 +307,7 @@ func (t trees) wholeRoots(found []candidate) map[string]bool {
 	for i := range found {
 		for _, f := range t {
 			if f.Whole && found[i].open != nil {
-				if root, _, ok := f.Part(filepath.ToSlash(found[i].path), nil); ok {
+				if root, _, ok := f.Part(found[i].at(), nil); ok {
 					roots[root] = true
 				}
 			}
@@ -248,15 +330,15 @@ func (t trees) followed(known []candidate, c *candidate) string {
 	case strings.HasPrefix(to, "/"):
 		to = path.Join(root, to)
 	default:
-		to = path.Join(path.Dir(filepath.ToSlash(c.path)), to)
+		to = path.Join(path.Dir(c.at()), to)
 	}
 	for i := range known {
 		if known[i].root != root || known[i].tree == nil {
 			continue
 		}
 		for _, p := range known[i].parts {
-			if filepath.ToSlash(p.path) == to {
-				p.path, p.part = c.path, name
+			if p.at() == to || c.linked != "" && filepath.ToSlash(p.path) == to {
+				p.path, p.inside, p.part = c.path, c.inside, name
 				known[i].parts = append(known[i].parts, p)
 				return ""
 			}
@@ -271,7 +353,7 @@ func (t trees) partOf(c *candidate, head []byte) (root, name string, ok bool) {
 		if f.Claims != nil && head == nil {
 			continue
 		}
-		root, name, ok = f.Part(filepath.ToSlash(c.path), head)
+		root, name, ok = f.Part(c.at(), head)
 		if ok && f.Claims != nil {
 			data, err := c.whole()
 			ok = err == nil && f.Claims(c.path, data)

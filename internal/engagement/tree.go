@@ -25,7 +25,7 @@ const mostPart = 256 << 20
 // takeTree reads an export that is made of several files, unless it is known.
 // The copies are stored in a folder of its own.
 func (g *gathering) takeTree(c candidate) error {
-	t := &intake.Tree{Name: treeName(c.root), Path: c.root}
+	t := &intake.Tree{Name: c.calls, Path: c.root}
 	sums, sizes := map[string]string{}, map[string]int64{}
 	for _, p := range c.parts {
 		if t.Find(p.part) != nil {
@@ -82,16 +82,52 @@ func (g *gathering) takeTree(c candidate) error {
 	return nil
 }
 
-// treeName is what an export is called: the folder or archive it begins at.
+// named gives every export that is made of several files its name: what it calls
+// itself, unless two call themselves the same.
+func named(all []candidate) error {
+	claimed := map[string]int{}
+	for i := range all {
+		c := &all[i]
+		if c.tree == nil || c.tree.Call == nil {
+			continue
+		}
+		t := &intake.Tree{}
+		for _, p := range c.parts {
+			data, err := p.whole()
+			if err != nil {
+				return err
+			}
+			t.Parts = append(t.Parts, &intake.Part{Name: p.part, Path: p.path, Data: data})
+		}
+		c.calls = strings.ToLower(c.tree.Call(t))
+		claimed[c.tree.Name+"\x00"+c.calls]++
+	}
+	for i := range all {
+		if c := &all[i]; c.tree != nil && (c.calls == "" || claimed[c.tree.Name+"\x00"+c.calls] > 1) {
+			c.calls = treeName(c.root)
+		}
+	}
+	return nil
+}
+
+// namesNothing are folders and archives whose names say nothing of the machine.
+var namesNothing = []string{"etc", "root", "rootfs", "fs", "filesystem", "host", "files", "."}
+
+// treeName is what an export is called after the folder or archive it begins at.
 func treeName(root string) string {
-	name := path.Base(filepath.ToSlash(root))
-	if abs, err := filepath.Abs(root); err == nil && (name == "." || name == "..") {
-		name = filepath.Base(abs)
+	root = filepath.ToSlash(root)
+	for at := root; ; at = path.Dir(at) {
+		name := path.Base(at)
+		if abs, err := filepath.Abs(at); err == nil && (name == "." || name == "..") {
+			name = filepath.Base(abs)
+		}
+		for _, ext := range []string{".gz", ".tgz", ".bz2", ".tbz2", ".xz", ".txz", ".zst", ".tar", ".zip"} {
+			name = strings.TrimSuffix(name, ext)
+		}
+		if name = strings.ToLower(name); !slices.Contains(namesNothing, name) || path.Dir(at) == at || path.Dir(at) == "." {
+			return name
+		}
 	}
-	for _, ext := range []string{".gz", ".tgz", ".tar", ".zip"} {
-		name = strings.TrimSuffix(name, ext)
-	}
-	return strings.ToLower(name)
 }
 
 // whole reads one part.

@@ -78,6 +78,24 @@ type TreeFormat struct {
 	// that the newer one lacks still count.
 	Whole bool
 
+	// Bare, if not nil, returns those folders, of files of these paths, that are
+	// the inside of an export: an archive that was made within etc. Below names
+	// what their files then stand under.
+	Bare  func(paths []string) []string
+	Below string
+
+	// Further, if not nil, names files of the same export that its parts name.
+	// They are taken too, where they are there.
+	Further func(t *Tree) []string
+
+	// Call, if not nil, says what an export calls itself; empty: the folder or
+	// archive it came in names it.
+	Call func(t *Tree) string
+
+	// Rest are the folders beside the parts that need no word each: the rest of a
+	// machine.
+	Rest []string
+
 	// Read reads all parts into the builder, and strikes secrets out of their
 	// stored copies.
 	Read func(t *Tree, into *estate.Builder) error

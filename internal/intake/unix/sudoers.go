@@ -67,7 +67,7 @@ var comment = regexp.MustCompile(`(^|\s)#(\D.*)?$`)
 
 func (s *sudoers) line(p *intake.Part, at int, text string, depth int) {
 	if m := includes.FindStringSubmatch(text); m != nil {
-		s.include(p, at, m[1] == "includedir", strings.TrimPrefix(m[2], "/"), depth)
+		s.include(p, at, m[1] == "includedir", m[2], depth)
 		return
 	}
 	text = strings.TrimSpace(comment.ReplaceAllString(text, ""))
@@ -120,12 +120,18 @@ func split(list string) (all []string) {
 	return all
 }
 
+// sudoersPath is where a file that sudoers names stands in the tree.
+func sudoersPath(name string) string {
+	if !strings.HasPrefix(name, "/") {
+		name = path.Join("/etc", name)
+	}
+	return strings.TrimPrefix(path.Clean(name), "/")
+}
+
 // include reads a file, or the files of a folder that sudo reads: those without
 // a dot in their names.
 func (s *sudoers) include(p *intake.Part, at int, folder bool, name string, depth int) {
-	if !strings.HasPrefix(name, "etc/") {
-		name = path.Join("etc", name)
-	}
+	name = sudoersPath(name)
 	if !folder {
 		if next := s.r.tree.Find(name); next != nil {
 			s.file(next, depth+1)

@@ -20,7 +20,92 @@ import (
 )
 
 // Format is the etc tree.
-var Format = intake.TreeFormat{Name: "Unix machine (etc tree)", Part: part, Whole: true, Read: read}
+var Format = intake.TreeFormat{Name: "Unix machine (etc tree)", Part: part, Whole: true, Bare: bareFolders, Below: "etc", Further: further, Call: hostname, Rest: besides, Read: read}
+
+// besides are the folders of a machine, and of what support tools collect of
+// one, that hold nothing that is read.
+var besides = []string{"bin", "boot", "dev", "home", "lib", "lib32", "lib64", "media", "mnt", "opt", "proc", "root", "run", "sbin", "srv", "sys", "tmp", "usr", "var", "sos_*", "installed-*"}
+
+// bareFolders are folders that hold what else stands in etc.
+func bareFolders(paths []string) (all []string) {
+	has := map[string]map[string]bool{}
+	for _, file := range paths {
+		dir, name := path.Split(file)
+		dir = strings.TrimSuffix(dir, "/")
+		if base := path.Base(dir); base == "pam.d" || base == "security" {
+			dir, name = path.Dir(dir), base
+		}
+		if slices.Contains([]string{"passwd", "shadow", "login.defs", "pam.d", "security", "debian_version", "os-release", "nsswitch.conf", "hostname"}, name) && dir != "" && path.Base(dir) != "etc" {
+			if has[dir] == nil {
+				has[dir] = map[string]bool{}
+			}
+			has[dir][name] = true
+		}
+	}
+	for dir, names := range has {
+		if (names["pam.d"] || names["passwd"] || names["shadow"]) && len(names) >= 2 {
+			all = append(all, dir)
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// hostname is what the machine calls itself.
+func hostname(t *intake.Tree) string {
+	p := t.Find("etc/hostname")
+	if p == nil {
+		return ""
+	}
+	for line := range strings.Lines(string(p.Data)) {
+		line, _, _ = strings.Cut(line, "#")
+		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "localhost") {
+			return line
+		}
+	}
+	return ""
+}
+
+// naming are the arguments by which modules are told a file of settings.
+var naming = map[string][]string{"pam_faillock": {"conf"}, "pam_pwhistory": {"conf"}, "pam_passwdqc": {"config"}, "pam_listfile": {"file"}, "pam_access": {"accessfile"}, "pam_time": {"conffile"}}
+
+// further names the files that calls of modules and sudoers name.
+func further(t *intake.Tree) (all []string) {
+	services := newStacks(t)
+	for _, name := range services.names {
+		for _, l := range logical(services.find(name).Data) {
+			for i, word := range words(l.text) {
+				if i < 2 {
+					continue
+				}
+				module := strings.TrimSuffix(path.Base(word), ".so")
+				for _, arg := range words(l.text)[i:] {
+					key, file, ok := strings.Cut(arg, "=/")
+					if ok && slices.Contains(naming[module], key) && plainFile(file) {
+						all = append(all, path.Clean(file))
+					}
+				}
+			}
+		}
+	}
+	for _, p := range t.Parts {
+		if strings.HasPrefix(p.Name, "etc/sudoers") {
+			for line := range strings.Lines(string(p.Data)) {
+				if m := includes.FindStringSubmatch(strings.TrimSpace(line)); m != nil && m[1] == "include" && plainFile(m[2]) {
+					all = append(all, sudoersPath(m[2]))
+				}
+			}
+		}
+	}
+	return all
+}
+
+// plainFile reports whether a file that another names may be taken: none that is
+// known to hold hashes or keys.
+func plainFile(name string) bool {
+	base := path.Base(name)
+	return !strings.HasPrefix(base, "opasswd") && !strings.HasPrefix(base, "shadow") && !strings.HasPrefix(base, "gshadow") && !strings.Contains(base, "key") && path.Ext(base) != ".pem"
+}
 
 const pamFolder = "etc/pam.d/"
 
