@@ -16,7 +16,7 @@ func newForecast(s *shared) *cobra.Command {
 		Short: "What the settings allow an attacker and ask of a user, in numbers",
 		Long: `Says for each account scope what its settings come to: how many guesses an
 attacker has for each account over an hour, a night, a weekend, 90 days and a
-password's whole life, below the lock and into it; when a user can be back on the
+password's whole life, below the lock and into it, whichever is more; when a user can be back on the
 old password; how many passwords of the least length there are; how often
 changes are forced; what it takes to lock everybody out.
 
@@ -33,8 +33,10 @@ is told in words.`,
 					return usage("%s %v: expected a number above 0", name, v)
 				}
 			}
-			if a.LocksPerYear < 0 {
-				return usage("--locks-per-year %v: expected 0 or more", a.LocksPerYear)
+			for name, v := range map[string]float64{"--locks-per-year": a.LocksPerYear, "--sign-ins": a.SignIns} {
+				if v < 0 {
+					return usage("%s %v: expected 0 or more", name, v)
+				}
 			}
 			return s.inEngagement(func(e *engagement.Engagement) error {
 				f, err := e.Forecast(opt)
@@ -55,6 +57,7 @@ is told in words.`,
 	cmd.Flags().Float64Var(&a.OfflineRate, "offline-rate", a.OfflineRate, "guesses a second on a stolen hash")
 	cmd.Flags().Float64Var(&a.LocksPerYear, "locks-per-year", a.LocksPerYear, "how often a user locks the account in a year")
 	cmd.Flags().Float64Var(&a.WorkingDays, "working-days", a.WorkingDays, "working days in a year")
+	cmd.Flags().Float64Var(&a.SignIns, "sign-ins", a.SignIns, "how often an account's owner signs in on a working day")
 	s.addFormat(cmd)
 	return cmd
 }

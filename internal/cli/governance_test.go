@@ -62,7 +62,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"length-cap-low":            {"weak", 1.0, "curator@museum.example", "no more than 40 characters"},
 		"module-not-called":         {"conflicting", nil, "", "pwquality.conf sets dcredit, maxrepeat, minlen, ucredit, and no stack calls pam_pwquality"},
 		"module-not-obeyed":         {"conflicting", nil, "", "pam_pwhistory is called, and its refusal is not obeyed"},
-		"doors-differ":              {"conflicting", nil, "", "sshd: never locks; barrier, login: stronger"},
+		"doors-differ":              {"conflicting", nil, "", "barrier, sshd: never locks; login: stronger"},
 		"new-accounts-only":         {"conflicting", 2.0, "maint root", "login.defs gives new accounts maximum age: 90 days, minimum age: 1 day"},
 		"old-hash":                  {"conflicting", 1.0, "maint", "hashed with sha512; stored in a weaker way: maint (md5)"},
 		"empty-password":            {"weak", 1.0, "lamp", "1 account with an empty password"},

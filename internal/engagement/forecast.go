@@ -147,6 +147,7 @@ type FiguresDocument struct {
 	Length         int64             `json:"characters_to_type"`
 	ChangesPerYear *float64          `json:"changes_per_year"`
 	Spray          *int64            `json:"weekend_guesses_against_all"`
+	AtOnce         *int64            `json:"one_guess_on_all"`
 	ChangesPerDay  *float64          `json:"changes_per_working_day"`
 	CallsPerYear   *float64          `json:"unlock_calls_per_year"`
 	Denial         *int64            `json:"tries_to_lock_all"`
@@ -161,6 +162,8 @@ type GuessesDocument struct {
 	UnderLock *int64 `json:"under_lock"`
 	IntoLock  *int64 `json:"into_lock"`
 	Locks     *int64 `json:"locks"`
+	Helped    *int64 `json:"under_lock_with_sign_ins"`
+	Most      *int64 `json:"most"`           // the greatest of them
 	AtRate    *int64 `json:"at_online_rate"` // where nothing locks
 }
 
@@ -170,17 +173,18 @@ type AssumptionsDocument struct {
 	OfflineRate  float64 `json:"offline_guesses_per_second"`
 	LocksPerYear float64 `json:"locks_per_user_and_year"`
 	WorkingDays  float64 `json:"working_days_per_year"`
+	SignIns      float64 `json:"sign_ins_per_working_day"`
 	Alphabet     int64   `json:"alphabet"` // printable ASCII characters
 }
 
 func figuresDocument(f *Figures) FiguresDocument {
 	d := FiguresDocument{Guesses: []GuessesDocument{}, WayBack: f.WayBack, SpaceBits: f.Bits, Exhaust: f.Exhaust, Length: f.Length, ChangesPerYear: f.Changes,
-		Spray: f.Spray, ChangesPerDay: f.ChangesPerDay, CallsPerYear: f.CallsPerYear, Denial: f.Denial, DenialEvery: f.DenialEvery, Weak: f.Weak}
+		Spray: f.Spray, AtOnce: f.AtOnce, ChangesPerDay: f.ChangesPerDay, CallsPerYear: f.CallsPerYear, Denial: f.Denial, DenialEvery: f.DenialEvery, Weak: f.Weak}
 	if f.Space != nil {
 		d.Space = f.Space.String()
 	}
 	for _, g := range f.Guesses {
-		d.Guesses = append(d.Guesses, GuessesDocument(g))
+		d.Guesses = append(d.Guesses, GuessesDocument{g.Horizon, g.Seconds, g.UnderLock, g.IntoLock, g.Locks, g.Helped, g.Most, g.AtRate})
 	}
 	return d
 }
@@ -198,7 +202,7 @@ func (f *Forecasts) Document() ForecastDocument {
 	for i := range f.Scopes {
 		s := &f.Scopes[i]
 		one := ScopeForecastDocument{Scope: s.Scope.Name(), Accounts: s.Accounts, FiguresDocument: figuresDocument(&s.Now),
-			Assumptions: AssumptionsDocument{f.Assumptions.OnlineRate, f.Assumptions.OfflineRate, f.Assumptions.LocksPerYear, f.Assumptions.WorkingDays, alphabet}}
+			Assumptions: AssumptionsDocument{f.Assumptions.OnlineRate, f.Assumptions.OfflineRate, f.Assumptions.LocksPerYear, f.Assumptions.WorkingDays, f.Assumptions.SignIns, alphabet}}
 		if s.Then != nil {
 			changed := figuresDocument(s.Then)
 			one.Changed = &changed

@@ -86,6 +86,9 @@ func (e *Engagement) Rehearse(opt RehearseOptions) (*Rehearsal, error) {
 			r.Asides = append(r.Asides, "an old password counts like a wrong one here: the place keeps no former ones, or does not look at them")
 		}
 	}
+	if r.Lockout.KeepsOn && !r.Lockout.Never {
+		r.Asides = append(r.Asides, "a success clears nothing here: failures count until they are forgotten")
+	}
 	r.note(s)
 	return r, nil
 }

@@ -178,6 +178,16 @@ func accountsWhere(o *estate.Objects, means func(row int) bool) []int {
 	return rows
 }
 
+// displayed is a person's name, without what else stands in a Unix machine's
+// field for it.
+func displayed(a *estate.Authority, row int) string {
+	name := a.Objects.Display.At(row)
+	if a.Platform == setting.UnixMachine {
+		name, _, _ = strings.Cut(name, ",")
+	}
+	return name
+}
+
 func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument {
 	a, r := s.Estate.Authorities[authority], s.Resolutions[authority]
 	o := a.Objects
@@ -189,7 +199,7 @@ func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument 
 	tier, why := s.TierOf(authority, row)
 	flags := o.FlagsOf(row)
 	d := &TraceDocument{Schema: "sternledger/trace/1", Candidates: []CandidateDocument{}, Notes: []string{}, Doors: []DoorDocument{}}
-	d.Account = TracedAccount{Authority: a.Name, Kind: string(a.Kind), Account: o.Name.At(row), Principal: o.Principal.At(row), Display: o.Display.At(row), DN: a.DN(row),
+	d.Account = TracedAccount{Authority: a.Name, Kind: string(a.Kind), Account: o.Name.At(row), Principal: o.Principal.At(row), Display: displayed(a, row), DN: a.DN(row),
 		Enabled: flags&estate.Disabled == 0, Tier: tier, TierRule: why, Flags: append([]string{}, flags.Names()...), Evidence: a.CiteOf(row).String()}
 	if rid := o.RID.At(row); rid != 0 && a.SID != "" {
 		d.Account.SID = fmt.Sprintf("%s-%d", a.SID, rid)

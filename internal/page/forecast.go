@@ -19,7 +19,7 @@ func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
 		right = "if " + changesText(f.Changes)
 	}
 	s.Title("Forecast", right)
-	columns := []Column{{Head: "scope"}, {Head: "guesses in a\nweekend,\nno lock", Right: true}, {Head: "into locks\n(locks)", Right: true}, {Head: "back on the\nold password", Right: true},
+	columns := []Column{{Head: "scope"}, {Head: "guesses in\na weekend", Right: true}, {Head: "without\na lock", Right: true}, {Head: "into locks\n(locks)", Right: true}, {Head: "way\nback", Right: true},
 		{Head: "bits", Right: true}, {Head: "weak\ntaken", Right: true}, {Head: "changes\na year", Right: true}}
 	var rows [][]string
 	for i, x := range f.Scopes {
@@ -41,12 +41,19 @@ func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
 		}
 		rows = append(rows, append(row, now...))
 	}
+	if len(f.Changes) > 0 { // two figures in a cell take its room
+		const without = 2
+		columns = slices.Delete(columns, without, without+1)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], without, without+1)
+		}
+	}
 	s.Table(columns, rows)
 	s.Blank()
-	s.Text(fmt.Sprintf("Guesses are for each account, from Friday evening to Monday morning (62 hours): below the threshold, waiting until failures are forgotten; and on into each lock. Bits: of the passwords of the least length, were they chosen at random. Weak: how many of the %d weak patterns of \"probe --patterns\" the rules take, since people do not choose at random; with a question mark where a list of words that is not known has a say.", f.Scopes[0].Now.Weak.Tried))
+	s.Text(fmt.Sprintf("Guesses are for each account, from Friday evening to Monday morning (62 hours): the greater of what stays below the threshold, waiting until failures are forgotten, and of what goes on into each lock. Way back: when a user can be on the old password again. Bits: of the passwords of the least length, were they chosen at random. Weak: how many of the %d weak patterns of \"probe --patterns\" the rules take, since people do not choose at random; with a question mark where a list of words that is not known has a say.", f.Scopes[0].Now.Weak.Tried))
 	a := f.Assumptions
-	s.Text(fmt.Sprintf("Assumed: %s guesses a second where nothing locks; %s on a stolen hash; a user who locks the account %s times a year; %s working days; 95 kinds of characters; nobody signs in in between.",
-		short(a.OnlineRate), short(a.OfflineRate), short(a.LocksPerYear), short(a.WorkingDays)))
+	s.Text(fmt.Sprintf("Assumed: %s guesses a second where nothing locks; %s on a stolen hash; a user who locks the account %s times a year; %s working days; %s sign-ins of the owner on each, and none at night and on a weekend; 95 kinds of characters.",
+		short(a.OnlineRate), short(a.OfflineRate), short(a.LocksPerYear), short(a.WorkingDays), short(a.SignIns)))
 	if detail || len(f.Scopes) == 1 {
 		for i := range f.Scopes {
 			s.Blank()
@@ -68,19 +75,19 @@ func changesText(changes map[setting.ID]setting.Value) string {
 const notKnown = "not known"
 
 func tableCells(f *engagement.Figures) []string {
-	under, into := notKnown, notKnown
+	most, under, into := notKnown, notKnown, notKnown
 	for _, g := range f.Guesses {
 		if g.Horizon != "weekend" {
 			continue
 		}
 		switch {
 		case g.AtRate != nil:
-			under, into = "no bound", "-"
+			most, under, into = Grouped(int(*g.AtRate)), "-", "-"
 		case g.UnderLock != nil:
-			under, into = Grouped(int(*g.UnderLock)), fmt.Sprintf("%s (%s)", Grouped(int(*g.IntoLock)), Grouped(int(*g.Locks)))
+			most, under, into = Grouped(int(*g.Most)), Grouped(int(*g.UnderLock)), fmt.Sprintf("%s (%s)", Grouped(int(*g.IntoLock)), Grouped(int(*g.Locks)))
 		}
 	}
-	cells := []string{under, into, wayBack(f), bits(f), takenText(f.Weak), changes(f)}
+	cells := []string{most, under, into, wayBack(f), bits(f), takenText(f.Weak), changes(f)}
 	for i, c := range cells {
 		if c == notKnown {
 			cells[i] = "unknown"
@@ -176,10 +183,14 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 		tell(map[bool]string{true: "whole life", false: horizon}[horizon == forecast.Life], func(f *engagement.Figures) string { return guesses(f, horizon) })
 	}
 	tell("against all", func(f *engagement.Figures) string {
-		if f.Spray == nil {
-			return "guesses against all accounts in a weekend: " + notKnown + ", or without bound"
+		text := "guesses against all accounts in a weekend: " + notKnown + ", or without bound"
+		if f.Spray != nil {
+			text = Grouped(int(*f.Spray)) + " guesses against all accounts in a weekend, without a lock"
 		}
-		return Grouped(int(*f.Spray)) + " guesses against all accounts in a weekend, without a lock"
+		if f.AtOnce != nil && *f.AtOnce > 1 {
+			text += fmt.Sprintf("; one password tried on all %s accounts at once locks nobody", Grouped(int(*f.AtOnce)))
+		}
+		return text
 	})
 	tell("way back", func(f *engagement.Figures) string {
 		switch {
@@ -263,14 +274,21 @@ func guesses(f *engagement.Figures, horizon string) string {
 		if g.IntoLock != nil {
 			into = fmt.Sprintf("%s into %s", Grouped(int(*g.IntoLock)), Quantity(int(*g.Locks), "lock"))
 		}
-		return under + " guesses without a lock, or " + into + during
+		text := under + " guesses without a lock, or " + into + during
+		if g.Most != nil {
+			text = fmt.Sprintf("%s guesses%s: the greater of %s without a lock and %s", Grouped(int(*g.Most)), during, under, into)
+		}
+		if g.Helped != nil && *g.Helped > *g.UnderLock {
+			text = fmt.Sprintf("%s guesses%s: %s without a lock while the owner signs in, %s if nobody does, or %s", Grouped(int(*g.Most)), during, Grouped(int(*g.Helped)), under, into)
+		}
+		return text
 	}
 	return notKnown
 }
 
 // ForecastRows gives one row for each scope, and another for the changes.
 func ForecastRows(f *engagement.Forecasts) *Rows {
-	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "under_lock", "into_lock", "locks", "way_back_seconds", "space_bits", "changes_per_year", "weak_tried", "weak_accepted", "weak_cannot_tell"}}
+	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "most", "under_lock", "under_lock_with_sign_ins", "into_lock", "locks", "way_back_seconds", "space_bits", "changes_per_year", "weak_tried", "weak_accepted", "weak_cannot_tell"}}
 	num := func(n *int64) string {
 		if n == nil {
 			return ""
@@ -293,7 +311,7 @@ func ForecastRows(f *engagement.Forecasts) *Rows {
 				continue
 			}
 			for _, g := range c.figures.Guesses {
-				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.UnderLock), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes), fmt.Sprint(c.figures.Weak.Tried), fmt.Sprint(c.figures.Weak.Accepted), fmt.Sprint(c.figures.Weak.CannotTell)})
+				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.Most), num(g.UnderLock), num(g.Helped), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes), fmt.Sprint(c.figures.Weak.Tried), fmt.Sprint(c.figures.Weak.Accepted), fmt.Sprint(c.figures.Weak.CannotTell)})
 			}
 		}
 	}

@@ -38,6 +38,9 @@ type Fact struct {
 	Problem string        `json:"problem,omitempty"`
 	Remark  string        `json:"remark,omitempty"` // what is unusual about the value, which was taken all the same
 	Unit    string        `json:"unit,omitempty"`   // of the number as exported, where its name does not tell it
+	// Remedy is what to do about it where setting the value is not enough, or where
+	// exporting it again does not help.
+	Remedy string `json:"remedy,omitempty"`
 }
 
 // Settings are the facts of one policy.
@@ -83,12 +86,37 @@ type Asks struct {
 	Credits [4]int64 `json:"credits"`
 	// ClassRun is the longest run of characters of one class; 0: any.
 	ClassRun int64 `json:"class_run,omitempty"`
+	Named    bool  `json:"named,omitempty"`     // refuses the account's name
 	Personal bool  `json:"personal,omitempty"`  // refuses words of the person's name
 	NamePart int64 `json:"name_part,omitempty"` // refuses parts of the account's name this long; 0: none
+	// Graded asks for a length that depends on the kinds of characters.
+	Graded *Graded `json:"graded,omitempty"`
+	// Based: a match of so many characters with a word, the old password or a name
+	// counts for no more than one fewer; 0: none is looked for.
+	Based int64 `json:"based,omitempty"`
+	// Most is the greatest length that is taken; 0: any.
+	Most int64 `json:"most,omitempty"`
+	// Old compares with the old password otherwise than by counting characters.
+	Old bool `json:"old,omitempty"`
 	// Words are those that the place's own list bans.
 	Words []string `json:"words,omitempty"`
 	Cite  Cite     `json:"cite"`
+	// Further are other modules that are asked too, and obeyed.
+	Further []Asks `json:"further,omitempty"`
 }
+
+// Graded is a least length by how many classes of characters a password is made
+// of. A capital at the start and a digit at the end do not count, and as many
+// different characters must occur as in a random password.
+type Graded struct {
+	Least [4]int64 `json:"least"` // of one class, two, three, four; Barred: not taken at all
+	// A phrase of so many words may be as short as that.
+	Phrase int64 `json:"phrase,omitempty"`
+	Words  int64 `json:"words,omitempty"`
+}
+
+// Barred is the least length of what is not taken at all.
+const Barred = 1 << 31
 
 // Target is one name in a fine-grained policy's list of whom it applies to.
 type Target struct {

@@ -31,13 +31,21 @@ func (c Counting) String() string {
 // countings gives each platform's way. Others count like Windows.
 var countings = map[setting.Platform]Counting{setting.UnixMachine: Sliding, setting.LDAPDirectory: Spared}
 
+// Shut is after how many seconds the right password lets in again.
+func (l Lockout) Shut() int64 {
+	if l.Counting == Sliding {
+		return l.Duration + 1 // pam_faillock opens when the time is over (tried)
+	}
+	return l.Duration
+}
+
 // Into returns the guesses of who goes on into every lock and waits for its
 // end, and the locks.
 func (l Lockout) Into(seconds int64) (guesses, locks int64) {
 	if l.ByAdmin {
 		return l.Threshold, 1
 	}
-	locks = rounds(seconds, l.Duration)
+	locks = rounds(seconds, l.Shut())
 	outlive := l.NoWindow || l.Duration < l.Window // failures outlive the lock
 	switch {
 	case l.Counting == Spared && outlive:

@@ -18,12 +18,13 @@ type Assumptions struct {
 	OfflineRate  float64 // guesses a second on a stolen hash
 	LocksPerYear float64 // how often a user locks the account, in a year
 	WorkingDays  float64 // in a year
+	SignIns      float64 // of the account's owner, on a working day
 }
 
 // Usual are the assumptions unless told otherwise: a patient guesser over the
 // network; hardware of a few thousand euros on a fast hash; a user who locks
-// the account twice a year.
-var Usual = Assumptions{OnlineRate: 10, OfflineRate: 1e11, LocksPerYear: 2, WorkingDays: 220}
+// the account twice a year, and signs in in the morning and after lunch.
+var Usual = Assumptions{OnlineRate: 10, OfflineRate: 1e11, LocksPerYear: 2, WorkingDays: 220, SignIns: 2}
 
 // Policy is the settings that a forecast reads. A value that is not set is not
 // known.
@@ -65,6 +66,11 @@ type Guesses struct {
 	// how many locks that leaves behind. nil: the settings set no bound, or are
 	// not known.
 	UnderLock, IntoLock, Locks *int64
+	// Helped is UnderLock where the account's owner signs in as often as is
+	// assumed: each time the count is cleared.
+	Helped *int64
+	// Most is what an attacker gets: the greatest of them.
+	Most *int64
 	// AtRate is what the stated rate allows, where nothing locks.
 	AtRate *int64
 }
@@ -81,6 +87,7 @@ type Lockout struct {
 	Duration  int64 // seconds
 	ByAdmin   bool  // until an administrator unlocks
 	Counting  Counting
+	KeepsOn   bool // a success clears nothing
 }
 
 // LockoutOf reads the lockout of a policy of a platform. It is known if the threshold is,
@@ -90,7 +97,7 @@ func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	if threshold.Is(setting.Never) {
 		return Lockout{Known: true, Never: true, Counting: countings[platform]}
 	}
-	l := Lockout{Counting: countings[platform], SparesOld: sparesOld(platform, p)}
+	l := Lockout{Counting: countings[platform], KeepsOn: p("success-clears") == setting.Off, SparesOld: sparesOld(platform, p)}
 	var okT, okW, okD bool
 	l.Threshold, okT = threshold.Number()
 	window, duration := p("lockout-window"), p("lockout-duration")
@@ -195,9 +202,16 @@ func (f *Forecast) guesses(name string, seconds *int64, a Assumptions) Guesses {
 		g.AtRate = &n
 	case l.Never:
 	case seconds != nil:
-		under := l.Under(*seconds)
+		// Nobody guesses faster than he can.
+		rate := int64(a.OnlineRate * float64(*seconds))
+		under := min(l.Under(*seconds), rate)
 		into, locks := l.Into(*seconds)
-		g.UnderLock, g.IntoLock, g.Locks = &under, &into, &locks
+		if into > rate {
+			into, locks = rate, max(1, int64(float64(locks)*float64(rate)/float64(into)))
+		}
+		helped := min(under+l.helped(name, *seconds, a), rate)
+		most := max(under, into, helped)
+		g.UnderLock, g.IntoLock, g.Locks, g.Helped, g.Most = &under, &into, &locks, &helped, &most
 	default:
 		// Without end only what an administrator has to end is bounded.
 		if l.NoWindow {
@@ -210,6 +224,24 @@ func (f *Forecast) guesses(name string, seconds *int64, a Assumptions) Guesses {
 		}
 	}
 	return g
+}
+
+// helped is how many guesses more the owner's own sign-ins give who stays below
+// the threshold. By night and on a weekend nobody signs in; an hour is one of
+// eight of a working day.
+func (l Lockout) helped(horizon string, seconds int64, a Assumptions) int64 {
+	if l.KeepsOn {
+		return 0
+	}
+	var signIns float64
+	switch horizon {
+	case "night", "weekend":
+	case "hour":
+		signIns = a.SignIns / 8
+	default:
+		signIns = a.SignIns * math.Floor(a.WorkingDays*float64(seconds)/year)
+	}
+	return int64(signIns) * (l.Threshold - 1)
 }
 
 // wayBack is the history times the minimum age: so long it takes to run
@@ -246,6 +278,7 @@ func ratio(n *big.Int, rate float64) float64 {
 // Scope is what depends on how many accounts live under a policy.
 type Scope struct {
 	Spray         *int64   // guesses of a weekend, under the lock, against all accounts
+	AtOnce        *int64   // guesses of one password tried on all accounts at once; nil: that locks them
 	ChangesPerDay *float64 // forced changes on a working day
 	CallsPerYear  *float64 // to have accounts unlocked
 	Denial        *int64   // failed tries that lock every account
@@ -260,6 +293,9 @@ func (f *Forecast) For(accounts int64, a Assumptions) Scope {
 			n := *g.UnderLock * accounts
 			s.Spray = &n
 		}
+	}
+	if l := f.Lockout; l.Known && (l.Never || l.Threshold > 1) {
+		s.AtOnce = &accounts
 	}
 	if f.Changes != nil {
 		n := *f.Changes * float64(accounts) / a.WorkingDays

@@ -18,12 +18,19 @@ func banned(q *question) Outcome {
 	case q.Asks == nil:
 		return unknown("the list of banned words is not in the evidence")
 	}
-	o := Outcome{}
 	if slices.Contains(unix, q.Platform) {
-		o = judged(holdsWords(q.m.text, q.Asks.Words), "words of the machine's list must not be in it")
-	} else {
-		o = scored(q.m.text, q.Asks.Words)
+		o := q.each(func(m *estate.Asks) Outcome {
+			if len(m.Words) == 0 {
+				return Outcome{}
+			}
+			return judged(holdsWords(q.m.text, m.Words), "words of the machine's list must not be in it")
+		})
+		if o.Verdict == "" {
+			return unknown("the list of banned words is not in the evidence")
+		}
+		return o
 	}
+	o := scored(q.m.text, q.Asks.Words)
 	o.Cite = q.Asks.Cite
 	return o
 }

@@ -45,7 +45,10 @@ func (p *Place) With(changes map[setting.ID]setting.Value) *Place {
 	// A length that is changed is asked for as it stands, without credits.
 	if _, ok := changes["min-length"]; ok && p.Asks != nil {
 		asks := *p.Asks
-		asks.Length, asks.Credits = 0, [4]int64{}
+		asks.Length, asks.Credits, asks.Further = 0, [4]int64{}, slices.Clone(asks.Further)
+		for i := range asks.Further {
+			asks.Further[i].Length, asks.Further[i].Credits = 0, [4]int64{}
+		}
 		changed.Asks = &asks
 	}
 	return &changed

@@ -73,14 +73,18 @@ var rules = slices.Concat([]rule{
 		}
 		return no("an empty password is not taken")
 	}},
+	{name: "graded-length", on: unix, judge: gradedLength},
 	{name: "palindrome", on: unix, judge: func(q *question) Outcome {
-		if !q.checked() || q.m.bytes == 0 {
-			return Outcome{}
+		for _, m := range q.modules() {
+			if m.Graded != nil || m.Module == storing || q.m.bytes == 0 {
+				continue
+			}
+			text := asciiLower(q.m.text)
+			o := judged(text == reversed(text), "it must not read the same backwards")
+			o.Cite = m.Cite
+			return o
 		}
-		text := asciiLower(q.m.text)
-		o := judged(text == reversed(text), "it must not read the same backwards")
-		o.Cite = q.Asks.Cite
-		return o
+		return Outcome{}
 	}},
 	{name: "max-repeat", reads: []setting.ID{"max-repeat"}, judge: func(q *question) Outcome {
 		return q.run("max-repeat", longestRun(q.m.text, func(a, b byte) bool { return a == b }), "of one character")
@@ -91,13 +95,13 @@ var rules = slices.Concat([]rule{
 		return q.run("max-sequence", max(up, down), "up or down in sequence")
 	}},
 	{name: "class-run", on: unix, judge: func(q *question) Outcome {
-		if !q.checked() || q.Asks.ClassRun <= 0 {
-			return Outcome{}
-		}
 		n := longestRun(q.m.text, func(a, b byte) bool { return byteClass(a) == byteClass(b) })
-		o := judged(n > q.Asks.ClassRun, "a run of %d characters of one class, at most %d are taken", n, q.Asks.ClassRun)
-		o.Cite = q.Asks.Cite
-		return o
+		return q.each(func(m *estate.Asks) Outcome {
+			if m.ClassRun <= 0 {
+				return Outcome{}
+			}
+			return judged(n > m.ClassRun, "a run of %d characters of one class, at most %d are taken", n, m.ClassRun)
+		})
 	}},
 	{name: "name-check", reads: []setting.ID{"name-check"}, judge: nameCheck},
 	{name: "personal-check", on: unix, judge: personalCheck},
@@ -124,6 +128,14 @@ var rules = slices.Concat([]rule{
 		}
 		return aside("refused if it is one of the account's last %d; the evidence cannot tell", n)
 	}},
+	{name: "old-password", on: unix, judge: func(q *question) Outcome {
+		return q.each(func(m *estate.Asks) Outcome {
+			if !m.Old {
+				return Outcome{}
+			}
+			return aside("refused if it is like the account's old password; the evidence cannot tell")
+		})
+	}},
 	{name: "min-changed", reads: []setting.ID{"min-changed"}, judge: func(q *question) Outcome {
 		n := q.number("min-changed")
 		if n == 0 {
@@ -148,30 +160,156 @@ func classRules() []rule {
 	return all
 }
 
-// checked reports whether a Unix module checks quality.
-func (q *question) checked() bool { return q.Asks != nil && strings.HasPrefix(q.Asks.Module, "pam_") }
+// storing is the Unix module that stores passwords; it asks for less than those
+// that check quality.
+const storing = "pam_unix"
+
+// modules are the Unix modules that are asked about a new password.
+func (q *question) modules() (all []*estate.Asks) {
+	if q.Asks == nil || !strings.HasPrefix(q.Asks.Module, "pam_") {
+		return nil
+	}
+	all = append(all, q.Asks)
+	for i := range q.Asks.Further {
+		all = append(all, &q.Asks.Further[i])
+	}
+	return all
+}
+
+// each asks every module, until one refuses.
+func (q *question) each(judge func(m *estate.Asks) Outcome) (last Outcome) {
+	for _, m := range q.modules() {
+		o := judge(m)
+		if o.Verdict == "" {
+			continue
+		}
+		if o.Cite.File == "" {
+			o.Cite = m.Cite
+		}
+		if last = o; o.Verdict == Refused {
+			break
+		}
+	}
+	return last
+}
 
 // leastLength: a Unix module lets characters of a class count twice, up to the
 // class's credit.
 func leastLength(q *question) Outcome {
 	n, text := q.length()
-	if q.checked() {
-		size, credit := n, int64(0)
+	o := q.each(func(m *estate.Asks) Outcome {
+		if m.Length == 0 {
+			return Outcome{}
+		}
+		credit := int64(0)
 		for i, have := range q.ofClass() {
-			credit += min(have, q.Asks.Credits[i])
+			credit += min(have, m.Credits[i])
 		}
-		if size += credit; credit > 0 {
-			o := judged(size < q.Asks.Length, "%s and %d of credit, %d are asked for", text, credit, q.Asks.Length)
-			o.Cite = q.Asks.Cite
-			return o
+		if credit > 0 {
+			return judged(n+credit < m.Length, "%s and %d of credit, %s asks for %d", text, credit, m.Module, m.Length)
 		}
-		if n < q.Asks.Length {
-			return no("%s, %d are asked for", text, q.Asks.Length)
+		return judged(n < m.Length, "%s, %s asks for %d", text, m.Module, m.Length)
+	})
+	if asked := q.number("min-length"); o.Verdict == "" || n < asked {
+		return judged(n < asked, "%s, %d are asked for", text, asked)
+	}
+	return o
+}
+
+// gradedLength: the fewer classes of characters, the more characters.
+func gradedLength(q *question) Outcome {
+	return q.each(func(m *estate.Asks) Outcome {
+		if m.Graded == nil {
+			return Outcome{}
+		}
+		n, text := q.length()
+		if m.Most > 0 && n > m.Most && m.Most != truncating {
+			return no("%s, %s takes at most %d", text, m.Module, m.Most)
+		}
+		return judged(simple(q.m.text, m), "%s of the classes that they are: not long enough for %s", text, m.Module)
+	})
+}
+
+// truncating is the greatest length at which pam_passwdqc looks at the
+// characters in front, instead of refusing.
+const truncating = 8
+
+// simple reports whether a password is too short for the kinds of characters in
+// it.
+func simple(text string, m *estate.Asks) bool {
+	g := m.Graded
+	if m.Most == truncating && len(text) > truncating {
+		text = text[:truncating]
+	}
+	if text == "" {
+		return true
+	}
+	var have [4]int // lower, upper, digits, others
+	foreign, words, different := 0, 0, map[byte]bool{}
+	before := byte(' ')
+	for i := range len(text) {
+		c := text[i]
+		different[c] = true
+		switch {
+		case c >= 0x80:
+			foreign++
+		default:
+			have[byteClass(c)]++
+		}
+		if before < 0x80 && (c < 0x80 && isLetter(c) && !isLetter(before) || c >= 0x80 && (before == ' ' || before >= '\t' && before <= '\r')) {
+			words++
+		}
+		before = c
+	}
+	if c := text[0]; c >= 'A' && c <= 'Z' {
+		have[upper]--
+	}
+	if c := text[len(text)-1]; c >= '0' && c <= '9' {
+		have[digit]--
+	}
+	classes := 0
+	for _, n := range have {
+		if n > 0 {
+			classes++
 		}
 	}
-	asked := q.number("min-length")
-	return judged(n < asked, "%s, %d are asked for", text, asked)
+	if foreign > 0 && classes <= 1 && (classes == 0 || have[digit] > 0 || words >= 2) {
+		classes++
+	}
+	enough := func(least int64, alphabet int64) bool {
+		return int64(len(text)) >= least && int64(len(different)) >= expectedDifferent(alphabet, least)-1
+	}
+	// What is not good enough with all its classes may be with fewer.
+	for ; classes > 0; classes-- {
+		if enough(g.Least[classes-1], alphabets[classes-1]) || classes == 2 && g.Words > 0 && int64(words) >= g.Words && enough(g.Phrase, inPhrases) {
+			return false
+		}
+	}
+	return true
 }
+
+// alphabets are how many characters pam_passwdqc reckons with, by the number of
+// classes; inPhrases with how many in a phrase.
+var alphabets = [4]int64{10, 36, 62, 95}
+
+const inPhrases = 27
+
+// expectedDifferent is how many different characters so many random ones of an
+// alphabet hold, in the module's own arithmetic.
+func expectedDifferent(alphabet, length int64) int64 {
+	const bits = 15
+	if length == 0 || length >= estate.Barred {
+		return 0
+	}
+	x := (alphabet - 1) << bits / alphabet
+	y := x
+	for ; length > 1; length-- {
+		y = y * x >> bits
+	}
+	return alphabet * (1<<bits - y) >> bits
+}
+
+func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
 // run judges a longest run against the setting that bounds it.
 func (q *question) run(id setting.ID, n int64, of string) Outcome {
@@ -281,33 +419,41 @@ func nameCheck(q *question) Outcome {
 		}
 		return yes("the account's name is not in it")
 	}
-	const least = 3
-	// Where parts of the name are looked for, the whole of a shorter one is not.
-	looked := []string{name, reversed(name)}
-	if q.Asks != nil && q.Asks.NamePart > least {
-		looked = nil
-		for i, n := 0, int(q.Asks.NamePart); i+n <= len(name); i++ {
-			looked = append(looked, name[i:i+n], reversed(name[i:i+n]))
+	return q.each(func(m *estate.Asks) Outcome {
+		if !m.Named {
+			return Outcome{}
 		}
-	}
-	bad := holds(text, least, looked...)
-	return judged(bad, "the account's name, or the name backwards, must not be in it")
+		// Where parts of the name are looked for, the whole of it is not, unless it
+		// is no longer than they are.
+		looked, least := []string{name, reversed(name)}, nameLength[m.Module]
+		if part := min(int(m.NamePart), len(name)); m.NamePart >= wordLength {
+			looked = nil
+			for i := 0; i+part <= len(name); i++ {
+				looked = append(looked, name[i:i+part], reversed(name[i:i+part]))
+			}
+		}
+		bad := holds(text, least, looked...)
+		return judged(bad, "the account's name, or the name backwards, must not be in it")
+	})
 }
+
+// nameLength is the length from which a module looks for the account's name.
+var nameLength = map[string]int{"pam_pwquality": wordLength, "pam_cracklib": 1}
 
 // wordLength is the length from which the Unix module looks for a word.
 const wordLength = 4
 
 // personalCheck is the Unix module's look at the person's name.
 func personalCheck(q *question) Outcome {
-	if !q.checked() || !q.Asks.Personal {
-		return Outcome{}
-	}
-	if q.who == (Person{}) {
-		return aside("refused for a person words of whose name are in it; ask about an account with --account")
-	}
-	o := judged(holdsWords(q.m.text, strings.Fields(q.who.Display)), "words of the person's name must not be in it")
-	o.Cite = q.Asks.Cite
-	return o
+	return q.each(func(m *estate.Asks) Outcome {
+		switch {
+		case !m.Personal:
+			return Outcome{}
+		case q.who == (Person{}):
+			return aside("refused for a person words of whose name are in it; ask about an account with --account")
+		}
+		return judged(holdsWords(q.m.text, strings.Fields(q.who.Display)), "words of the person's name must not be in it")
+	})
 }
 
 // holdsWords reports whether text holds one of the words as the Unix module

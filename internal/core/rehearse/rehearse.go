@@ -83,7 +83,7 @@ func (p *player) until(now int64) {
 	for {
 		opens, forgets := int64(-1), int64(-1)
 		if p.locked && !p.l.ByAdmin {
-			opens = p.since + p.l.Duration
+			opens = p.since + p.l.Shut()
 		}
 		if n := len(p.failures); n > 0 && !p.l.Never && !p.l.NoWindow && p.l.Window > 0 {
 			forgets = p.failures[n-1] + p.l.Window
@@ -118,7 +118,9 @@ func (p *player) try(t SignIn) {
 	case p.locked:
 		p.tell(t.Seconds, Refused)
 	case t.With == Right:
-		p.failures, p.spared = nil, false
+		if p.spared = false; !p.l.KeepsOn {
+			p.failures = nil
+		}
 		p.tell(t.Seconds, Success)
 	case t.With == Old && p.l.SparesOld:
 		p.tell(t.Seconds, Uncounted)

@@ -29,7 +29,7 @@ func TestPlay(t *testing.T) {
 		{"the failures outlive the lock", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Quiet, "0 wrong|0 wrong|10s wrong|15s right|20s right", "0f1 0f2 0LOCK2 10OPEN2 10f3 10LOCK3 15r3 20OPEN3 20s0"},
 		{"until an administrator", forecast.Lockout{Known: true, Threshold: 1, Window: 10, ByAdmin: true}, forecast.Quiet, "0 wrong|5h right", "0f1 0LOCK1 10zero0 18000r0"},
 		{"only a success forgets", forecast.Lockout{Known: true, Threshold: 2, NoWindow: true, Duration: 60}, forecast.Quiet, "0 wrong|10d wrong|11d wrong", "0f1 864000f2 864000LOCK2 864060OPEN2 950400f3 950400LOCK3"},
-		{"the module forgets all when a lock ends", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Sliding, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN0 12f1 13f2 13LOCK2 14r2"},
+		{"the module forgets all when a lock ends", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Sliding, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 11OPEN0 12f1 13f2 13LOCK2 14r2"},
 		{"the first after a lock is spared", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Spared, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN2 12f3 13f4 13LOCK4 14r4"},
 		{"nothing locks", forecast.Lockout{Known: true, Never: true}, forecast.Quiet, "0 wrong|1s wrong|2s wrong", "0f1 1f2 2f3"},
 		{"a window of 0 locks nothing", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|0 wrong|0 wrong|1s right", "0f1 0f1 0f1 1s0"},
@@ -74,7 +74,7 @@ func TestPlayAgainstForecast(t *testing.T) {
 		l := forecast.Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40), NoWindow: rnd.IntN(8) == 0, Counting: forecast.Counting(rnd.IntN(3))}
 		seconds := 1 + rnd.Int64N(400)
 		var into []SignIn
-		for now := int64(0); now < seconds; now += l.Duration {
+		for now := int64(0); now < seconds; now += l.Shut() {
 			for range l.Threshold + 2 {
 				into = append(into, SignIn{Seconds: now})
 			}

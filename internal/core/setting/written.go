@@ -115,16 +115,31 @@ func Written(where, unit string, v Value) string {
 	return ""
 }
 
-// asked are the names under which a platform is asked for a setting. Evidence
-// can cite another line that decides it: a stack that calls no module, or an
-// attribute that switches the check off.
-var asked = map[Platform]map[ID]string{
-	UnixMachine: {"min-length": "minlen", "classes-required": "minclass", "require-lower": "lcredit", "require-upper": "ucredit", "require-digit": "dcredit", "require-symbol": "ocredit",
-		"name-check": "usercheck", "dictionary-check": "dictcheck", "blocklist": "badwords", "max-repeat": "maxrepeat", "max-sequence": "maxsequence", "min-changed": "difok", "history": "remember",
-		"lockout-threshold": "deny", "lockout-duration": "unlock_time", "lockout-window": "fail_interval", "lockout-administrator": "even_deny_root"},
-	LDAPDirectory: {"min-length": "pwdMinLength", "max-length": "pwdMaxLength", "lockout-threshold": "pwdMaxFailure"},
+// asking is the name under which a platform is asked for a setting, and whose
+// option that is, where the name alone does not tell.
+type asking struct{ name, module string }
+
+// asked are they, by platform. Evidence can cite another line that decides a
+// setting: a stack that calls no module, or an attribute that switches the check
+// off.
+var asked = map[Platform]map[ID]asking{
+	UnixMachine: {"min-length": {"minlen", quality}, "classes-required": {"minclass", quality}, "require-lower": {"lcredit", quality}, "require-upper": {"ucredit", quality},
+		"require-digit": {"dcredit", quality}, "require-symbol": {"ocredit", quality}, "name-check": {"usercheck", quality}, "dictionary-check": {"dictcheck", quality},
+		"blocklist": {"badwords", quality}, "max-repeat": {"maxrepeat", quality}, "max-sequence": {"maxsequence", quality}, "min-changed": {"difok", quality}, "history": {"remember", history},
+		"lockout-threshold": {"deny", counting}, "lockout-duration": {"unlock_time", counting}, "lockout-window": {"fail_interval", counting}, "lockout-administrator": {"even_deny_root", counting}},
+	LDAPDirectory: {"min-length": {"pwdMinLength", ""}, "max-length": {"pwdMaxLength", ""}, "lockout-threshold": {"pwdMaxFailure", ""}},
 }
 
-// AskedAs returns the name under which a platform is asked for a setting; empty
-// where it is the name that evidence cites.
-func AskedAs(p Platform, id ID) string { return asked[p][id] }
+// Modules of Linux-PAM.
+const (
+	quality  = "pam_pwquality"
+	history  = "pam_pwhistory"
+	counting = "pam_faillock"
+)
+
+// AskedAs returns the name under which a platform is asked for a setting, and the
+// module whose option it is; empty where the name is the one that evidence cites.
+func AskedAs(p Platform, id ID) (name, module string) {
+	a := asked[p][id]
+	return a.name, a.module
+}

@@ -378,21 +378,28 @@ func remedy(v *Verdict, band baseline.Band) string {
 		return "Nothing here can set it; meet the demand by another measure, and record that."
 	case e.Missing == govern.Unproven:
 		return "Export the policy containers with nTSecurityDescriptor and all their attributes, and the templates of all linked policies, and gather again."
+	case e.Remedy != "" && e.Missing != govern.Present:
+		return e.Remedy
 	case v.Scope.Why != "":
 		return "Export the policies whole, with an account that may read them, and gather again."
 	case e.Missing == govern.Unreadable:
 		return "Correct the value where it is set, export again, and gather."
+	case e.Missing == govern.NotSet && v.Scope.Settings["lockout-threshold"].Value.Is(setting.Never):
+		return "Nothing locks here: set the lockout threshold first, and this with it to " + band.Text() + "."
 	case e.Missing != govern.Present:
 		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), band.Text())
 	}
 	value := band.Nearest(e.Value)
 	meant := s.Text(value) + orMore(s, band, value)
+	if e.Remedy != "" {
+		return fmt.Sprintf("%s What holds now comes from %s.", e.Remedy, place(e))
+	}
 	// What decides the value is not always where it is set.
-	if name := setting.AskedAs(v.Scope.Platform(), s.ID); name != "" && e.Written(value) == "" && e.Cite.Where != name {
+	if name, module := setting.AskedAs(v.Scope.Platform(), s.ID); name != "" && e.Written(value) == "" && e.Cite.Where != name {
 		if own := setting.Written(name, "", value); own != "" {
 			meant = fmt.Sprintf("%s (%s)", own, meant)
 		}
-		return fmt.Sprintf("Set %s of %s to %s, and see that it counts: what holds now comes from %s.", name, e.From, meant, place(e))
+		return fmt.Sprintf("Set %s of %s to %s, and see that it counts: what holds now comes from %s.", name, cmp.Or(module, e.From), meant, place(e))
 	}
 	if own := e.Written(value); own != "" && own != s.Text(value) {
 		return fmt.Sprintf("Set %s of %s to %s (%s).", place(e), e.From, own, meant)

@@ -60,8 +60,8 @@ func TestRemedyNamesTheSetting(t *testing.T) {
 	const demand = "  - {setting: min-length, at-least: 14, severity: grave, why: w.}\n"
 	for where, want := range map[string]string{
 		"minlen":        "Set minlen of local to 14 (14 characters or more).",
-		"dictcheck":     "Set minlen of local to 14 (14 characters or more), and see that it counts: what holds now comes from dictcheck.",
-		"common-auth x": "Set minlen of local to 14 (14 characters or more), and see that it counts: what holds now comes from common-auth x.",
+		"dictcheck":     "Set minlen of pam_pwquality to 14 (14 characters or more), and see that it counts: what holds now comes from dictcheck.",
+		"common-auth x": "Set minlen of pam_pwquality to 14 (14 characters or more), and see that it counts: what holds now comes from common-auth x.",
 	} {
 		scope := scopeWith(t, setting.UnixMachine, estate.Enforced, "min-length 6")
 		e := scope.Settings["min-length"]

@@ -269,8 +269,7 @@ const nobody = 65534
 // person adds one account, under the policy that its ageing makes.
 func (r *reader) person(who *person) {
 	rec := &estate.Record{Class: estate.Account, DN: []byte(who.name), Name: []byte(who.name), RID: who.uid, Primary: who.gid, Line: who.line}
-	display, _, _ := strings.Cut(who.gecos, ",")
-	rec.Display = []byte(display)
+	rec.Display = []byte(who.gecos) // all of it: a module looks for its words
 	switch {
 	case who.secret == "" && r.letsEmptyIn():
 		rec.Flags |= estate.EmptyPassword

@@ -11,7 +11,7 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-var lockoutSettings = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window", "lockout-administrator"}
+var lockoutSettings = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window", "lockout-administrator", "success-clears", "failure-delay"}
 
 // noDoor are services that nobody signs in by: they are for root, change
 // something, or only stand for other services.
@@ -256,8 +256,8 @@ func (r *reader) locked(service string, stack []call, to audience, of func(*lock
 		_, right := play(stack, w.answer(nil))
 		var l *locking
 		switch {
-		case let && right && len(doubtful) == 0:
-			l = r.openDoor(service, stack, called)
+		case let && right:
+			l = r.openDoor(service, stack, called, len(doubtful) > 0)
 		case checks < 0 || let || !right:
 			shut = true
 			continue // nobody is let in by the password
@@ -283,11 +283,13 @@ func (r *reader) locked(service string, stack []call, to audience, of func(*lock
 }
 
 // openDoor is a service that calls a module for passwords and lets everybody in,
-// whatever that one says.
-func (r *reader) openDoor(service string, stack []call, called []int) *locking {
+// or perhaps everybody, whatever that one says.
+func (r *reader) openDoor(service string, stack []call, called []int, perhaps bool) *locking {
 	at := stack[called[len(called)-1]].cite
-	r.remark(estate.NotObeyed, service+" password", fmt.Sprintf("%s lets in whoever comes: a wrong password is as good as the right one", service),
-		"Make the answer of the module that checks the password count.", lockoutSettings, at)
+	if !perhaps {
+		r.remark(estate.NotObeyed, service+" password", fmt.Sprintf("%s lets in whoever comes: a wrong password is as good as the right one", service),
+			"Make the answer of the module that checks the password count.", lockoutSettings, at)
+	}
 	at.Note = "lets in with any password"
 	l := neverLocks(at)
 	l.empty = true
@@ -335,7 +337,7 @@ func (r *reader) untold(service string, at estate.Cite, why string) *door {
 	d.ages, d.stale = r.ages(service)
 	for _, id := range lockoutSettings {
 		for _, s := range []estate.Settings{d.lock, d.members, d.root} {
-			s[id] = estate.Fact{Cite: at, Problem: why}
+			s[id] = estate.Fact{Cite: at, Problem: why, Remedy: "Gather all files that " + service + " includes; or try it on the machine: fail to sign in as often as should lock, then sign in."}
 		}
 	}
 	return d
@@ -375,6 +377,7 @@ func (r *reader) ages(service string) (bool, estate.Cite) {
 // locks works out how one service locks.
 func (r *reader) locks(service string, w world, stack []call, called []int, checks int) *locking {
 	d := neverLocks(stack[checks].cite)
+	r.delay(stack, called, d)
 	d.empty = stack[checks].has("nullok") || stack[checks].has("nullok_secure") || stack[checks].has("nullresetok")
 	for _, l := range []struct {
 		module string
@@ -416,6 +419,7 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 			counter := &locking{users: estate.Settings{}, root: estate.Settings{}}
 			l.read(r, counter, &stack[called[counting]])
 			r.countsTooFew(service, d, counter, &stack[called[counting]])
+			r.clears(service, w, stack, l.module, d)
 			return d
 		case present >= 0:
 			why := "no failure is counted: the call that counts is not reached"
@@ -427,6 +431,70 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 		}
 	}
 	return d
+}
+
+// usualDelay is how long pam_unix and pam_faillock ask a failure to wait, in
+// microseconds, unless they are told nodelay.
+const usualDelay = 2_000_000
+
+// delay finds how long a failed try waits: the longest that any module asks for.
+func (r *reader) delay(stack []call, called []int, d *locking) {
+	longest, at := int64(0), stack[0].cite
+	for _, i := range called {
+		c := &stack[i]
+		asked, from := int64(0), c.cite
+		switch c.module {
+		case "pam_unix", "pam_faillock":
+			if !c.has("nodelay") {
+				asked = usualDelay
+			}
+		case "pam_faildelay":
+			text := c.value("delay")
+			if given, ok := r.loginDefs()["FAIL_DELAY"]; text == "" && ok {
+				text, from = given.value+"000000", given.cite
+			}
+			asked, _ = strconv.ParseInt(text, 10, 64)
+		}
+		if asked > longest {
+			longest, at = asked, from
+		}
+	}
+	v := setting.Number(longest / 1_000_000)
+	if longest < 1_000_000 {
+		v = setting.Of(setting.AtOnce)
+	}
+	for _, s := range []estate.Settings{d.users, d.root} {
+		s["failure-delay"] = estate.Fact{Value: v, Cite: at}
+	}
+}
+
+// clears finds whether a success clears the count: in the stack for accounts, or
+// by a call with authsucc.
+func (r *reader) clears(service string, w world, stack []call, module string, d *locking) {
+	right, _ := play(stack, w.answer(nil))
+	v, at := setting.Off, stack[0].cite
+	at.Note = "nothing clears the count of failures: no call of " + module + " for accounts, none with authsucc"
+	if i := slices.IndexFunc(right, func(i int) bool { return stack[i].module == module && stack[i].has("authsucc") }); i >= 0 {
+		v, at = setting.On, stack[right[i]].cite
+	}
+	account, err := r.accountStack(service)
+	if err != nil {
+		at.Note = "the stack for accounts cannot be followed"
+		for _, s := range []estate.Settings{d.users, d.root} {
+			s["success-clears"] = estate.Fact{Cite: at, Problem: at.Note, Remedy: "Gather all of pam.d."}
+		}
+		return
+	}
+	ways, _ := r.worlds(account, w.to)
+	for _, in := range ways {
+		called, _ := play(account, in.answer(nil))
+		if i := slices.IndexFunc(called, func(i int) bool { return account[i].module == module }); i >= 0 {
+			v, at = setting.On, account[called[i]].cite
+		}
+	}
+	for _, s := range []estate.Settings{d.users, d.root} {
+		s["success-clears"] = estate.Fact{Value: v, Cite: at}
+	}
 }
 
 // countsTooFew mends a door whose counting call has a lower limit than the one
@@ -463,7 +531,7 @@ func (r *reader) faillock(d *locking, c *call) {
 			file = given
 			if r.tree.Find(file) == nil {
 				for _, id := range lockoutSettings {
-					d.users[id] = estate.Fact{Cite: c.cite, Problem: "the file /" + given + " is not in the evidence"}
+					d.users[id] = estate.Fact{Cite: c.cite, Problem: "the file /" + given + " is not in the evidence", Remedy: "Gather /" + given + " with the rest of etc."}
 					d.root[id] = d.users[id]
 				}
 				return
@@ -499,7 +567,11 @@ type lock struct {
 
 func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, windowDefault int64, unlockDefault setting.Value) {
 	set := func(into estate.Settings, id setting.ID, v setting.Value, c estate.Cite, problem string) {
-		into[id] = estate.Fact{Value: v, Cite: c, Problem: problem}
+		f := estate.Fact{Value: v, Cite: c, Problem: problem}
+		if problem == notGathered {
+			f.Remedy = gatherSecurity
+		}
+		into[id] = f
 	}
 	get := func(name string, otherwise setting.Value, zero setting.Special) (setting.Value, estate.Cite, string) {
 		given, ok := l.o[name]
@@ -537,6 +609,7 @@ func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, window
 			if set(s, "lockout-window", v, at, wrong); v.Is(setting.AtOnce) {
 				at.Note = "every failure is outside of an interval of 0, so nothing locks"
 				set(s, "lockout-threshold", setting.Of(setting.Never), at, "")
+				mend(s, "lockout-threshold", "Set "+window+" to more than 0, so that failures add up.")
 			}
 		}
 	}
@@ -553,6 +626,10 @@ func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, window
 			set(s, "lockout-administrator", setting.Off, at, "")
 		}
 		set(d.root, "lockout-threshold", setting.Of(setting.Never), at, "")
+		mend(d.root, "lockout-threshold", l.reachRoot(d))
+		for _, s := range []estate.Settings{d.users, d.root} {
+			mend(s, "lockout-administrator", l.reachRoot(d))
+		}
 		delete(d.root, "lockout-duration")
 		delete(d.root, "lockout-window")
 		return
@@ -566,4 +643,20 @@ func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, window
 	for _, s := range []estate.Settings{d.users, d.root} {
 		set(s, "lockout-administrator", setting.On, at, "")
 	}
+}
+
+// reachRoot is what makes the lock reach root, and those who follow its rules.
+func (l *lock) reachRoot(d *locking) string {
+	text := "Set even_deny_root for " + l.call.module + " (in faillock.conf, or in each of its calls), so that root's failures lock, too"
+	if d.admins != "" {
+		text += "; or take admin_group = " + d.admins + " away, whose members follow root's rules"
+	}
+	return text + "."
+}
+
+// mend says what to do about a setting where its value alone does not help.
+func mend(s estate.Settings, id setting.ID, remedy string) {
+	f := s[id]
+	f.Remedy = remedy
+	s[id] = f
 }

@@ -55,7 +55,6 @@ var plainAnswers = map[string]codes{
 	"pam_tally2":       {success, success, absent},
 	"pam_pwquality":    {absent, absent, success},
 	"pam_cracklib":     {absent, absent, success},
-	"pam_passwdqc":     {absent, absent, success},
 	"pam_pwhistory":    {absent, absent, success},
 	"pam_sss":          {unknown, unknown, unknown}, // of local accounts, which it does not hold
 	"pam_ldap":         {unknown, unknown, unknown},
@@ -115,6 +114,15 @@ var answers = map[string]func(q *query) (code string, known bool){
 			return v, name != ""
 		}
 		return success, name != ""
+	},
+	"pam_passwdqc": func(q *query) (string, bool) {
+		if q.call.kind != "password" {
+			return absent, true
+		}
+		if _, err := q.r.readPasswdqc(q.call); err != nil && err != errNotThere {
+			return "abort", true // whoever changes a password is told to ask the administrator
+		}
+		return success, true
 	},
 	"pam_succeed_if": succeedIf,
 	"pam_listfile":   listed,

@@ -16,12 +16,18 @@ import (
 // Modules that store a new local password, and those that check it.
 var (
 	storing  = []string{"pam_unix", "pam_tcb"}
-	checking = []string{"pam_pwquality", "pam_cracklib"}
+	checking = []string{"pam_pwquality", "pam_cracklib", "pam_passwdqc"}
 )
 
 // Settings that come from the stack for a change of password.
 var passwordSettings = []setting.ID{"min-length", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol",
-	"name-check", "dictionary-check", "blocklist", "blocklist-size", "max-repeat", "max-sequence", "min-changed", "history", "hash-method"}
+	"name-check", "dictionary-check", "blocklist", "blocklist-size", "max-repeat", "max-sequence", "min-changed", "history", "hash-method", "hash-rounds"}
+
+// ofQuality reports whether a setting is one that a module which checks quality
+// decides.
+func ofQuality(id setting.ID) bool {
+	return id != "history" && id != "hash-method" && id != "hash-rounds"
+}
 
 // changing are the services by which users change their password, and what
 // stands for them where only the shared files were copied.
@@ -30,7 +36,10 @@ var changing = []string{"passwd", "common-password", "system-auth", "password-au
 func (r *reader) hasStacks() bool { return len(r.pam.names) > 0 }
 
 // notGathered is why a default is not taken for granted.
-const notGathered = "etc/security was not gathered, and the module's file may say otherwise"
+const (
+	notGathered    = "etc/security was not gathered, and the module's file may say otherwise"
+	gatherSecurity = "Copy etc/security too, and gather the machine again."
+)
 
 // hasSecurity reports whether the modules' files were gathered: where the folder
 // is there, a file that is not in it is none.
@@ -94,13 +103,13 @@ func (r *reader) doubtfulPassword(stack []call, store int, doubtful []string) {
 	names := strings.Join(doubtful, ", ")
 	first := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(doubtful, c.module) })
 	at := stack[first].cite
-	if _, checks := r.find(stack, checking, store); !checks {
+	if len(r.counting(stack, checking, store)) == 0 {
 		for _, id := range passwordSettings {
-			if id == "history" || id == "hash-method" {
+			if !ofQuality(id) {
 				continue
 			}
 			for _, s := range []estate.Settings{r.rules, r.root} {
-				s[id] = estate.Fact{Cite: at, Problem: "what " + names + " refuses is not known"}
+				s[id] = estate.Fact{Cite: at, Problem: "what " + names + " refuses is not known", Remedy: "Try it on the machine, or let pam_pwquality check first."}
 			}
 		}
 	}
@@ -153,21 +162,14 @@ func (w world) obeyed(stack []call, check, store int) bool {
 	return !ok && !stored && slices.Contains(called, check)
 }
 
-// find returns the first call of one of the modules whose refusal counts, and
-// failing that the first that is there at all.
-func (r *reader) find(stack []call, modules []string, store int) (at int, counts bool) {
-	at = -1
+// counting returns the calls of some modules whose refusal counts.
+func (r *reader) counting(stack []call, modules []string, store int) (all []int) {
 	for i := range stack {
-		if slices.Contains(modules, stack[i].module) {
-			if r.obeyed(stack, i, store) {
-				return i, true
-			}
-			if at < 0 {
-				at = i
-			}
+		if slices.Contains(modules, stack[i].module) && r.obeyed(stack, i, store) {
+			all = append(all, i)
 		}
 	}
-	return at, false
+	return all
 }
 
 // hashArguments are pam_unix's own words for methods.
@@ -184,16 +186,7 @@ const debianLength = 6
 // passwords, a hash method.
 func (r *reader) storage(c *call) {
 	o := bare(c)
-	length, at := int64(0), c.cite
-	if c.has("obscure") || r.tree.Find("etc/debian_version") != nil {
-		length = debianLength
-	}
-	if given, ok := o["minlen"]; ok {
-		n, why := r.unixNumber(given.value)
-		if length, at = n, given.cite; why != "" {
-			r.slipped(&grammar{module: "pam_unix"}, []slip{{cite: at, why: why}}, []setting.ID{"min-length"})
-		}
-	}
+	length, at := r.ownLength(c)
 	// The module holds root to neither.
 	spared := c.cite
 	spared.Note = "asked of everybody but root"
@@ -205,6 +198,7 @@ func (r *reader) storage(c *call) {
 		n, _ := r.unixNumber(given.value)
 		r.rules["history"] = estate.Fact{Value: setting.Number(max(n, 0)), Cite: given.cite}
 	}
+	r.rounds(o)
 	for name, method := range hashArguments {
 		if given, ok := o[name]; ok {
 			r.set("hash-method", setting.Word(method), given.cite, r.rules, r.root)
@@ -220,6 +214,55 @@ func (r *reader) storage(c *call) {
 	}
 }
 
+// costs are the words of login.defs for how costly hashes are.
+var costs = []string{"YESCRYPT_COST_FACTOR", "BCRYPT_MIN_ROUNDS", "SHA_CRYPT_MIN_ROUNDS"}
+
+// rounds reads how costly new hashes are: what the module is told, and failing
+// that login.defs.
+func (r *reader) rounds(o options) {
+	given, ok := o["rounds"]
+	for i := 0; !ok && i < len(costs); i++ {
+		method := strings.ToLower(strings.SplitN(costs[i], "_", 2)[0])
+		if method != "sha" && o[method].cite.File == "" && (method != "bcrypt" || o["blowfish"].cite.File == "") {
+			continue // it is for another method
+		}
+		given, ok = r.loginDefs()[costs[i]]
+	}
+	if !ok {
+		return
+	}
+	if n, _ := r.unixNumber(given.value); n > 0 {
+		r.set("hash-rounds", setting.Number(n), given.cite, r.rules, r.root)
+	}
+}
+
+// ownRules is what the storing module asks of users beside a history; nil:
+// nothing.
+func (r *reader) ownRules(c *call) *estate.Asks {
+	length, at := r.ownLength(c)
+	if length == 0 {
+		return nil
+	}
+	return &estate.Asks{Module: c.module, Length: length, Cite: at}
+}
+
+// ownLength is the least length that the storing module asks of users. That is
+// all it asks: with obscure it should look at kinds of characters and at the old
+// password too, by its manual, and on Debian 11, 12 and 13 it does not (tried).
+func (r *reader) ownLength(c *call) (length int64, at estate.Cite) {
+	length, at = 0, c.cite
+	if c.has("obscure") || r.tree.Find("etc/debian_version") != nil {
+		length = debianLength
+	}
+	if given, ok := bare(c)["minlen"]; ok {
+		n, why := r.unixNumber(given.value)
+		if length, at = n, given.cite; why != "" {
+			r.slipped(&grammar{module: "pam_unix"}, []slip{{cite: at, why: why}}, []setting.ID{"min-length"})
+		}
+	}
+	return length, at
+}
+
 // Defaults of the two modules that check quality, as their manuals give them.
 var qualityDefaults = map[string]map[string]int64{
 	"pam_pwquality": {"minlen": 8, "difok": 1, "dictcheck": 1, "usercheck": 1, "enforcing": 1},
@@ -230,7 +273,15 @@ var qualityDefaults = map[string]map[string]int64{
 // least that the dictionary check lets through.
 const shortest = 6
 
-// quality reads what pam_pwquality or pam_cracklib asks of a new password.
+// demand is what one call of a module asks of a new password, and of whom.
+type demand struct {
+	settings estate.Settings
+	asks     estate.Asks
+	ofRoot   bool
+}
+
+// quality reads what the modules that check quality ask of a new password. Of
+// several that are obeyed, each is.
 func (r *reader) quality(stack []call, store int) {
 	files := []string{}
 	for _, p := range r.tree.Parts {
@@ -241,12 +292,89 @@ func (r *reader) quality(stack []call, store int) {
 	sort.Strings(files)
 	// The drop-ins are read first, so the file itself has the last word.
 	file, slips := r.files(&pwquality, append(files, "etc/security/pwquality.conf")...)
-	at, counts := r.find(stack, checking, store)
-	if !counts {
+	spared(&stack[store], r.rules, r.root)
+	counting := r.counting(stack, checking, store)
+	if len(counting) == 0 {
+		at := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(checking, c.module) })
 		r.noQuality(stack, at, store, file)
-		return
 	}
-	c := &stack[at]
+	for _, i := range counting {
+		var d *demand
+		switch c := &stack[i]; c.module {
+		case "pam_passwdqc":
+			d = r.byPasswdqc(c)
+		default:
+			d = r.byQuality(c, file, slips)
+		}
+		if d == nil {
+			continue
+		}
+		stricter(r.rules, d.settings)
+		r.asks.rules = also(r.asks.rules, d.asks)
+		if d.ofRoot {
+			stricter(r.root, d.settings)
+			r.asks.root = also(r.asks.root, d.asks)
+			continue
+		}
+		for id := range d.settings { // root is spared it
+			if f, ok := r.root[id]; ok && f.Remedy == "" && f.Value != d.settings[id].Value {
+				mend(r.root, id, "Set "+forRoot[stack[i].module]+" for "+stack[i].module+", so that root is held to it, too.")
+			}
+		}
+	}
+	if own := r.ownRules(&stack[store]); own != nil {
+		r.asks.rules = also(r.asks.rules, *own)
+	}
+}
+
+// forRoot are the options that hold root to what a module asks.
+var forRoot = map[string]string{"pam_pwquality": "enforce_for_root", "pam_cracklib": "enforce_for_root", "pam_pwhistory": "enforce_for_root", "pam_passwdqc": "enforce=everyone"}
+
+// also adds what a further module asks.
+func also(to *estate.Asks, more estate.Asks) *estate.Asks {
+	if to == nil {
+		return &more
+	}
+	to.Further = append(to.Further, more)
+	return to
+}
+
+// stricter takes of two demands the stricter, setting by setting.
+func stricter(into, from estate.Settings) {
+	for id, f := range from {
+		before, ok := into[id]
+		order, comparable := setting.Get(id).Compare(f.Value, before.Value)
+		if !ok || f.Problem != "" || before.Problem == "" && comparable && order > 0 {
+			into[id] = f
+		}
+	}
+}
+
+// byPasswdqc reads a call of pam_passwdqc.
+func (r *reader) byPasswdqc(c *call) *demand {
+	d := &demand{settings: estate.Settings{}}
+	q, err := r.readPasswdqc(c)
+	if err != nil { // one that it gives up over was seen before: the file is not there
+		for _, id := range passwordSettings {
+			if ofQuality(id) {
+				d.settings[id] = estate.Fact{Cite: c.cite, Problem: err.Error(), Remedy: "Gather the file that it names with config=."}
+			}
+		}
+		d.asks = estate.Asks{Module: c.module, Cite: c.cite}
+		return d
+	}
+	if !q.forUsers {
+		r.remark(estate.NotObeyed, c.module, c.module+" only warns: enforce is none, so it refuses nothing", "Set enforce=everyone.", passwordSettings, q.at["enforce"])
+		return nil
+	}
+	q.rules(r, c, []estate.Settings{d.settings})
+	d.asks, d.ofRoot = q.asks(c), q.forAll
+	return d
+}
+
+// byQuality reads a call of pam_pwquality or pam_cracklib.
+func (r *reader) byQuality(c *call, file options, slips []slip) *demand {
+	d := &demand{settings: estate.Settings{}}
 	var o options
 	if g := &pwquality; c.module == g.module {
 		var more []slip
@@ -262,35 +390,26 @@ func (r *reader) quality(stack []call, store int) {
 		}
 	}
 	q := &quality{r: r, o: o, c: c, defaults: qualityDefaults[c.module]}
-	into := []estate.Settings{r.rules}
-	if _, ok := o["enforce_for_root"]; ok {
-		into = append(into, r.root)
-	} else {
-		q.spared(r.root)
-	}
 	if n, enforcing := q.number("enforcing"); n == 0 {
-		q.spared(r.rules)
-		q.spared(r.root)
 		r.remark(estate.NotObeyed, c.module, fmt.Sprintf("%s only warns: enforcing is 0, so it refuses nothing", c.module), "Set enforcing = 1.", passwordSettings, enforcing)
-		return
+		return nil
 	}
-	q.rules(into)
-	r.asks.rules = q.asks()
+	_, d.ofRoot = o["enforce_for_root"]
+	q.rules([]estate.Settings{d.settings})
+	d.asks = q.asks()
 	if c.module == pwquality.module && !r.hasSecurity() {
 		for _, id := range passwordSettings {
-			if id != "history" && id != "hash-method" {
-				r.rules[id] = estate.Fact{Cite: c.cite, Problem: notGathered}
+			if ofQuality(id) {
+				d.settings[id] = estate.Fact{Cite: c.cite, Problem: notGathered, Remedy: gatherSecurity}
 			}
 		}
 	}
-	if len(into) > 1 {
-		r.asks.root = r.asks.rules
-	}
+	return d
 }
 
 // asks is what the module asks for that no setting holds.
-func (q *quality) asks() *estate.Asks {
-	a := &estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.classRun(), Personal: q.count("gecoscheck") != 0,
+func (q *quality) asks() estate.Asks {
+	a := estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.classRun(), Named: q.count("usercheck") != 0, Personal: q.count("gecoscheck") != 0,
 		NamePart: q.count("usersubstr"), Words: strings.Fields(q.o["badwords"].value), Cite: q.c.cite}
 	for i, class := range classes {
 		a.Credits[i] = max(q.count(class.credit), 0)
@@ -309,9 +428,6 @@ func (q *quality) classRun() int64 {
 
 // noQuality is what holds where no check of quality counts.
 func (r *reader) noQuality(stack []call, at, store int, file options) {
-	q := &quality{r: r, c: &stack[store]}
-	q.spared(r.rules)
-	q.spared(r.root)
 	if at >= 0 {
 		c := &stack[at]
 		r.remark(estate.NotObeyed, c.module, fmt.Sprintf("%s is called, and its refusal is not obeyed: the stack stores the password all the same", c.module),
@@ -354,13 +470,15 @@ func (q *quality) number(name string) (int64, estate.Cite) {
 }
 
 // spared sets what holds where nothing is checked.
-func (q *quality) spared(into estate.Settings) {
+func spared(c *call, into ...estate.Settings) {
 	for id, v := range map[setting.ID]setting.Value{
 		"classes-required": setting.Number(0), "require-lower": setting.Number(0), "require-upper": setting.Number(0), "require-digit": setting.Number(0),
 		"require-symbol": setting.Number(0), "name-check": setting.Off, "dictionary-check": setting.Word("off"), "max-repeat": setting.Of(setting.Unlimited),
 		"max-sequence": setting.Of(setting.Unlimited), "min-changed": setting.Number(0), "blocklist": setting.Off, "blocklist-size": setting.Number(0),
 	} {
-		into[id] = estate.Fact{Value: v, Cite: q.c.cite}
+		for _, s := range into {
+			s[id] = estate.Fact{Value: v, Cite: c.cite}
+		}
 	}
 }
 
@@ -431,11 +549,7 @@ func (q *quality) rules(into []estate.Settings) {
 	if dictionary != 0 && least < shortest {
 		least, lengthAt = shortest, dictionaryAt
 	}
-	for _, s := range into {
-		if before, _ := s["min-length"].Value.Number(); before <= least {
-			s["min-length"] = estate.Fact{Value: setting.Number(least), Cite: lengthAt}
-		}
-	}
+	q.r.set("min-length", setting.Number(least), lengthAt, into...)
 	q.r.set("dictionary-check", setting.Word(map[bool]string{true: "on", false: "off"}[dictionary != 0]), dictionaryAt, into...)
 	for _, plain := range []struct {
 		option string
@@ -457,6 +571,11 @@ func (q *quality) rules(into []estate.Settings) {
 	}
 	user, userAt := q.number("usercheck")
 	q.r.set("name-check", setting.Switch(user != 0), userAt, into...)
+	if user == 0 && q.c.module == cracklib.module {
+		for _, s := range into {
+			mend(s, "name-check", "Give pam_cracklib the argument reject_username.")
+		}
+	}
 	if words, ok := q.o["badwords"]; ok {
 		n := len(strings.Fields(words.value))
 		q.r.set("blocklist", setting.Word("on"), words.cite, into...)
@@ -476,9 +595,10 @@ const rememberedByDefault = 10
 func (r *reader) history(stack []call, store int) {
 	file, slips := r.files(&pwhistory, "etc/security/pwhistory.conf")
 	ids := []setting.ID{"history"}
-	at, counts := r.find(stack, []string{"pam_pwhistory"}, store)
-	if !counts {
-		if at >= 0 {
+	keeps := []string{"pam_pwhistory"}
+	counting := r.counting(stack, keeps, store)
+	if len(counting) == 0 {
+		if at := slices.IndexFunc(stack, func(c call) bool { return c.module == keeps[0] }); at >= 0 {
 			r.remark(estate.NotObeyed, "pam_pwhistory", "pam_pwhistory is called, and its refusal is not obeyed: the stack stores the password all the same",
 				"Call it as required before the module that stores the password, and give that one use_authtok.", ids, stack[at].cite, stack[store].cite)
 		} else if names := sortedNames(file); len(names) > 0 {
@@ -487,11 +607,14 @@ func (r *reader) history(stack []call, store int) {
 		}
 		return
 	}
+	at := counting[0]
 	o := r.historyOptions(file, slips, &stack[at])
 	n, c := remembered(o, &stack[at])
 	into := []estate.Settings{r.rules}
 	if _, ok := o["enforce_for_root"]; ok {
 		into = append(into, r.root)
+	} else if n > 0 {
+		mend(r.root, "history", "Set "+forRoot[keeps[0]]+" for "+keeps[0]+", so that root is held to it, too.")
 	}
 	for _, s := range into {
 		if before, _ := s["history"].Value.Number(); n > before {

@@ -257,7 +257,7 @@ func (r *reader) set(id setting.ID, v setting.Value, c estate.Cite, into ...esta
 func (r *reader) unreadable(c estate.Cite, why string, ids ...setting.ID) {
 	for _, id := range ids {
 		for _, s := range []estate.Settings{r.rules, r.root} {
-			s[id] = estate.Fact{Cite: c, Problem: why}
+			s[id] = estate.Fact{Cite: c, Problem: why, Remedy: "Look at the stack there: gather the files it names, or mend it."}
 		}
 	}
 	r.into.NotUnderstood(c, "%s", why)

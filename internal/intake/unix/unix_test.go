@@ -658,7 +658,7 @@ func TestAsks(t *testing.T) {
 	if root != nil {
 		t.Errorf("root is asked for %+v", root)
 	}
-	want := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{1, 0, 2, 0}, ClassRun: 4, Personal: true, NamePart: 5, Words: []string{"tide", "quay"}}
+	want := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{1, 0, 2, 0}, ClassRun: 4, Named: true, Personal: true, NamePart: 5, Words: []string{"tide", "quay"}}
 	if rules == nil || rules.Cite.File != "m/etc/pam.d/passwd" {
 		t.Fatalf("%+v", rules)
 	}
