@@ -109,11 +109,8 @@ var answers = map[string]func(q *query) (code string, known bool){
 		return "service_err", true
 	},
 	"pam_debug": func(q *query) (string, bool) {
-		name := map[string]string{"auth": "auth", "account": "acct"}[q.call.kind]
-		if v := q.call.value(name); v != "" {
-			return v, name != ""
-		}
-		return success, name != ""
+		name := map[string]string{"auth": "auth", "account": "acct", "password": "chauthtok"}[q.call.kind]
+		return cmp.Or(q.call.value(name), success), q.call.value("prechauthtok") == ""
 	},
 	"pam_passwdqc": func(q *query) (string, bool) {
 		if q.call.kind != "password" {
@@ -474,21 +471,20 @@ func access(q *query) (string, bool) {
 
 // accessUsers reports whether a rule of access.conf is for the account.
 func (q *query) accessUsers(users []string) (match, known bool) {
-	if q.who.name == "" {
-		return slices.Contains(users, "ALL") && len(users) == 1, len(users) == 1 && users[0] == "ALL"
+	if at := slices.Index(users, "EXCEPT"); at >= 0 {
+		match, known = q.accessUsers(users[:at])
+		but, knownBut := q.accessUsers(users[at+1:])
+		return match && !but, known && !match || known && knownBut
 	}
 	for _, u := range users {
 		group, grouped := strings.CutPrefix(u, "(")
 		switch {
-		case u == "EXCEPT", strings.HasPrefix(u, "@"):
-			return false, false
-		case u == "ALL", u == q.who.name:
+		case u == "ALL":
 			return true, true
-		case grouped:
-			if q.r.inGroup(q.who.name, q.who.gid, strings.TrimSuffix(group, ")")) {
-				return true, true
-			}
-		case !q.call.has("nodefgroup") && q.r.inGroup(q.who.name, q.who.gid, u):
+		case strings.HasPrefix(u, "@"), q.who.name == "":
+			return false, false
+		case u == q.who.name, grouped && q.r.inGroup(q.who.name, q.who.gid, strings.TrimSuffix(group, ")")),
+			!grouped && !q.call.has("nodefgroup") && q.r.inGroup(q.who.name, q.who.gid, u):
 			return true, true
 		}
 	}

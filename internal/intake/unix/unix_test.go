@@ -148,7 +148,44 @@ func TestSettings(t *testing.T) {
 		"a door in a vendor's folder":               {goodAuth + "\n== usr/lib/pam.d/gate\nauth required pam_unix.so", "lockout-threshold=never", ""},
 		"etc before the vendor":                     {goodAuth + "\n== usr/lib/pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=3", ""},
 		"another file, in the tree":                 {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf") + "\n== security/gates.conf\ndeny = 4", "lockout-threshold=4", ""},
-		"hash of login.defs":                        {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
+		"passwdqc":                                  {checked("requisite pam_passwdqc.so"), "min-length=7 classes-required=2 dictionary-check=on name-check=on", "min-length=7"},
+		"passwdqc, told":                            {checked("requisite pam_passwdqc.so min=disabled,disabled,disabled,12,9 match=0 enforce=users"), "min-length=9 classes-required=3 dictionary-check=off name-check=off", "min-length=0"},
+		"passwdqc that gives up":                    {checked("requisite pam_passwdqc.so min=8,9,6,5,4"), "min-length=?", ""},
+		"passwdqc with an option it has not":        {"== pam.d/passwd\npassword optional pam_passwdqc.so minlen=20\npassword required pam_unix.so", "min-length=0 dictionary-check=off", ""},
+		"passwdqc that only warns":                  {checked("requisite pam_passwdqc.so enforce=none"), "min-length=0 dictionary-check=off", ""},
+		"passwdqc by a file":                        {"== passwdqc.conf\n# here\nmin=11,11,11,11,11\nmatch=0\n" + checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=11 classes-required=1", ""},
+		"passwdqc by a file that is not there":      {checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=? history=0", ""},
+		"two that check":                            {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=12 dictcheck=0\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so use_authtok", "min-length=12 dictionary-check=on min-changed=1", ""},
+		"two of which one is obeyed":                {"== pam.d/passwd\npassword [success=1 default=ignore] pam_pwquality.so minlen=20\npassword requisite pam_permit.so\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so", "min-length=9", ""},
+		"the storing module asks for more":          {checked("requisite pam_pwquality.so minlen=12 dcredit=4") + " minlen=16", "min-length=16", ""},
+		"sessions' modules check nothing":           {"== pam.d/passwd\npassword required pam_env.so\npassword required pam_unix.so", "min-length=?", ""},
+		"rounds":                                    {"== pam.d/passwd\npassword required pam_unix.so sha512 rounds=70000", "hash-rounds=70000", "hash-rounds=70000"},
+		"rounds of login.defs":                      {"== pam.d/passwd\npassword required pam_unix.so yescrypt\n== login.defs\nSHA_CRYPT_MIN_ROUNDS 5000\nYESCRYPT_COST_FACTOR 7", "hash-rounds=7", ""},
+		"rounds of another method":                  {"== pam.d/passwd\npassword required pam_unix.so yescrypt\n== login.defs\nBCRYPT_MIN_ROUNDS 13", "hash-rounds=-", ""},
+
+		"a success that clears":              {goodAuth + "\naccount required pam_faillock.so\naccount required pam_unix.so", "success-clears=on failure-delay=2", ""},
+		"a success that clears nothing":      {goodAuth + "\naccount required pam_unix.so", "success-clears=off", ""},
+		"a success that authsucc clears":     {strings.Replace(goodAuth, "auth required pam_permit", "auth required pam_faillock.so authsucc\nauth required pam_permit", 1) + "\naccount required pam_unix.so", "success-clears=on", ""},
+		"no delay":                           {strings.ReplaceAll(goodAuth, ".so", ".so nodelay"), "failure-delay=at-once", ""},
+		"a delay":                            {strings.Replace(goodAuth, "auth required pam_faillock", "auth optional pam_faildelay.so delay=5000000\nauth required pam_faillock", 1), "failure-delay=5", ""},
+		"a delay of login.defs":              {"== login.defs\nFAIL_DELAY 4" + strings.Replace(goodAuth, "auth required pam_faillock", "auth optional pam_faildelay.so\nauth required pam_faillock", 1), "failure-delay=4", ""},
+		"root's door is another":             {strings.Replace(goodAuth, "auth required pam_faillock", "auth [success=1 default=ignore] pam_succeed_if.so uid >= 1000\nauth sufficient pam_unix.so\nauth required pam_faillock", 1) + "\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
+		"a door for root alone":              {goodAuth + "\n== pam.d/gate\nauth requisite pam_succeed_if.so user = root\nauth required pam_unix.so\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
+		"a door that lets no account in":     {goodAuth + "\n== pam.d/gate\nauth required pam_unix.so\naccount required pam_deny.so", "lockout-threshold=3", ""},
+		"a door by no module that checks":    {goodAuth + "\n== pam.d/gate\nauth required pam_limits.so\nauth required pam_unix.so", "lockout-threshold=3", ""},
+		"a door that lets everybody in":      {goodAuth + "\n== pam.d/gate\nauth sufficient pam_permit.so\nauth required pam_unix.so", "lockout-threshold=never", ""},
+		"a door that may let everybody in":   {goodAuth + "\n== pam.d/gate\nauth sufficient pam_access.so\nauth required pam_unix.so\n== security/access.conf\n-:ada:10.0.0.0/8", "lockout-threshold=never", ""},
+		"a door that access.conf shuts":      {goodAuth + "\n== pam.d/gate\nauth required pam_access.so\nauth required pam_unix.so\n== security/access.conf\n-:ALL EXCEPT root:ALL\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
+		"a door that access.conf shuts, all": {goodAuth + "\n== pam.d/gate\nauth required pam_access.so\nauth required pam_unix.so\n== security/access.conf\n+:root:ALL\n-:ALL:ALL\n", "lockout-threshold=3", ""},
+		"a door for those on a list":         {goodAuth + "\n== pam.d/gate\nauth required pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail\nauth required pam_unix.so\n== ftpusers\nbo\n", "lockout-threshold=3", ""},
+		"a door for those not on a list":     {goodAuth + "\n== pam.d/gate\nauth required pam_listfile.so item=user sense=deny file=/etc/ftpusers\nauth required pam_unix.so\n== ftpusers\nbo\n", "lockout-threshold=never", ""},
+		"a door for shells that are listed":  {goodAuth + "\n== pam.d/gate\nauth required pam_shells.so\nauth required pam_unix.so\n== shells\n/bin/bash\n", "lockout-threshold=3", ""},
+		"a door at its hours":                {goodAuth + "\n== pam.d/gate\nauth required pam_unix.so\naccount required pam_time.so\n== security/time.conf\nother;*;*;!Al0000-2400\n", "lockout-threshold=never", ""},
+		"the services of pam.conf":           {"== pam.conf\n# all in one\nsshd auth required pam_faillock.so preauth\nsshd auth [success=1 default=ignore] pam_unix.so\nsshd auth [default=die] pam_faillock.so authfail\nSSHD auth required pam_permit.so", "lockout-threshold=3", ""},
+		"pam.conf beside pam.d":              {goodAuth + "\n== pam.conf\ngate auth required pam_unix.so", "lockout-threshold=3", ""},
+		"what other asks":                    {goodAuth + "\n== pam.d/gate\naccount required pam_unix.so\n== pam.d/other\nauth required pam_unix.so", "lockout-threshold=never", ""},
+
+		"hash of login.defs": {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
 	} {
 		a, _, _ := machine(t, strings.TrimPrefix(c.tree, "\n")+"\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh")
 		for _, who := range []struct {
@@ -735,5 +772,79 @@ done`
 				}
 			}
 		})
+	}
+}
+
+// Who may run everything as root by sudo is privileged.
+func TestSudoers(t *testing.T) {
+	people := "\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\ncy:x:1002:1002::/:/bin/sh\n== group\nquay:x:30:cy\nown:x:1001:\n"
+	for text, want := range map[string]string{
+		"root ALL=(ALL:ALL) ALL":                                             "",
+		"ada ALL=(ALL) ALL":                                                  "ada",
+		"ada\tALL = NOPASSWD: ALL":                                           "ada",
+		"ada ALL=(postgres) ALL":                                             "",
+		"ada ALL=(postgres, root) NOPASSWD: SETENV: ALL":                     "ada",
+		"ada ALL=(postgres) ALL, (root) /bin/ls, ALL":                        "ada",
+		"ada ALL=/usr/bin/apt, !ALL":                                         "",
+		"ada ALL=ALL, !/bin/su":                                              "ada",
+		"ada, bo ALL=(ALL) ALL # both":                                       "ada bo",
+		"%quay ALL=(ALL) ALL":                                                "cy",
+		"%own ALL=(ALL) ALL":                                                 "bo",
+		"#1002 ALL=(ALL) ALL":                                                "cy",
+		"ALL, !bo ALL=(ALL) ALL":                                             "ada cy",
+		"ALL ALL=(ALL) ALL":                                                  "ada bo cy",
+		"Defaults targetpw\nALL ALL=(ALL) ALL":                               "",
+		"User_Alias CREW = ada, %quay : REST = bo\nCREW ALL=ALL":             "ada cy",
+		"Cmnd_Alias EVERY = ALL\nRunas_Alias TOP = root\nbo ALL=(TOP) EVERY": "bo",
+		"User_Alias A = B\nUser_Alias B = A\nA ALL=ALL":                      "",
+		"ada ALL=(ALL) \\\n  ALL":                                            "ada",
+		"@includedir /etc/sudoers.d\n== sudoers.d/crew\nbo ALL=ALL\n== sudoers.d/off.bak\nada ALL=ALL\n== sudoers.d/x~\nada ALL=ALL": "bo",
+		"#include sudoers.extra\n== sudoers.extra\nbo ALL=ALL":                                                                       "bo",
+		"#includedir /etc/elsewhere": "",
+		"# ada ALL=ALL":              "",
+	} {
+		a, _, _ := machine(t, "== sudoers\n"+text+people)
+		var got []string
+		for row := range a.Objects.Len() {
+			if a.Objects.FlagsOf(row)&estate.Administrator != 0 && a.Objects.Name.At(row) != "root" {
+				got = append(got, a.Objects.Name.At(row))
+			}
+		}
+		if slices.Sort(got); strings.Join(got, " ") != want {
+			t.Errorf("%s: %v, want %s", text, got, want)
+		}
+	}
+}
+
+// Places that hold further accounts are told; what an empty password and a third
+// field of 0 mean.
+func TestElsewhereAndFields(t *testing.T) {
+	a, _, _ := machine(t, "== nsswitch.conf\npasswd: files sss # both\nhosts: dns ldap\n== pam.d/gate\nauth sufficient pam_krb5.so\nauth required pam_unix.so\n"+
+		"== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\n+@riggers:::::\n== shadow\nroot:*:1:0:90:7:::\nada::1:0:90:7:::\nbo:$6$s$x:0:0:90:7:::\n")
+	i := slices.IndexFunc(a.Remarks, func(m estate.Remark) bool { return m.Kind == estate.Elsewhere })
+	if i < 0 {
+		t.Fatalf("nothing is said of other places: %+v", a.Remarks)
+	}
+	for _, want := range []string{"+@riggers", "sss", "krb5"} {
+		if !strings.Contains(a.Remarks[i].Text, want) || strings.Contains(a.Remarks[i].Text, "ldap") {
+			t.Errorf("%s, want %s", a.Remarks[i].Text, want)
+		}
+	}
+	flags := func(a *estate.Authority, name string) estate.Flag {
+		for row := range a.Objects.Len() {
+			if a.Objects.Name.At(row) == name {
+				return a.Objects.FlagsOf(row)
+			}
+		}
+		return 0
+	}
+	if f := flags(a, "bo"); f&estate.MustChange == 0 {
+		t.Errorf("a third field of 0: %v", f.Names())
+	}
+	for arg, want := range map[string]estate.Flag{"": estate.Disabled, " nullok": estate.EmptyPassword} {
+		a, _, _ := machine(t, "== passwd\nada:x:1000:1000::/:/bin/sh\n== shadow\nada::1:0:90:7:::\n== pam.d/gate\nauth required pam_unix.so"+arg)
+		if f := flags(a, "ada"); f&(estate.Disabled|estate.EmptyPassword) != want {
+			t.Errorf("an empty password with %q: %v", arg, f.Names())
+		}
 	}
 }
