@@ -211,7 +211,7 @@ func TestForecast(t *testing.T) {
 			t.Errorf("%s: %d %s", args, status, errs)
 		}
 	}
-	if out := must(t, audit, "forecast", "--format", "csv"); !strings.Contains(out, "marrowick.example / Pilots,now,4,weekend,992,1240,248,2073600,") {
+	if out := must(t, audit, "forecast", "--format", "csv"); !strings.Contains(out, "marrowick.example / Pilots,now,4,weekend,1240,992,992,1240,248,2073600,") {
 		t.Errorf("rows: %s", out[:600])
 	}
 }

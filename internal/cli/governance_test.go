@@ -106,6 +106,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"evidence-poorer":           {"missing", 0.0, "", "fine-grained policies: 1 in outer-light.ldif, 0 now; gone: Lamp Keepers"},
 		"template-filtered":         {"conflicting", 0.0, "", "Quay Trial is linked at the root and sets account settings, but the controllers may not read or apply it"},
 		"option-not-taken":          {"conflicting", nil, "", "reads no pwhistory.conf"},
+		"accounts-elsewhere":        {"missing", nil, "", "sss"},
 		"module-not-modelled":       {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":             {"missing", nil, "", "Dredging Crews at Dredging: linked; its WMI filter decides on the machine"},
 		"not-weighed":               {"missing", nil, "", "no chosen baseline covers turnstile"},

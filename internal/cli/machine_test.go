@@ -70,8 +70,11 @@ func (m *realMachine) changes(name, old, password string) (taken bool, said stri
 	}
 	cmd := exec.Command("timeout", "20", "chroot", "--userspec="+strings.TrimSpace(string(ids)), m.dir, "env", "LC_ALL=C", "USER="+name, "LOGNAME="+name, "passwd")
 	cmd.Stdin = strings.NewReader(old + strings.Repeat("\n"+password, 6) + "\n")
-	out, err := cmd.CombinedOutput()
-	return err == nil, strings.Join(strings.Fields(string(out)), " ")
+	out, _ := cmd.CombinedOutput()
+	// What passwd says is not always so: a module that is required and fails does
+	// not keep the next from storing the password, and passwd then calls it
+	// unchanged; a sufficient one before it keeps a good one from being stored.
+	return m.lab("try", "plain", name, password) == "let in", strings.Join(strings.Fields(string(out)), " ")
 }
 
 // etc writes a file of the machine's etc; without lines it is taken away.
@@ -141,7 +144,12 @@ func TestRealMachinePasswords(t *testing.T) {
 	for n, suite := range []string{"bullseye", "bookworm", "trixie"} {
 		t.Run(suite, func(t *testing.T) {
 			m, rnd, total := newRealMachine(t, suite), rand.New(rand.NewPCG(131, uint64(n))), &compared{}
-			for range rounds(10) {
+			m.etc("pam.d/plain", "auth required pam_unix.so nodelay\naccount required pam_permit.so\n")
+			count := rounds(10)
+			if suite == "bullseye" {
+				count = (count + 2) / 3 // its passwd waits after each refusal
+			}
+			for range count {
 				conf, dropIn := qualityLines(rnd), ""
 				if rnd.IntN(4) == 0 {
 					dropIn = qualityLines(rnd)
