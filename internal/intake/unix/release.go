@@ -2,6 +2,7 @@ package unix
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -24,12 +25,23 @@ func (r *reader) release() (kind string, version float64) {
 			return "debian", version
 		}
 	}
+	if p := r.tree.Find("etc/redhat-release"); p != nil {
+		if m := redHat.FindStringSubmatch(string(p.Data)); m != nil {
+			version, _ = strconv.ParseFloat(m[2], 64)
+			return kindsOfRedHat[m[1]], version
+		}
+	}
 	return "", 0
 }
 
+// redHat is what such systems write into redhat-release: a name and a version.
+var redHat = regexp.MustCompile(`^(Red Hat|CentOS|Rocky|AlmaLinux|Oracle|Fedora)\b.* release (\d+(?:\.\d+)?)`)
+
+var kindsOfRedHat = map[string]string{"Red Hat": "rhel", "CentOS": "centos", "Rocky": "rocky", "AlmaLinux": "almalinux", "Oracle": "ol", "Fedora": "fedora"}
+
 // historyFiles says from which version on a system's pam_pwhistory reads
 // pwhistory.conf: with Linux-PAM 1.5.3.
-var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04}
+var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04, "fedora": 39, "rhel": 10, "centos": 10, "rocky": 10, "almalinux": 10, "ol": 10}
 
 // readsHistoryFile reports whether this machine's pam_pwhistory reads its
 // file, and whether the evidence tells.
@@ -39,13 +51,19 @@ func (r *reader) readsHistoryFile() (reads, told bool) {
 	if !known || version == 0 {
 		return false, false
 	}
+	if version < since && backports[kind] {
+		return false, false // some of its later updates may have it
+	}
 	return version >= since, true
 }
+
+// backports are the systems that bring parts of newer versions into older ones.
+var backports = map[string]bool{"rhel": true, "centos": true, "rocky": true, "almalinux": true, "ol": true}
 
 // wholeNumbers says from which version on a system's pam_unix makes 0 of an
 // argument that is no whole number; before, it took the digits in front. Since
 // Linux-PAM 1.7.
-var wholeNumbers = map[string]float64{"debian": 13, "ubuntu": 25.04}
+var wholeNumbers = map[string]float64{"debian": 13, "ubuntu": 25.04, "fedora": 42, "rhel": 11, "centos": 11, "rocky": 11, "almalinux": 11, "ol": 11}
 
 // unixNumber reads the number of an argument of pam_unix as the machine does,
 // the weaker way where its version is not known, and says what is wrong with it.

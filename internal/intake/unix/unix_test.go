@@ -97,6 +97,8 @@ func TestSettings(t *testing.T) {
 		"history by default":                   {checked("required pam_pwhistory.so"), "history=10", "history=0"},
 		"history that Debian 12 does not read": {"== debian_version\n12.15\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
 		"history that Debian 13 reads":         {"== debian_version\n13.1\n== security/pwhistory.conf\nremember 24x\n" + checked("required pam_pwhistory.so"), "history=24", ""},
+		"history that Fedora reads":            {"== redhat-release\nFedora release 40 (Forty)\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
+		"history that may be brought back":     {"== redhat-release\nRocky Linux release 9.4 (Blue Onyx)\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
 		"history of a version not known":       {"== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
 		"history from its file":                {"== security/pwhistory.conf\nremember = 5\n" + checked("required pam_pwhistory.so"), "history=5", ""},
 		"optional, and none is left to store":  {checked("optional pam_pwquality.so minlen=15") + " try_first_pass", "min-length=15", ""},
