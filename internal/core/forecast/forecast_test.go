@@ -112,6 +112,40 @@ func TestGuessesPlayed(t *testing.T) {
 	}
 }
 
+// What an attacker gets is the greater pace; an owner who signs in gives more;
+// nobody is faster than the stated rate.
+func TestMostAndHelped(t *testing.T) {
+	a := Usual
+	for _, c := range []struct {
+		settings string
+		signIns  float64
+		want     string // of an hour, a weekend, 90 days: most/helped
+	}{
+		{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m", 0, "20/16 1240/992 43200/34560"},
+		// 54 working days in 90, and one sign-in in an hour of eight.
+		{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m", 8, "20/20 1240/992 43200/36288"},
+		{"lockout-threshold 5; lockout-window never; lockout-duration until-admin", 2, "5/4 5/4 436/436"},
+		{"lockout-threshold 5; lockout-window never; lockout-duration until-admin; success-clears off", 2, "5/4 5/4 5/4"},
+		{"lockout-threshold 500; lockout-window 1 second; lockout-duration 1 second", 0, "36000/36000 2232000/2232000 77760000/77760000"},
+	} {
+		a.SignIns = c.signIns
+		f := Of(setting.WindowsDomain, policy(t, c.settings), a)
+		var got []string
+		for _, i := range []int{0, 2, 3} {
+			got = append(got, show(f.Guesses[i].Most)+"/"+show(f.Guesses[i].Helped))
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s, %v sign-ins: %s, want %s", c.settings, c.signIns, text, c.want)
+		}
+	}
+	for settings, want := range map[string]string{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m": "40", "lockout-threshold 1; lockout-window 15m; lockout-duration 15m": "-", "lockout-threshold never": "40"} {
+		f := Of(setting.WindowsDomain, policy(t, settings), a)
+		if got := show(f.For(40, a).AtOnce); got != want {
+			t.Errorf("%s: one guess on all: %s, want %s", settings, got, want)
+		}
+	}
+}
+
 func TestWayBackAndChanges(t *testing.T) {
 	for settings, want := range map[string]string{
 		"history 24; min-age 1d; max-age 365d": "2073600 1", "history 24; min-age at-once; max-age 73d": "0 5", "history 0; min-age 1d": "0 ?", "history 0": "0 ?", "history 24": "- ?",

@@ -100,6 +100,40 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+// As the real modules took and refused on Debian 11, 12 and 13.
+func TestUnixModules(t *testing.T) {
+	qc := func(least [4]int64, phrase, words, most int64) *estate.Asks {
+		return &estate.Asks{Module: "pam_passwdqc", Most: most, Graded: &estate.Graded{Least: least, Phrase: phrase, Words: words}}
+	}
+	usual := qc([4]int64{estate.Barred, 24, 8, 7}, 11, 3, 72)
+	named := func(module string, part int64) *estate.Asks {
+		return &estate.Asks{Module: module, Named: true, NamePart: part, Personal: true}
+	}
+	both := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{0, 0, 4, 0}, Further: []estate.Asks{{Module: "pam_unix", Length: 10}}}
+	for _, c := range []struct {
+		asks     *estate.Asks
+		who      Person
+		password string
+		want     Verdict
+	}{
+		{usual, Person{}, "xkvpqzmr", Refused}, {usual, Person{}, "xkvpq7zm!r", Accepted}, {usual, Person{}, "Xkvpqzmr7", Refused}, {usual, Person{}, "xk7vpqz", Refused},
+		{usual, Person{}, "xk7vpq!Z", Accepted}, {usual, Person{}, "aaaaaaaaaaaaaaaaaaaaaaaaaa7a", Refused}, {usual, Person{}, "tide and lantern burn", Accepted},
+		{usual, Person{}, strings.Repeat("xk7!Zq", 13), Refused},
+		{qc([4]int64{8, 8, 8, 8}, 8, 3, 8), Person{}, "xk7vpqzmmm9!", Accepted}, {qc([4]int64{9, 9, 9, 9}, 9, 3, 8), Person{}, "xk7vpqzmmm9!", Refused},
+		{qc([4]int64{8, 8, 8, 8}, 8, 3, 40), Person{}, "", Refused},
+		{named("pam_pwquality", 0), Person{Account: "ada"}, "xkqadaxkq7", Accepted}, {named("pam_cracklib", 0), Person{Account: "ada"}, "xkqadaxkq7", Refused},
+		{named("pam_pwquality", 0), Person{Account: "maud"}, "xkqduamxkq", Refused}, {named("pam_pwquality", 1), Person{Account: "maud"}, "xkqmauxkq", Accepted},
+		{named("pam_pwquality", 3), Person{Account: "berti"}, "xkqertxkqz", Accepted}, {named("pam_pwquality", 4), Person{Account: "berti"}, "xkqbertxkqz", Refused},
+		{named("pam_pwquality", 9), Person{Account: "berti"}, "xkqbertxkqz", Accepted}, {named("pam_pwquality", 9), Person{Account: "berti"}, "xkqbertixkqz", Refused},
+		{named("pam_pwquality", 0), Person{"x", "Maud Bergh,,,"}, "7Bergh7x7", Accepted}, {named("pam_pwquality", 0), Person{"x", "Maud Bergh,,,"}, "7duaM7x7", Refused},
+		{both, Person{}, "x7x8x9x6", Refused}, {both, Person{}, "x7x8x9x6x5", Accepted}, // enough by credits, and pam_unix asks for ten
+	} {
+		if got := Judge(place(setting.UnixMachine, c.asks, "min-length=0", "name-check=on"), c.who, c.password); got.Verdict != c.want {
+			t.Errorf("%s %+v %q: %s, want %s: %+v", c.asks.Module, c.who, c.password, got.Verdict, c.want, got.Rules)
+		}
+	}
+}
+
 func TestSummaryAndPatterns(t *testing.T) {
 	s := Summarise("Cafe\u0301 港1")
 	if s.Length != 8 || s.Bytes != 11 || s.Marks != 1 || !slices.Equal(s.Classes, []string{"lower", "upper", "digit", "symbol", "other letter", "other"}) {

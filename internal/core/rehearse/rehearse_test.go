@@ -31,6 +31,7 @@ func TestPlay(t *testing.T) {
 		{"only a success forgets", forecast.Lockout{Known: true, Threshold: 2, NoWindow: true, Duration: 60}, forecast.Quiet, "0 wrong|10d wrong|11d wrong", "0f1 864000f2 864000LOCK2 864060OPEN2 950400f3 950400LOCK3"},
 		{"the module forgets all when a lock ends", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Sliding, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 11OPEN0 12f1 13f2 13LOCK2 14r2"},
 		{"the first after a lock is spared", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Spared, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN2 12f3 13f4 13LOCK4 14r4"},
+		{"a success clears nothing", forecast.LockoutOf("unix-machine", policy("lockout-threshold 2 lockout-window 60 lockout-duration 5 success-clears off")), forecast.Sliding, "0 wrong|1s right|9s wrong|14s right|15s right", "0f1 1s1 9f2 9LOCK2 14r2 15OPEN0 15s0"},
 		{"nothing locks", forecast.Lockout{Known: true, Never: true}, forecast.Quiet, "0 wrong|1s wrong|2s wrong", "0f1 1f2 2f3"},
 		{"a window of 0 locks nothing", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|0 wrong|0 wrong|1s right", "0f1 0f1 0f1 1s0"},
 		{"but where the first failure locks", forecast.LockoutOf("windows-domain", policy("lockout-threshold 1 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|1s wrong|60s wrong", "0f1 0LOCK1 1r1 60OPEN1 60f1 60LOCK1"},
