@@ -89,7 +89,7 @@ func (m *realMachine) etc(name, text string) {
 
 // checkers are the modules that check quality on this machine.
 func (m *realMachine) checkers() []string {
-	all := []string{"pam_pwquality", "pam_pwquality", "pam_pwquality", "pam_pwquality", "pam_pwquality", "pam_pwquality", "pam_passwdqc"}
+	all := append(slices.Repeat([]string{"pam_pwquality"}, 14), "pam_passwdqc", "pam_passwdqc")
 	for _, name := range []string{"pam_passwdqc", "pam_cracklib"} {
 		if found, _ := filepath.Glob(filepath.Join(m.dir, "lib/*/security", name+".so")); len(found) > 0 {
 			all = append(all, name)
@@ -248,7 +248,7 @@ func passwordStack(rnd *rand.Rand, modules []string) string {
 		case "pam_cracklib":
 			fmt.Fprintf(&b, "password %s pam_cracklib.so retry=1 dictpath=/var/cache/cracklib/cracklib_dict %s\n", control, one(rnd, "", "minlen=12", "reject_username", "gecoscheck", "minlen=8 dcredit=-1 ucredit=0", "difok=1"))
 		default:
-			fmt.Fprintf(&b, "password %s pam_pwquality.so retry=1 %s%s\n", control, one(rnd, "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", ""), one(rnd, "", "", "minlen=12", "minlen=9x", "MINCLASS=3", "minlenn=20", "enforcing=0", "local_users_only", "enforce_for_root", "difok=3", "usercheck=0", "dictpath=/nowhere/words", "authtok_type=Quay"))
+			fmt.Fprintf(&b, "password %s pam_pwquality.so retry=1 %s%s\n", control, one(rnd, "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", ""), one(rnd, "", "", "minlen=12", "minlen=9x", "MINCLASS=3", "minlenn=20", "enforcing=0", "local_users_only", "enforce_for_root", "difok=3", "usercheck=0", "dictpath=/nowhere/words", "authtok_type=Quay"))
 		}
 	}
 	checked := b.Len() > 0

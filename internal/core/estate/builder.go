@@ -610,11 +610,12 @@ func (d *draft) placeTargets(b *Builder) {
 		if row, ok := d.refRow[hashDN([]byte(p.Origin), &b.scratch)]; ok {
 			d.Policies[row].Known = true
 		}
-		for j := range p.Targets {
-			t := &p.Targets[j]
-			t.Object = NotFound
-			if row, ok := d.row.get(hashDN([]byte(t.DN), &b.scratch)); ok {
-				t.Object = int(row)
+		for _, list := range [][]Target{p.Targets, p.Except} {
+			for j := range list {
+				list[j].Object = NotFound
+				if row, ok := d.row.get(hashDN([]byte(list[j].DN), &b.scratch)); ok {
+					list[j].Object = int(row)
+				}
 			}
 		}
 	}

@@ -66,8 +66,16 @@ type Policy struct {
 	Precedence *int64           `json:"precedence,omitempty"` // nil: missing or unreadable
 	Targets    []Target         `json:"targets,omitempty"`
 	// TargetsPart: whom it names was not exported, or not all of it.
-	TargetsPart bool     `json:"targets_part,omitempty"`
-	Settings    Settings `json:"settings"`
+	TargetsPart bool `json:"targets_part,omitempty"`
+	// Except are whom a tenant's policy leaves out, though a target holds them.
+	Except []Target `json:"except,omitempty"`
+	// Of are the accounts that a tenant's policy can reach at all: those of its own,
+	// or those that come from a domain; empty: all.
+	Of Origin `json:"of,omitempty"`
+	// Open is a condition of the policy that is not modelled: whether it applies to
+	// those whom it could reach is then not known.
+	Open     string   `json:"open,omitempty"`
+	Settings Settings `json:"settings"`
 	Asks        *Asks    `json:"asks,omitempty"`
 	Covers      *int     `json:"covers,omitempty"` // accounts, where somebody counted them
 	Cite        Cite     `json:"cite"`
@@ -104,6 +112,15 @@ type Asks struct {
 	// Further are other modules that are asked too, and obeyed.
 	Further []Asks `json:"further,omitempty"`
 }
+
+// Origin says where accounts of a tenant come from.
+type Origin string
+
+// The origins.
+const (
+	Native     Origin = "native"      // made in the tenant
+	FromDomain Origin = "from-domain" // synchronised from one
+)
 
 // Graded is a least length by how many classes of characters a password is made
 // of. A capital at the start and a digit at the end do not count, and as many
@@ -350,6 +367,7 @@ const (
 	NotTaken        RemarkKind = "not-taken"         // a module does not take what its file or its call says
 	NotModelled     RemarkKind = "not-modelled"      // what a module answers cannot be told; the weaker outcome is taken
 	Elsewhere       RemarkKind = "elsewhere"         // accounts of another place are taken, too
+	ListCut         RemarkKind = "list-cut"          // a list of an export goes on in one that is not in the evidence
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
 )
 

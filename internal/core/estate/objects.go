@@ -42,6 +42,9 @@ const (
 	SecondFactor        // has a second factor
 	NoSecondFactor      // has none
 	MustChange          // has to change its password at the next sign-in
+	Guest               // of a tenant: its home governs it
+	FactorRequired      // a second factor is asked for at every sign-in
+	FactorOptional      // none is asked for
 
 	// Of a directory domain, how far the evidence goes:
 	Unseen       // named by the evidence, and not in it: what it is, is not known
@@ -67,6 +70,9 @@ var flagNames = []struct {
 	{AdminCount, "admin-count"},
 	{EmptyPassword, "empty-password"},
 	{MustChange, "must-change"},
+	{Guest, "guest"},
+	{FactorRequired, "factor-required"},
+	{FactorOptional, "factor-not-required"},
 	{Synced, "synchronised"},
 	{Federated, "federated"},
 	{Administrator, "administrator"},

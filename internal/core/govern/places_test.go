@@ -142,7 +142,7 @@ func TestEveryKindOfPlace(t *testing.T) {
 			"ada=first/group/g bo=not known/unknown"},
 		"an account named itself": {"tenant t\npolicy first 1 min-length=12 ada\nhead min-length=5\naccount ada\naccount bo", "ada=first/direct bo=own/tenant"},
 		"one number for two":      {"tenant t\npolicy x 1 min-length=12 g\npolicy y 1 min-length=9 g\naccount ada\ngroup g ada", "ada=not known/unknown/g"},
-		"groups are not followed": {"tenant t\nhead min-length=5\npolicy first 1 min-length=12 outer\naccount ada\ngroup inner ada\ngroup outer inner", "ada=own/tenant"},
+		"groups in groups":        {"tenant t\nhead min-length=5\npolicy first 1 min-length=12 outer\naccount ada\ngroup inner ada\ngroup outer inner", "ada=first/group/outer"},
 		"synchronised, by SID": {quay + "tenant t\nhead min-length=5\naccount a1 synchronised from=other.example\\x\\S-1-5-21-7-1104\naccount b1 synchronised from=x\\y\\S-1-5-21-7-1105",
 			"a1=own of quay.example/default ada=own/default b1=own of quay.example/default bo=own/default"},
 		"by domain and name": {quay + "tenant t\nhead min-length=5\naccount a1 synchronised from=Quay.Example\\ADA\naccount b1 synchronised from=QUAY\\bo",

@@ -23,15 +23,17 @@ func (r *Resolution) byPriority(row int) Governing {
 	switch {
 	case flags&estate.Synced != 0:
 		return r.bySource(row)
+	case flags&estate.Guest != 0:
+		return other("the account is a guest: its home governs its password, and is not in the evidence")
 	case flags&estate.Federated != 0:
 		return other("the account signs in at another place (its domain is federated), which is not in the evidence")
 	}
 	for i := range r.candidates {
 		c := &r.candidates[i]
-		via, matches, sure := r.matches(c.policy, row)
+		via, matches, doubt := r.matches(c.policy, row)
 		switch {
-		case !sure:
-			g := other(fmt.Sprintf("%s applies to a group that is not in the evidence", c.policy.Name))
+		case doubt != "":
+			g := other(doubt)
 			g.Doubt.Policy = c.policy
 			return g
 		case !matches:
@@ -52,27 +54,74 @@ func (r *Resolution) byPriority(row int) Governing {
 
 // matches reports whether a prioritised policy's conditions hold for an
 // account, and through which group. A policy without conditions holds for
-// everybody. sure is false where a group that decides is not in the evidence.
-func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches, sure bool) {
-	if len(p.Targets) == 0 {
-		return estate.NotFound, true, true
+// everybody. doubt says why that cannot be told.
+func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches bool, doubt string) {
+	synced := r.Authority.Objects.FlagsOf(row)&estate.Synced != 0
+	if p.Of == estate.Native && synced || p.Of == estate.FromDomain && !synced {
+		return estate.NotFound, false, ""
 	}
-	sure = true
-	for _, t := range p.Targets {
-		if t.Object == row {
-			return estate.NotFound, true, true
+	via, matches = estate.NotFound, len(p.Targets) == 0 && !p.TargetsPart
+	if !matches {
+		via, matches, doubt = r.holds(p, p.Targets, row)
+		if !matches && p.TargetsPart {
+			doubt = p.Name + ": whom it applies to is not in the evidence"
 		}
-		if t.Object == estate.NotFound {
-			sure = false
+	}
+	if !matches && doubt == "" {
+		return estate.NotFound, false, ""
+	}
+	_, out, open := r.holds(p, p.Except, row)
+	switch {
+	case out:
+		return estate.NotFound, false, ""
+	case doubt != "":
+		return estate.NotFound, false, doubt
+	case open != "":
+		return via, false, open
+	case p.Open != "":
+		return via, false, p.Name + " depends on " + p.Open + ", which is not modelled"
+	}
+	return via, true, ""
+}
+
+// holds reports whether a list of accounts and groups holds an account, through
+// which group, and why that cannot be told.
+func (r *Resolution) holds(p *estate.Policy, list []estate.Target, row int) (via int, in bool, doubt string) {
+	o := r.Authority.Objects
+	for _, t := range list {
+		switch {
+		case t.Object == row:
+			return estate.NotFound, true, ""
+		case t.Object == estate.NotFound:
+			doubt = p.Name + " applies to a group that is not in the evidence"
 			continue
 		}
-		for group := range r.Authority.Objects.GroupsOf(row) {
+		for group := range r.within(row) {
 			if group == t.Object {
-				return group, true, true
+				return group, true, ""
+			}
+		}
+		if o.ClassOf(t.Object) == estate.Group && o.FlagsOf(t.Object)&estate.MembersPart != 0 {
+			doubt = p.Name + " applies to " + o.Name.At(t.Object) + ", whose members are not all in the evidence"
+		}
+	}
+	return estate.NotFound, false, doubt
+}
+
+// within goes through the groups that hold an account, those that hold its
+// groups included.
+func (r *Resolution) within(row int) map[int]bool {
+	found := map[int]bool{}
+	queue := []int{row}
+	for ; len(queue) > 0; queue = queue[1:] {
+		for group := range r.Authority.Objects.GroupsOf(queue[0]) {
+			if !found[group] {
+				found[group] = true
+				queue = append(queue, group)
 			}
 		}
 	}
-	return estate.NotFound, false, sure
+	return found
 }
 
 // bySource answers for a synchronised account: the domain governs it.

@@ -55,7 +55,6 @@ var plainAnswers = map[string]codes{
 	"pam_tally2":       {success, success, absent},
 	"pam_pwquality":    {absent, absent, success},
 	"pam_cracklib":     {absent, absent, success},
-	"pam_pwhistory":    {absent, absent, success},
 	"pam_sss":          {unknown, unknown, unknown}, // of local accounts, which it does not hold
 	"pam_ldap":         {unknown, unknown, unknown},
 	"pam_winbind":      {unknown, unknown, unknown},
@@ -111,6 +110,15 @@ var answers = map[string]func(q *query) (code string, known bool){
 	"pam_debug": func(q *query) (string, bool) {
 		name := map[string]string{"auth": "auth", "account": "acct", "password": "chauthtok"}[q.call.kind]
 		return cmp.Or(q.call.value(name), success), q.call.value("prechauthtok") == ""
+	},
+	"pam_pwhistory": func(q *query) (string, bool) {
+		switch {
+		case q.call.kind != "password":
+			return absent, true
+		case q.r.keepsHistory(q.call) == 0:
+			return ignored, true
+		}
+		return success, true
 	},
 	"pam_passwdqc": func(q *query) (string, bool) {
 		if q.call.kind != "password" {

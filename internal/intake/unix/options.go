@@ -41,6 +41,7 @@ type grammar struct {
 	strict  bool             // in the file: what is not understood ends the reading
 	never   []string         // numbers that also take the word "never"
 	wraps   string           // a number of 16 bits without a sign
+	zero    bool             // in a call, what is no number is taken for 0
 }
 
 var (
@@ -54,7 +55,7 @@ var (
 	faillock = grammar{module: "pam_faillock", numbers: []string{"deny", "fail_interval", "unlock_time", "root_unlock_time"}, wraps: "deny",
 		most:  map[string]int64{"fail_interval": longestLock, "unlock_time": longestLock, "root_unlock_time": longestLock},
 		never: []string{"unlock_time", "root_unlock_time"}, others: []string{"dir", "audit", "silent", "no_log_info", "local_users_only", "nodelay", "even_deny_root", "admin_group"}}
-	pwhistory = grammar{module: "pam_pwhistory", numbers: []string{"remember", "retry"}, fold: true, others: []string{"debug", "enforce_for_root", "file"}}
+	pwhistory = grammar{module: "pam_pwhistory", numbers: []string{"remember", "retry"}, fold: true, zero: true, others: []string{"debug", "enforce_for_root", "file"}}
 )
 
 // longestLock is the longest time that pam_faillock takes, in seconds.
@@ -150,6 +151,9 @@ func (o options) with(g *grammar, c *call, also ...string) (options, []slip) {
 		key, taken, why := g.take(name, value, g.strict)
 		if why != "" {
 			slips = append(slips, slip{cite: at, why: why})
+			if number := strings.ToLower(name); g.zero && slices.Contains(g.numbers, number) {
+				all[number] = option{"0", at}
+			}
 			continue
 		}
 		all[key] = option{taken, at}

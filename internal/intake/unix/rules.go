@@ -141,6 +141,8 @@ func (w world) change(stack []call, store int, refuses *call) (called []int, ok,
 	called, ok = play(stack, func(c *call) string {
 		code := w.answer(nil)(c)
 		switch {
+		case code == ignored && slices.Contains(asking, c.module):
+			// It keeps no passwords, and does not look for one.
 		case c == refuses:
 			asked = false // with the password refused there is none
 			return badToken
@@ -654,6 +656,24 @@ func (r *reader) historyOptions(file options, slips []slip, c *call) options {
 		}
 	}
 	return without
+}
+
+// keepsHistory is how many former passwords a call of pam_pwhistory keeps; the
+// fewer where its version decides and is not known.
+func (r *reader) keepsHistory(c *call) int64 {
+	file, _ := r.files(&pwhistory, "etc/security/pwhistory.conf")
+	also := append([]string{"conf"}, callOnly...)
+	without, _ := options{}.with(&pwhistory, c, also...)
+	with, _ := file.with(&pwhistory, c, also...)
+	own, _ := remembered(without, c)
+	all, _ := remembered(with, c)
+	switch reads, told := r.readsHistoryFile(); {
+	case !told:
+		return min(own, all)
+	case reads:
+		return all
+	}
+	return own
 }
 
 // remembered is how many former passwords pam_pwhistory keeps, and where it is
