@@ -76,9 +76,9 @@ type Policy struct {
 	// those whom it could reach is then not known.
 	Open     string   `json:"open,omitempty"`
 	Settings Settings `json:"settings"`
-	Asks        *Asks    `json:"asks,omitempty"`
-	Covers      *int     `json:"covers,omitempty"` // accounts, where somebody counted them
-	Cite        Cite     `json:"cite"`
+	Asks     *Asks    `json:"asks,omitempty"`
+	Covers   *int     `json:"covers,omitempty"` // accounts, where somebody counted them
+	Cite     Cite     `json:"cite"`
 }
 
 // Asks is what a place asks of a new password in terms of its own, beyond the
@@ -120,6 +120,18 @@ type Origin string
 const (
 	Native     Origin = "native"      // made in the tenant
 	FromDomain Origin = "from-domain" // synchronised from one
+)
+
+// Way is how the password of a synchronised account is checked where the account
+// signs in to the tenant.
+type Way string
+
+// The ways. Federated accounts are told by a flag of their own, whatever the
+// tenant's others do.
+const (
+	PasswordHash Way = "password-hash" // by the tenant, against a copy of the hash
+	PassThrough  Way = "pass-through"  // by the domain, each time
+	Federation   Way = "federation"    // by the domain's own service; the tenant asks nothing
 )
 
 // Graded is a least length by how many classes of characters a password is made
@@ -193,6 +205,8 @@ type Authority struct {
 	Files             []string    `json:"files,omitempty"`    // evidence, in the order read
 	Parents           []string    `json:"parents,omitempty"`  // DNs under which objects stand
 	Problems          []Problem   `json:"problems,omitempty"`
+	Sync              Way         `json:"sync,omitempty"`         // of a tenant; empty: not known
+	PoliciesCut       *Cite       `json:"policies_cut,omitempty"` // where a tenant's list of policies goes on, and is not in the evidence
 	Remarks           []Remark    `json:"remarks,omitempty"`
 	AnswerGiven       bool        `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
 	Cut               bool        `json:"cut,omitempty"`          // a file of its evidence ends in the middle of a line: what else it held is not known

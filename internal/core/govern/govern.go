@@ -41,6 +41,9 @@ type Governing struct {
 	// At is the authority that governs the account where that is another one
 	// than the account's own: the domain that it is synchronised from.
 	At *estate.Authority
+	// Way is how the password is checked where the account signs in to its tenant;
+	// empty: not known.
+	Way estate.Way
 }
 
 // undecidedFor is the answer where the evidence does not decide.

@@ -55,6 +55,10 @@ type Scope struct {
 	// Elsewhere is the domain that governs the accounts of a tenant's scope
 	// that are synchronised from it; else nil.
 	Elsewhere *estate.Authority
+	// Way is how the passwords of such accounts are checked at the tenant's door,
+	// and Home the settings at the domain's own.
+	Way  estate.Way
+	Home map[setting.ID]Effective
 }
 
 // Platform is the one whose rules its accounts follow.
@@ -219,12 +223,13 @@ type scopeKey struct {
 	rule   Rule
 	tier   string
 	at     *estate.Authority
+	way    estate.Way
 }
 
 // keyOf says which accounts share a scope: those of one policy and tier,
 // however the policy came to them.
 func keyOf(r *Resolution, g Governing, tier string) scopeKey {
-	k := scopeKey{g.Policy, g.Rule, tier, g.At}
+	k := scopeKey{g.Policy, g.Rule, tier, g.At, g.Way}
 	switch {
 	case g.Rule == Direct || g.Rule == Group:
 		k.rule = Group
@@ -255,7 +260,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 		return ""
 	}
 	add := func(k scopeKey, why string) *Scope {
-		scope := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier, Elsewhere: k.at}
+		scope := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier, Elsewhere: k.at, Way: k.way}
 		s.Settle(scope)
 		scopes[k] = scope
 		tiersUnder[under{k.policy, ruleOf(k.rule)}]++
@@ -291,9 +296,9 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 	for scope, f := range factors {
 		f.into(scope)
 	}
-	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil}
+	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil, ""}
 	for i := range a.Typed {
-		scope := add(scopeKey{&a.Typed[i], Local, Standard, nil}, "")
+		scope := add(scopeKey{&a.Typed[i], Local, Standard, nil, ""}, "")
 		if n := a.Typed[i].Covers; n != nil {
 			scope.Accounts = *n
 		}
@@ -364,11 +369,45 @@ func (s *Survey) Settle(scope *Scope) {
 	there.Settings = effective(scope.Elsewhere, there)
 	s.fillConfigured(i, []*Scope{there})
 	own := effective(scope.Authority, &Scope{Authority: scope.Authority, Policy: scope.Authority.Head})
+	scope.Home = there.Settings
 	for id, e := range there.Settings {
 		if TenantsOwn(id) {
 			e = own[id]
 		}
 		scope.Settings[id] = e
+	}
+	scope.atDoor(own)
+}
+
+// counting are the settings of failed tries, which belong to whoever checks the
+// password.
+var counting = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window"}
+
+// atDoor settles, for synchronised accounts, what holds at the tenant's door:
+// where the tenant checks a copy of the hash, its lockout counts, and a password
+// ends there only if the tenant is told so.
+func (s *Scope) atDoor(own map[setting.ID]Effective) {
+	switch s.Way {
+	case estate.PassThrough, estate.Federation:
+		return
+	}
+	here := map[setting.ID]Effective{"max-age": own["max-age"]}
+	for _, id := range counting {
+		here[id] = own[id]
+	}
+	switch rule := own["expiry-for-synced"]; {
+	case rule.Missing != Present:
+		here["max-age"] = rule
+	case rule.Value == setting.Off:
+		rule.Value, rule.Cite.Note = setting.Of(setting.Never), "the tenant applies no expiry to synchronised accounts"
+		here["max-age"] = rule
+	}
+	for id, e := range here {
+		if s.Way == "" && (e.Missing != s.Home[id].Missing || e.Value != s.Home[id].Value) {
+			e = Effective{Missing: Unreadable, Fact: estate.Fact{Cite: s.Home[id].Cite, Problem: "how the passwords of synchronised accounts are checked is not in the evidence, and what holds depends on it",
+				Remedy: "Export the tenant's synchronisation settings and its authentication agents, and gather them with the rest."}}
+		}
+		s.Settings[id] = e
 	}
 }
 
@@ -383,7 +422,8 @@ func (s *Survey) OwnSettings(authority int) map[setting.ID]Effective {
 	return s.ScopeUnder(authority, s.Estate.Authorities[authority].Head).Settings
 }
 
-// factorCount counts who of a scope has a second factor.
+// factorCount counts who of a scope is asked for a second factor. To have
+// registered one is not to be asked for it.
 type factorCount struct {
 	with, without, unknown int
 	at                     estate.Cite
@@ -395,9 +435,9 @@ func (f *factorCount) add(a *estate.Authority, row int) {
 		return
 	}
 	switch {
-	case flags&estate.SecondFactor != 0:
+	case flags&estate.FactorRequired != 0:
 		f.with++
-	case flags&estate.NoSecondFactor != 0:
+	case flags&estate.FactorOptional != 0:
 		f.without++
 		if f.without == 1 {
 			f.at = a.CiteOf(row)
@@ -405,7 +445,7 @@ func (f *factorCount) add(a *estate.Authority, row int) {
 	default:
 		f.unknown++
 	}
-	if f.at.File == "" && flags&estate.SecondFactor != 0 {
+	if f.at.File == "" && flags&estate.FactorRequired != 0 {
 		f.at = a.CiteOf(row)
 	}
 }
@@ -422,7 +462,7 @@ func (f *factorCount) into(scope *Scope) {
 	case f.without == 0:
 		word = "all"
 	}
-	f.at.Note = fmt.Sprintf("%d of %d enabled accounts have a second factor", f.with, f.with+f.without)
+	f.at.Note = fmt.Sprintf("%d of %d enabled accounts are asked for a second factor", f.with, f.with+f.without)
 	scope.Settings["mfa"] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: f.at}, From: "the accounts"}
 }
 

@@ -28,6 +28,9 @@ func (r *Resolution) byPriority(row int) Governing {
 	case flags&estate.Federated != 0:
 		return other("the account signs in at another place (its domain is federated), which is not in the evidence")
 	}
+	if r.Authority.PoliciesCut != nil {
+		return other("the list of policies goes on in a further page, which is not in the evidence")
+	}
 	for i := range r.candidates {
 		c := &r.candidates[i]
 		via, matches, doubt := r.matches(c.policy, row)
@@ -132,7 +135,9 @@ func (r *Resolution) bySource(row int) Governing {
 	}
 	other := r.survey.Resolutions[from.Authority]
 	g := other.Of(from.Row)
-	g.At = other.Authority
+	if g.At, g.Way = other.Authority, r.Authority.Sync; r.Authority.Objects.FlagsOf(row)&estate.Federated != 0 {
+		g.Way = estate.Federation
+	}
 	return g
 }
 

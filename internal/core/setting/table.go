@@ -95,7 +95,7 @@ var table = []Setting{
 		Meaning:  "Three of the character categories, and no account name inside.",
 	},
 	{
-		ID: "classes-required", Title: "Character classes", Kind: Count, On: also(unix, cloud), Stronger: Higher, Noun: "classes",
+		ID: "classes-required", Title: "Character classes", Kind: Count, On: also(unix, cloud, infra), Stronger: Higher, Noun: "classes",
 		Defaults: map[Platform]Value{CloudDirectory: Number(3)},
 		Meaning:  "How many of lower case, upper case, digits, symbols and other letters must occur.",
 	},

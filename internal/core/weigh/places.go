@@ -139,6 +139,11 @@ var placeChecks = []GovernanceCheck{
 		},
 	},
 	{
+		Name: "list-cut", Kind: Missing, Severity: baseline.Serious, On: onTenants,
+		Doc: "A list of a tenant's export goes on in a further page, which is not in the evidence.",
+		Run: remarks(estate.ListCut),
+	},
+	{
 		Name: "federated-unseen", Kind: Missing, Severity: baseline.Serious, On: onTenants,
 		Doc: "Accounts of a tenant sign in at another place, which is not in the evidence.",
 		Run: func(p *Pass) {
@@ -157,14 +162,14 @@ var placeChecks = []GovernanceCheck{
 			own := p.OwnSettings(p.index)
 			rule := own["expiry-for-synced"]
 			for _, s := range p.scopes() {
-				age, finite := s.Settings["max-age"].Value.Number()
-				if s.Elsewhere == nil || !finite || rule.Value != setting.Off {
+				age, finite := s.Home["max-age"].Value.Number()
+				if s.Elsewhere == nil || s.Way != estate.PasswordHash || !finite || rule.Value != setting.Off {
 					continue
 				}
 				p.report(Finding{Scope: s, Settings: []setting.ID{"expiry-for-synced", "max-age"}, Observed: "expiry-for-synced off",
 					Reason:   fmt.Sprintf("the domain lets a password expire after %s; in the cloud it works on, because the tenant applies no expiry to synchronised accounts", setting.Span(age)),
 					Remedy:   "Switch the tenant's expiry for synchronised accounts on, or record that expiry is meant for the domain only.",
-					Evidence: []estate.Cite{rule.Cite, s.Settings["max-age"].Cite}}, "", nil)
+					Evidence: []estate.Cite{rule.Cite, s.Home["max-age"].Cite}}, "", nil)
 			}
 		},
 	},
@@ -174,13 +179,13 @@ var placeChecks = []GovernanceCheck{
 		Run: func(p *Pass) {
 			own := p.OwnSettings(p.index)
 			for _, s := range p.scopes() {
-				if s.Elsewhere == nil || s.Policy == nil {
-					continue
+				if s.Elsewhere == nil || s.Policy == nil || s.Way == estate.Federation {
+					continue // of federated accounts the tenant checks nothing
 				}
 				var ids []setting.ID
 				for _, id := range []setting.ID{"lockout-threshold", "lockout-duration"} {
-					x, y := own[id], s.Settings[id]
-					if x.Missing != govern.Present || y.Missing != govern.Present || govern.Dormant(s.Settings, id) {
+					x, y := own[id], s.Home[id]
+					if x.Missing != govern.Present || y.Missing != govern.Present || govern.Dormant(s.Home, id) {
 						continue
 					}
 					if order, ok := setting.Get(id).Compare(x.Value, y.Value); ok && order < 0 {
@@ -194,8 +199,11 @@ var placeChecks = []GovernanceCheck{
 				var lines []estate.Cite
 				for _, id := range ids {
 					row := setting.Get(id)
-					words = append(words, fmt.Sprintf("%s: %s in the cloud, %s in the domain", strings.ToLower(row.Title), row.Text(own[id].Value), row.Text(s.Settings[id].Value)))
-					lines = append(lines, own[id].Cite, s.Settings[id].Cite)
+					words = append(words, fmt.Sprintf("%s: %s in the cloud, %s in the domain", strings.ToLower(row.Title), row.Text(own[id].Value), row.Text(s.Home[id].Value)))
+					lines = append(lines, own[id].Cite, s.Home[id].Cite)
+				}
+				if s.Way == estate.PassThrough {
+					words = append(words, "each try is passed on, so that the domain's accounts can be locked from outside")
 				}
 				p.report(Finding{Scope: s, Settings: ids, Reason: strings.Join(words, "; "), Remedy: "Bring the tenant's lockout down to the domain's: below it, so that the cloud locks before the domain does.", Evidence: lines}, "", nil)
 			}

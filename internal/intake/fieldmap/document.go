@@ -23,6 +23,7 @@ type document struct {
 	value any
 	lines *node
 	csv   []string // the header, where it is a CSV
+	text  []byte   // as read, where it is no JSON
 }
 
 // node remembers on which line a value stands, and those inside it.
@@ -62,7 +63,28 @@ func parse(part *intake.Part) (*document, error) {
 		}
 		return d, nil
 	}
+	d.text = raw
 	return d, d.fromCSV(raw)
+}
+
+// empty reports whether the document is a list of nothing.
+func (d *document) empty() bool {
+	switch v := d.value.(type) {
+	case []any:
+		return len(v) == 0
+	case map[string]any:
+		lists := 0
+		for _, member := range v {
+			if list, ok := member.([]any); ok {
+				if len(list) > 0 {
+					return false
+				}
+				lists++
+			}
+		}
+		return lists > 0
+	}
+	return false
 }
 
 // jsonForm is how an object or a list of objects begins; a template in INF

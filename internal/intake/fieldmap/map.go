@@ -5,6 +5,7 @@
 package fieldmap
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -26,7 +27,7 @@ type Map struct {
 	Title    string          `yaml:"title"`
 	Follows  string          `yaml:"follows"` // the public document that describes the exports
 	Platform strictyaml.Text `yaml:"platform"`
-	Name     *Pick           `yaml:"name"`
+	Name     Picks           `yaml:"name"`
 	Exports  []Export        `yaml:"exports"`
 	Settings []Reading       `yaml:"settings"`
 	Fixed    []Fixed         `yaml:"fixed"`
@@ -34,6 +35,13 @@ type Map struct {
 	Accounts []Accounts      `yaml:"accounts"`
 	Groups   *Groups         `yaml:"groups"`
 	Policies *Policies       `yaml:"policies"`
+	Domains  *Domains        `yaml:"domains"`
+	Units    *Units          `yaml:"units"`
+	Apart    []Apart         `yaml:"apart"` // accounts that the tenant's own settings do not govern
+	Roles    *Roles          `yaml:"roles"`
+	Sync     []Way           `yaml:"synchronisation"`
+	Factors  []Factor        `yaml:"second-factor"`
+	Cut      []Condition     `yaml:"cut"` // a reply goes on in another
 	Live     *Live           `yaml:"live"`
 
 	path    string
@@ -46,6 +54,19 @@ type Export struct {
 	JSON []Path            `yaml:"json"` // each must lead to something
 	CSV  []strictyaml.Text `yaml:"csv"`  // columns that must be there
 	File strictyaml.Text   `yaml:"file"` // pattern of the file's name
+	// Empty recognises a reply in which nothing is set: an empty list.
+	Empty *Nothing `yaml:"empty"`
+	// Text recognises the words by which a command says that nothing is set.
+	Text strictyaml.Text `yaml:"text"`
+
+	text *regexp.Regexp
+}
+
+// Nothing recognises an empty list, by a field beside it or by its file's name.
+type Nothing struct {
+	At       Path            `yaml:"at"`
+	Contains strictyaml.Text `yaml:"contains"`
+	File     strictyaml.Text `yaml:"file"`
 }
 
 // Path is a JSONPath (RFC 9535), or the bare name of a field or column.
@@ -59,8 +80,112 @@ type Pick struct {
 	Export strictyaml.Text `yaml:"export"`
 	At     Path            `yaml:"at"`
 	Match  strictyaml.Text `yaml:"match"` // its first group is taken
+	Whole  bool            `yaml:"whole"` // of a text: match stands for the path
 
 	match *regexp.Regexp
+}
+
+// Picks are one or several.
+type Picks []Pick
+
+// UnmarshalYAML reads one pick or a list of them.
+func (p *Picks) UnmarshalYAML(unmarshal func(any) error) error {
+	var many []Pick
+	if err := unmarshal(&many); err == nil {
+		*p = many
+		return nil
+	}
+	var one Pick
+	if err := unmarshal(&one); err != nil {
+		return err
+	}
+	*p = Picks{one}
+	return nil
+}
+
+// Default is what the platform's document says of a field that an export does
+// not hold, though it holds all there is.
+type Default struct {
+	Value  strictyaml.Text `yaml:"value"`
+	Source string          `yaml:"source"`
+
+	value setting.Value
+}
+
+// Domains says where the settings of the domains in accounts' names stand.
+type Domains struct {
+	Export   strictyaml.Text `yaml:"export"`
+	Each     Path            `yaml:"each"`
+	Name     Path            `yaml:"name"`
+	Settings []Reading       `yaml:"settings"`
+}
+
+// Units says where units stand, and where the policies for them: each setting of
+// an account is that of the nearest unit above it which has one.
+type Units struct {
+	Export strictyaml.Text `yaml:"export"`
+	Each   Path            `yaml:"each"`
+	ID     Path            `yaml:"id"`
+	Path   Path            `yaml:"path"`
+	In     Path            `yaml:"in"` // of an account: the path of its unit
+	// Of are the policies: whom they are for, and what they set.
+	Of UnitPolicies `yaml:"policies"`
+}
+
+// UnitPolicies are settings given to units.
+type UnitPolicies struct {
+	Export   strictyaml.Text `yaml:"export"`
+	Each     Path            `yaml:"each"`
+	Unit     Path            `yaml:"unit"`  // id of the unit; not there: the root
+	Open     Path            `yaml:"open"`  // if there, it is for others than a unit
+	Later    []Condition     `yaml:"later"` // what others go before
+	Settings []Reading       `yaml:"settings"`
+}
+
+// Apart are accounts under rules of their own.
+type Apart struct {
+	Name     string      `yaml:"name"`
+	Only     []Condition `yaml:"only"` // on an account
+	Settings []Fixed     `yaml:"settings"`
+}
+
+// Roles says where roles stand whose holders are privileged.
+type Roles struct {
+	Export  strictyaml.Text `yaml:"export"`
+	Each    Path            `yaml:"each"`
+	Only    []Condition     `yaml:"only"`
+	ID      Path            `yaml:"id"`
+	Members Path            `yaml:"members"` // ids of accounts
+}
+
+// Way says by what synchronised accounts are known to be checked.
+type Way struct {
+	Way    strictyaml.Text `yaml:"way"`
+	Export strictyaml.Text `yaml:"export"`
+	At     Path            `yaml:"at"`
+	Is     strictyaml.Text `yaml:"is"`
+	// Needs are exports without which it is not known, for they might say otherwise.
+	Needs []strictyaml.Text `yaml:"needs"`
+}
+
+// Factor says who is asked for a second factor.
+type Factor struct {
+	Export strictyaml.Text `yaml:"export"`
+	// Everybody is, where that holds of the export.
+	Everybody *Condition `yaml:"everybody"`
+	// Or whom each of these policies names.
+	Each     Path        `yaml:"each"`
+	Only     []Condition `yaml:"only"`
+	All      *Condition  `yaml:"all"` // for everybody
+	Users    Path        `yaml:"users"`
+	Groups   Path        `yaml:"groups"`
+	Roles    Path        `yaml:"roles"`
+	NoUsers  Path        `yaml:"not-users"`
+	NoGroups Path        `yaml:"not-groups"`
+	NoRoles  Path        `yaml:"not-roles"`
+	// Open are conditions under which it does not ask: then it is not known
+	// whether a given sign-in is asked.
+	Open []Condition `yaml:"open"`
 }
 
 // Reading says where a setting stands and how to read it.
@@ -69,14 +194,13 @@ type Reading struct {
 	Export  strictyaml.Text            `yaml:"export"`
 	At      Path                       `yaml:"at"`
 	Unit    strictyaml.Text            `yaml:"unit"`
-	Words   map[string]strictyaml.Text `yaml:"words"`  // as exported, to our value
-	When    []When                     `yaml:"when"`   // what goes before it
-	Absent  *strictyaml.Text           `yaml:"absent"` // what it means that the field is not there
-	Least   bool                       `yaml:"least"`  // of several values the smallest counts
+	Words   map[string]strictyaml.Text `yaml:"words"` // as exported, to our value
+	When    []When                     `yaml:"when"`  // what goes before it
+	Default *Default                   `yaml:"default"`
+	Least   bool                       `yaml:"least"` // of several values the smallest counts
 
 	row    *setting.Setting
 	values map[string]setting.Value
-	absent setting.Value
 }
 
 // When gives a setting its value if another field has a certain one.
@@ -112,6 +236,7 @@ type Accounts struct {
 	SID       Path            `yaml:"source-sid"`
 	Federated *Pick           `yaml:"federated"` // names of domains whose accounts sign in elsewhere
 	Only      []Condition     `yaml:"only"`      // others are no accounts
+	Groups    Path            `yaml:"groups"`    // ids of the groups that it is in
 	Joins     bool            `yaml:"joins"`     // it adds to accounts of another export
 	Flags     []FlagRule      `yaml:"flags"`
 }
@@ -122,6 +247,7 @@ type Condition struct {
 	Is       []strictyaml.Text `yaml:"is"`
 	Not      []strictyaml.Text `yaml:"not"`
 	Contains strictyaml.Text   `yaml:"contains"`
+	Lacks    strictyaml.Text   `yaml:"lacks"` // the opposite; a field that is not there lacks it
 }
 
 // FlagRule sets a flag of an account where a condition holds.
@@ -139,6 +265,7 @@ type Groups struct {
 	ID        Path            `yaml:"id"`
 	Name      Path            `yaml:"name"`
 	Members   Path            `yaml:"members"`   // ids of accounts, within a group
+	Limit     int             `yaml:"limit"`     // a list that is as long as that may have been cut
 	Everybody []Condition     `yaml:"everybody"` // a group that holds every account
 	In        *Memberships    `yaml:"in"`        // where members are exported group by group
 }
@@ -155,13 +282,20 @@ type Memberships struct {
 
 // Policies says where prioritised policies stand.
 type Policies struct {
-	Export     strictyaml.Text `yaml:"export"`
-	Each       Path            `yaml:"each"`
-	Name       Path            `yaml:"name"`
-	Precedence Path            `yaml:"precedence"`
-	Groups     Path            `yaml:"groups"` // ids; none: everybody
-	Only       []Condition     `yaml:"only"`
-	Settings   []Reading       `yaml:"settings"`
+	Export     strictyaml.Text            `yaml:"export"`
+	Each       Path                       `yaml:"each"`
+	Name       Path                       `yaml:"name"`
+	Precedence Path                       `yaml:"precedence"`
+	Groups     Path                       `yaml:"groups"` // ids; none: everybody
+	Users      Path                       `yaml:"users"`
+	NoGroups   Path                       `yaml:"not-groups"`
+	NoUsers    Path                       `yaml:"not-users"`
+	From       Path                       `yaml:"from"`       // where the accounts come from that it is for
+	Sources    map[string]strictyaml.Text `yaml:"sources"`    // its words: native, from-domain, any
+	Conditions Path                       `yaml:"conditions"` // an object; what it holds beside the paths above is not modelled
+	Last       []Condition                `yaml:"last"`       // it goes after all others
+	Only       []Condition                `yaml:"only"`
+	Settings   []Reading                  `yaml:"settings"`
 }
 
 // Live says how the product is asked for its exports.
@@ -194,7 +328,10 @@ func (p *Path) UnmarshalYAML(unmarshal func(any) error) error {
 	if err := unmarshal(&p.text); err != nil {
 		return err
 	}
-	text := p.text.Value
+	return p.parse(p.text.Value)
+}
+
+func (p *Path) parse(text string) error {
 	if !strings.HasPrefix(text, "$") {
 		text = fmt.Sprintf("$[%q]", text)
 	}
@@ -233,6 +370,15 @@ func (m *Map) check() error {
 		if len(x.JSON) == 0 && len(x.CSV) == 0 {
 			return x.ID.Errorf(m.path, "export %q says neither json nor csv: it could not be recognised", x.ID.Value)
 		}
+		if x.Text.Value != "" {
+			var err error
+			if x.text, err = regexp.Compile(x.Text.Value); err != nil {
+				return x.Text.Errorf(m.path, "text %q is no regular expression", x.Text.Value)
+			}
+		}
+		if x.Empty != nil && x.Empty.At.path == nil && x.Empty.File.Value == "" {
+			return x.ID.Errorf(m.path, "empty of %q needs a field (at, contains) or a file's name (file): an empty list alone could be anything", x.ID.Value)
+		}
 		if _, err := path.Match(x.File.Value, ""); err != nil {
 			return x.File.Errorf(m.path, "file %q is no pattern", x.File.Value)
 		}
@@ -244,15 +390,8 @@ func (m *Map) check() error {
 	if err := m.checkReadings(m.Settings, true); err != nil {
 		return err
 	}
-	for i := range m.Fixed {
-		f := &m.Fixed[i]
-		var err error
-		if f.row, f.value, err = m.valueOf(f.Setting, f.Value); err != nil {
-			return err
-		}
-		if f.Source == "" {
-			return f.Setting.Errorf(m.path, "a fixed setting needs its source: the document that says so")
-		}
+	if err := m.checkFixed(m.Fixed); err != nil {
+		return err
 	}
 	for i := range m.Accounts {
 		if err := m.checkAccounts(&m.Accounts[i]); err != nil {
@@ -281,6 +420,9 @@ func (m *Map) check() error {
 			return err
 		}
 	}
+	if err := m.checkSections(); err != nil {
+		return err
+	}
 	if m.Live != nil {
 		for i := range m.Live.Requests {
 			r := &m.Live.Requests[i]
@@ -295,7 +437,72 @@ func (m *Map) check() error {
 	if err := m.checkPick(m.Banned); err != nil {
 		return err
 	}
-	return m.checkPick(m.Name)
+	for i := range m.Name {
+		if err := m.checkPick(&m.Name[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *Map) checkFixed(all []Fixed) error {
+	for i := range all {
+		f := &all[i]
+		var err error
+		if f.row, f.value, err = m.valueOf(f.Setting, f.Value); err != nil {
+			return err
+		}
+		if f.Source == "" {
+			return f.Setting.Errorf(m.path, "a fixed setting needs its source: the document that says so")
+		}
+	}
+	return nil
+}
+
+// ways are how the passwords of synchronised accounts are checked.
+var ways = []estate.Way{estate.PasswordHash, estate.PassThrough}
+
+// checkSections looks at the parts that few maps have.
+func (m *Map) checkSections() error {
+	if d := m.Domains; d != nil {
+		if err := cmp.Or(m.known(d.Export), m.checkReadings(d.Settings, false)); err != nil {
+			return err
+		}
+	}
+	if u := m.Units; u != nil {
+		if err := cmp.Or(m.known(u.Export), m.known(u.Of.Export), m.checkReadings(u.Of.Settings, false)); err != nil {
+			return err
+		}
+	}
+	for i := range m.Apart {
+		if err := m.checkFixed(m.Apart[i].Settings); err != nil {
+			return err
+		}
+	}
+	if m.Roles != nil {
+		if err := m.known(m.Roles.Export); err != nil {
+			return err
+		}
+	}
+	for _, w := range m.Sync {
+		for _, export := range append([]strictyaml.Text{w.Export}, w.Needs...) {
+			if err := m.known(export); err != nil {
+				return err
+			}
+		}
+		if !slices.Contains(ways, estate.Way(w.Way.Value)) {
+			return w.Way.Errorf(m.path, "unknown way %q; known are %v", w.Way.Value, ways)
+		}
+	}
+	for _, f := range m.Factors {
+		if err := m.known(f.Export); err != nil {
+			return err
+		}
+		if f.Everybody == nil && f.Each.path == nil {
+			return f.Export.Errorf(m.path, "a rule of second-factor needs everybody, or each")
+		}
+	}
+	return nil
 }
 
 // known reports an export that the map does not tell of.
@@ -316,7 +523,7 @@ func (m *Map) checkPick(p *Pick) error {
 			return p.Match.Errorf(m.path, "match %q: a regular expression with one group is expected", p.Match.Value)
 		}
 	}
-	if p.At.path == nil {
+	if p.At.path == nil && !p.Whole {
 		return p.Export.Errorf(m.path, "no path (at)")
 	}
 	return m.known(p.Export)
@@ -331,6 +538,9 @@ func (m *Map) valueOf(id, value strictyaml.Text) (*setting.Setting, setting.Valu
 			ids = append(ids, string(s.ID))
 		}
 		return nil, setting.Value{}, id.Errorf(m.path, "unknown setting %q; the nearest known one is %q", id.Value, strictyaml.Nearest(id.Value, ids))
+	}
+	if platform := setting.Platform(m.Platform.Value); !row.Exists(platform) {
+		return nil, setting.Value{}, id.Errorf(m.path, "the platform %s has no setting %s", platform, row.ID)
 	}
 	v, err := row.Parse(value.Value)
 	if err != nil {
@@ -375,9 +585,12 @@ func (m *Map) checkReadings(all []Reading, needExport bool) error {
 				return err
 			}
 		}
-		if r.Absent != nil {
-			if _, r.absent, err = m.valueOf(r.Setting, *r.Absent); err != nil {
+		if r.Default != nil {
+			if _, r.Default.value, err = m.valueOf(r.Setting, r.Default.Value); err != nil {
 				return err
+			}
+			if r.Default.Source == "" {
+				return r.Setting.Errorf(m.path, "the default of %s needs its source: the document that says so", r.row.ID)
 			}
 		}
 	}

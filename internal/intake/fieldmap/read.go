@@ -3,6 +3,7 @@ package fieldmap
 import (
 	"fmt"
 	"iter"
+	"maps"
 	"math"
 	"path"
 	"regexp"
@@ -24,7 +25,7 @@ func Format(all []*Map) *intake.TreeFormat {
 		Name: "tenant export (JSON, CSV, by field map)",
 		Part: func(file string, head []byte) (root, name string, ok bool) {
 			text := intake.Opening(head)
-			may := looksLikeJSON(text) || slices.ContainsFunc(all, func(m *Map) bool { return m.mayBeCSV(text) })
+			may := looksLikeJSON(text) || slices.ContainsFunc(all, func(m *Map) bool { return m.mayBeCSV(text) || m.mayBeText(text) })
 			root = path.Dir(file)
 			return root, path.Base(file), may
 		},
@@ -52,6 +53,11 @@ func (m *Map) mayBeCSV(text []byte) bool {
 	})
 }
 
+// mayBeText reports whether a text says that nothing is set.
+func (m *Map) mayBeText(text []byte) bool {
+	return slices.ContainsFunc(m.Exports, func(x Export) bool { return x.text != nil && x.text.Match(text) })
+}
+
 // claim is one map's word that a document is one of its exports.
 type claim struct {
 	m *Map
@@ -71,6 +77,16 @@ func claims(all []*Map, d *document) []claim {
 }
 
 func (x *Export) recognises(d *document) bool {
+	if x.text != nil && d.text != nil && x.text.Match(d.text) {
+		return true
+	}
+	if n := x.Empty; n != nil && d.csv == nil && d.empty() {
+		if ok, _ := path.Match(strings.ToLower(n.File.Value), strings.ToLower(path.Base(d.part.Name))); ok && n.File.Value != "" {
+			return true
+		}
+		text, ok := first(element{d.value, d.lines}, n.At)
+		return ok && strings.Contains(strings.ToLower(text), strings.ToLower(n.Contains.Value))
+	}
 	if x.File.Value != "" {
 		if ok, _ := path.Match(x.File.Value, path.Base(d.part.Name)); !ok {
 			return false
@@ -104,11 +120,20 @@ type reader struct {
 	at      estate.Place
 	tenant  *estate.Authority
 	settled map[string]bool // groups that hold everybody
+	called  string          // the tenant's name
+	people  []someone
+	made    int64               // policies that the exports do not spell out
+	groups  map[string]*group   // by id
+	held    map[string][]string // by id of an account or a group: the groups that name it
 }
 
 func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
-	byMap := map[*Map]*reader{}
-	var order []*reader
+	type claimed struct {
+		d *document
+		x string
+	}
+	byMap := map[*Map][]claimed{}
+	var order []*Map
 	for _, p := range t.Parts {
 		d, err := parse(p)
 		if err != nil {
@@ -122,23 +147,75 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 			}
 			return &intake.Error{Path: p.Path, Seen: "an export that several field maps recognise: " + strings.Join(names, ", "), Expected: "one", Next: "make their conditions (exports: json, csv, file) tell them apart"}
 		}
-		r := byMap[found[0].m]
-		if r == nil {
-			r = &reader{m: found[0].m, tree: t, into: into, exports: map[string][]*document{}, settled: map[string]bool{}}
-			byMap[r.m], order = r, append(order, r)
+		m := found[0].m
+		if byMap[m] == nil {
+			order = append(order, m)
 		}
-		r.exports[found[0].x.ID.Value] = append(r.exports[found[0].x.ID.Value], d)
+		byMap[m] = append(byMap[m], claimed{d, found[0].x.ID.Value})
 	}
-	for _, r := range order {
-		if err := r.read(); err != nil {
-			return err
+	for _, m := range order {
+		// Each export names its tenant where it can; what cannot belongs to the one
+		// that the others name.
+		readers := map[string]*reader{}
+		var names []string
+		var nameless []claimed
+		add := func(name string, c claimed) {
+			r := readers[name]
+			if r == nil {
+				r = &reader{m: m, tree: t, into: into, exports: map[string][]*document{}, settled: map[string]bool{}, groups: map[string]*group{}, held: map[string][]string{}, called: name}
+				readers[name], names = r, append(names, name)
+			}
+			r.exports[c.x] = append(r.exports[c.x], c.d)
+		}
+		for _, c := range byMap[m] {
+			called, err := m.tenantOf(c.x, c.d)
+			if err != nil {
+				return err
+			}
+			if called == "" {
+				nameless = append(nameless, c)
+			} else {
+				add(called, c)
+			}
+		}
+		if len(names) > 1 && len(nameless) > 0 {
+			return &intake.Error{Path: nameless[0].d.part.Path, Seen: fmt.Sprintf("an export that does not say of which tenant it is, beside those of %s", strings.Join(names, " and ")),
+				Expected: "one tenant in a folder, or exports that all name theirs", Next: "put the exports of each tenant into a folder of its own"}
+		}
+		for _, c := range nameless {
+			name := t.Name
+			if len(names) > 0 {
+				name = names[0]
+			}
+			add(name, c)
+		}
+		for _, name := range names {
+			if err := readers[name].read(); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
+// tenantOf returns the name of its tenant that an export holds; empty if it
+// holds none.
+func (m *Map) tenantOf(export string, d *document) (string, error) {
+	r := &reader{exports: map[string][]*document{export: {d}}}
+	name := ""
+	for i := range m.Name {
+		for _, v := range r.pick(&m.Name[i]) {
+			if v = strings.ToLower(v); name != "" && v != name {
+				return "", &intake.Error{Path: d.part.Path, Seen: "an export of two tenants, " + name + " and " + v, Expected: "one tenant in each export", Next: "export each tenant by itself"}
+			}
+			name = v
+		}
+	}
+	return name, nil
+}
+
 func (r *reader) read() error {
-	r.at = estate.Place{Name: r.name(), Kind: estate.Tenant}
+	r.at = estate.Place{Name: r.called, Kind: estate.Tenant}
 	var first *document
 	for _, x := range r.m.Exports {
 		for _, d := range r.exports[x.ID.Value] {
@@ -154,28 +231,34 @@ func (r *reader) read() error {
 	}
 	r.tenant.Platform = setting.Platform(r.m.Platform.Value)
 	r.settings(first)
-	r.groups()
+	r.readGroups()
 	for i := range r.m.Accounts {
 		r.accounts(&r.m.Accounts[i])
 	}
 	r.policies()
+	r.domains()
+	r.units()
+	r.apart()
+	r.roles()
+	r.synchronisation()
+	r.factors()
+	r.cutLists()
 	return nil
-}
-
-// name is what the tenant is called: by its exports, else by their folder.
-func (r *reader) name() string {
-	if r.m.Name != nil {
-		for _, v := range r.pick(r.m.Name) {
-			return strings.ToLower(v)
-		}
-	}
-	return r.tree.Name
 }
 
 // pick returns the texts of a pick.
 func (r *reader) pick(p *Pick) []string {
 	var all []string
 	for _, d := range r.exports[p.Export.Value] {
+		if p.match != nil && d.text != nil {
+			if m := p.match.FindSubmatch(d.text); m != nil && p.Whole {
+				all = append(all, string(m[1]))
+				continue
+			}
+		}
+		if p.At.path == nil {
+			continue
+		}
 		for _, e := range d.tops() {
 			for _, f := range ask(e.value, e.lines, p.At.path) {
 				text := textOf(f.value)
@@ -250,7 +333,7 @@ func lineOf(e element, paths ...Path) int {
 
 // settings makes the tenant's own policy.
 func (r *reader) settings(from *document) {
-	if len(r.m.Settings)+len(r.m.Fixed) == 0 {
+	if len(r.m.Settings)+len(r.m.Fixed) == 0 && r.m.Domains == nil {
 		return
 	}
 	facts := estate.Settings{}
@@ -265,6 +348,10 @@ func (r *reader) settings(from *document) {
 				r.setting(facts, reading, e, d)
 			}
 		}
+		r.missing(facts, reading, r.exports[reading.Export.Value])
+	}
+	if d := r.m.Domains; at == nil && d != nil && len(r.exports[d.Export.Value]) > 0 {
+		at = r.exports[d.Export.Value][0]
 	}
 	if at == nil {
 		return // settings were not exported, and what the platform fixes is not all
@@ -280,16 +367,78 @@ func (r *reader) settings(from *document) {
 	r.banned()
 }
 
+// missing settles what exports say of a setting by not holding it: the
+// documented default where they hold all there is, else nothing.
+func (r *reader) missing(facts estate.Settings, reading *Reading, docs []*document) {
+	if _, ok := facts[reading.row.ID]; ok || len(docs) == 0 {
+		return
+	}
+	at := estate.Cite{File: docs[0].part.Stored, Line: 1, Where: reading.At.name(reading.At.text.Value)}
+	if d := r.cutOff(docs); d != nil {
+		at.File = d.part.Stored
+		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export goes on in another page, which is not in the evidence", Remedy: "Export all pages, and gather them together."}
+		return
+	}
+	if reading.Default != nil {
+		at.Note = "not set: " + reading.Default.Source
+		r.into.Set(facts, r.tenant.Platform, reading.row.ID, reading.Default.value, at)
+	}
+}
+
+// cutOff returns the document after which one more is lacking: of the pages of a
+// list one is the last, and says so.
+func (r *reader) cutOff(docs []*document) *document {
+	var more *document
+	for _, d := range docs {
+		if !r.goesOn(d) {
+			return nil
+		}
+		more = d
+	}
+	return more
+}
+
+// goesOn reports whether a reply says that there is a further page.
+func (r *reader) goesOn(d *document) bool {
+	e := element{d.value, d.lines}
+	if r.m.Live != nil && r.m.Live.Next.path != nil && d.csv == nil {
+		if text, ok := first(e, r.m.Live.Next); ok && text != "" {
+			return true
+		}
+	}
+	return slices.ContainsFunc(r.m.Cut, func(c Condition) bool { return c.holds(e) })
+}
+
+// cutLists tells of lists of which a page is lacking.
+func (r *reader) cutLists() {
+	for _, x := range r.m.Exports {
+		d := r.cutOff(r.exports[x.ID.Value])
+		if d == nil {
+			continue
+		}
+		at := estate.Cite{File: d.part.Stored, Line: 1, Where: x.ID.Value}
+		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.ListCut, About: x.ID.Value, Cites: []estate.Cite{at},
+			Text:   "the list of " + x.ID.Value + " goes on in a further page, which is not in the evidence: whoever and whatever stands there is not known",
+			Remedy: "Export all pages, and gather them together."})
+		if p := r.m.Policies; p != nil && p.Export.Value == x.ID.Value {
+			r.tenant.PoliciesCut = &at
+		}
+	}
+}
+
 // banned reads the organisation's own list of banned words, and counts them.
 func (r *reader) banned() {
 	if r.m.Banned == nil {
 		return
 	}
 	head, at := r.tenant.Head, r.m.Banned.At
+	if docs := r.exports[r.m.Banned.Export.Value]; len(docs) > 0 && r.cutOff(docs) == nil { // none is listed, unless one is
+		head.Asks = &estate.Asks{Cite: estate.Cite{File: docs[0].part.Stored, Line: 1, Where: at.name(at.text.Value)}}
+	}
 	for _, d := range r.exports[r.m.Banned.Export.Value] {
 		for _, e := range d.tops() {
 			for _, f := range ask(e.value, e.lines, at.path) {
-				if head.Asks == nil {
+				if head.Asks == nil || len(head.Asks.Words) == 0 {
 					head.Asks = &estate.Asks{Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: at.name(f.path)}}
 				}
 				for _, word := range strings.FieldsFunc(textOf(f.value), func(c rune) bool { return c == '\t' || c == '\n' || c == '\r' }) {
@@ -311,18 +460,16 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 	for i := range reading.When {
 		w := &reading.When[i]
 		for _, f := range ask(e.value, e.lines, w.At.path) {
-			if strings.EqualFold(textOf(f.value), w.Is.Value) {
+			if f.value != nil && w.Is.Value == "" || strings.EqualFold(textOf(f.value), w.Is.Value) {
 				r.into.Set(facts, r.tenant.Platform, reading.row.ID, w.value, cite(f, w.At))
 				return
 			}
 		}
 	}
-	some := false
 	for _, f := range ask(e.value, e.lines, reading.At.path) {
 		if f.value == nil {
 			continue
 		}
-		some = true
 		v, err := reading.value(f.value)
 		if err != nil {
 			r.into.Unreadable(facts, reading.row.ID, cite(f, reading.At), err.Error())
@@ -339,12 +486,6 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 		if fact := facts[reading.row.ID]; fact.Problem == "" && reading.Unit.Value != "" {
 			fact.Unit = reading.Unit.Value
 			facts[reading.row.ID] = fact
-		}
-	}
-	if !some && reading.Absent != nil {
-		c := estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: reading.At.name(reading.At.text.Value), Note: "not there"}
-		if _, ok := facts[reading.row.ID]; !ok {
-			r.into.Set(facts, r.tenant.Platform, reading.row.ID, reading.absent, c)
 		}
 	}
 }
@@ -402,6 +543,10 @@ func (r *Reading) value(raw any) (setting.Value, error) {
 
 // holds reports whether a condition holds of a value.
 func (c *Condition) holds(e element) bool {
+	if c.Lacks.Value != "" {
+		text, _ := first(e, c.At)
+		return !strings.Contains(strings.ToLower(text), strings.ToLower(c.Lacks.Value))
+	}
 	for _, v := range c.At.path.Select(e.value) {
 		text := textOf(v)
 		is := func(w string) bool { return strings.EqualFold(w, text) }
@@ -488,57 +633,27 @@ func (r *reader) accounts(a *Accounts) {
 			rec.Source = []byte(strings.Join([]string{domain, account, sid}, "\t"))
 		}
 		r.into.Object(r.at, rec)
-	}
-}
-
-// groupDN keeps groups and accounts of one id apart.
-func groupDN(id string) []byte { return []byte("group " + id) }
-
-// groups reads the groups and who is in them.
-func (r *reader) groups() {
-	g := r.m.Groups
-	if g == nil {
-		return
-	}
-	rows := map[string]uint32{}
-	for d, e := range r.each(g.Export.Value, g.Each.path, nil) {
-		id, _ := first(e, g.ID)
-		name, _ := first(e, g.Name)
-		if id == "" {
-			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: g.ID.text.Value}, "a group without an id")
+		if a.Joins {
 			continue
 		}
-		if len(g.Everybody) > 0 && allHold(g.Everybody, e) {
-			r.settled[id] = true
+		who := someone{id: id, flags: rec.Flags, cite: estate.Cite{File: d.part.Stored, Line: rec.Line}}
+		if _, domain, ok := strings.Cut(strings.ToLower(principal), "@"); ok {
+			who.domain = domain
 		}
-		row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: lineOf(e, g.ID)})
-		rows[id] = row
-		if g.Members.path == nil {
-			continue
+		if r.m.Units != nil {
+			who.unit, who.placed = first(e, r.m.Units.In)
 		}
-		for _, m := range ask(e.value, e.lines, g.Members.path) {
-			r.into.Member(r.at, row, []byte(textOf(m.value)), m.line)
-		}
-	}
-	if g.In == nil {
-		return
-	}
-	for _, d := range r.exports[g.In.Export.Value] {
-		r.into.StartFile(d.part.Stored)
-		m := g.In.group.FindStringSubmatch(path.Base(d.part.Name))
-		if m == nil {
-			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: 1}, "the file's name does not say which group's members these are")
-			continue
-		}
-		row, ok := rows[m[1]]
-		if !ok {
-			row = r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(m[1]), Name: []byte(m[1]), GroupType: estate.SecurityGroup, Line: 1})
-			rows[m[1]] = row
-		}
-		for _, e := range d.each(g.In.Each.path) {
-			if id, _ := first(e, g.In.ID); id != "" {
-				r.into.Member(r.at, row, []byte(id), e.lines.line)
+		for i := range r.m.Apart {
+			if allHold(r.m.Apart[i].Only, e) {
+				who.apart = append(who.apart, i)
 			}
+		}
+		r.people = append(r.people, who)
+		if a.Groups.path == nil {
+			continue
+		}
+		for _, f := range ask(e.value, e.lines, a.Groups.path) {
+			r.member(textOf(f.value), id, f.line)
 		}
 	}
 }
@@ -558,18 +673,108 @@ func (r *reader) policies() {
 				policy.Precedence = &n
 			}
 		}
-		if p.Groups.path != nil {
-			for _, f := range ask(e.value, e.lines, p.Groups.path) {
-				id := textOf(f.value)
-				if r.settled[id] {
+		if p.Groups.path != nil || p.Users.path != nil {
+			policy.Targets = nil
+			for _, user := range r.named(d, e, p.Users, false) {
+				policy.Targets = append(policy.Targets, user)
+			}
+			for _, group := range r.named(d, e, p.Groups, true) {
+				if r.settled[group.Cite.Raw] {
 					policy.Targets = nil // whatever else it names: everybody
 					break
 				}
-				policy.Targets = append(policy.Targets, estate.Target{DN: string(groupDN(id)), Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: f.path, Raw: id}})
+				policy.Targets = append(policy.Targets, group)
 			}
+		}
+		policy.Except = append(r.named(d, e, p.NoUsers, false), r.named(d, e, p.NoGroups, true)...)
+		if text, ok := first(e, p.From); ok {
+			switch of := p.Sources[text].Value; of {
+			case "any":
+			case string(estate.Native), string(estate.FromDomain):
+				policy.Of = estate.Origin(of)
+			default:
+				policy.Open = "accounts from " + text
+			}
+		}
+		if open := p.unmodelled(e); open != "" && policy.Open == "" {
+			policy.Open = open
+		}
+		if len(p.Last) > 0 && allHold(p.Last, e) {
+			last := int64(math.MaxInt32)
+			policy.Precedence = &last
 		}
 		for i := range p.Settings {
 			r.setting(policy.Settings, &p.Settings[i], e, d)
+			r.missing(policy.Settings, &p.Settings[i], []*document{d})
 		}
 	}
+}
+
+// named are the accounts or groups that a path leads to.
+func (r *reader) named(d *document, e element, at Path, groups bool) []estate.Target {
+	if at.path == nil {
+		return nil
+	}
+	var all []estate.Target
+	for _, f := range ask(e.value, e.lines, at.path) {
+		id := textOf(f.value)
+		dn := id
+		if groups {
+			dn = string(groupDN(id))
+		}
+		all = append(all, estate.Target{DN: dn, Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: f.path, Raw: id}})
+	}
+	return all
+}
+
+// unmodelled returns a condition of a policy that no path of the map leads to.
+func (p *Policies) unmodelled(e element) string {
+	if p.Conditions.path == nil {
+		return ""
+	}
+	known := map[string]bool{}
+	for _, at := range []Path{p.Groups, p.Users, p.NoGroups, p.NoUsers, p.From} {
+		if at.path != nil {
+			for _, located := range at.path.SelectLocated(e.value) {
+				known[located.Path.String()] = true
+			}
+		}
+	}
+	for _, located := range p.Conditions.path.SelectLocated(e.value) {
+		if name := unknownLeaf(located.Node, located.Path.String(), "", known); name != "" {
+			return name
+		}
+	}
+	return ""
+}
+
+// unknownLeaf returns the first value, below one, that is not known and says
+// something.
+func unknownLeaf(v any, at, name string, known map[string]bool) string {
+	if known[at] {
+		return ""
+	}
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case map[string]any:
+		for _, key := range slices.Sorted(maps.Keys(v)) {
+			if found := unknownLeaf(v[key], at+"['"+key+"']", strings.TrimPrefix(name+"."+key, "."), known); found != "" {
+				return found
+			}
+		}
+		return ""
+	case []any:
+		for i, member := range v {
+			if found := unknownLeaf(member, fmt.Sprintf("%s[%d]", at, i), name, known); found != "" {
+				return found
+			}
+		}
+		return ""
+	case string:
+		if v == "" {
+			return ""
+		}
+	}
+	return name
 }

@@ -1,0 +1,573 @@
+package fieldmap
+
+import (
+	"math"
+	"path"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/strictyaml"
+)
+
+// someone is an account as far as rules of the tenant ask about it.
+type someone struct {
+	id     string
+	domain string // of its sign-in name
+	unit   string // path
+	placed bool   // the unit was exported
+	apart  []int  // of the map's list of accounts under rules of their own
+	flags  estate.Flag
+	cite   estate.Cite
+}
+
+// group is a group of a tenant.
+type group struct {
+	row  uint32
+	part bool // members may be missing
+}
+
+// groupDN keeps groups and accounts of one id apart.
+func groupDN(id string) []byte { return []byte("group " + id) }
+
+// readGroups reads the groups and who is in them.
+func (r *reader) readGroups() {
+	g := r.m.Groups
+	if g == nil {
+		return
+	}
+	files := r.memberFiles()
+	type listed struct {
+		id string
+		e  element
+		d  *document
+	}
+	var all []listed
+	for d, e := range r.each(g.Export.Value, g.Each.path, nil) {
+		id, _ := first(e, g.ID)
+		name, _ := first(e, g.Name)
+		if id == "" {
+			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: g.ID.text.Value}, "a group without an id")
+			continue
+		}
+		everybody := len(g.Everybody) > 0 && allHold(g.Everybody, e)
+		r.settled[id] = everybody
+		part := false
+		switch {
+		case everybody:
+		case g.In != nil:
+			part = files[id] == nil || r.cutOff(files[id]) != nil
+		case g.Members.path != nil:
+			members := g.Members.list(e)
+			part = members < 0 || g.Limit > 0 && members >= g.Limit
+		}
+		rec := &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: lineOf(e, g.ID)}
+		if part {
+			rec.Flags |= estate.MembersPart
+		}
+		r.groups[id] = &group{r.into.Object(r.at, rec), part}
+		all = append(all, listed{id, e, d})
+	}
+	for _, x := range all {
+		if g.Members.path == nil {
+			continue
+		}
+		r.into.StartFile(x.d.part.Stored)
+		for _, m := range ask(x.e.value, x.e.lines, g.Members.path) {
+			r.member(x.id, textOf(m.value), m.line)
+		}
+	}
+	if g.In == nil {
+		return
+	}
+	for _, d := range r.exports[g.In.Export.Value] {
+		r.into.StartFile(d.part.Stored)
+		m := g.In.group.FindStringSubmatch(path.Base(d.part.Name))
+		if m == nil {
+			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: 1}, "the file's name does not say which group's members these are")
+			continue
+		}
+		for _, e := range d.each(g.In.Each.path) {
+			if id, _ := first(e, g.In.ID); id != "" {
+				r.member(m[1], id, e.lines.line)
+			}
+		}
+	}
+}
+
+// list returns how many elements the list has in which a path ends; -1 where
+// the list itself is not there.
+func (p Path) list(e element) int {
+	if at := strings.LastIndex(p.text.Value, "[*]"); at > 0 {
+		var list Path
+		if err := list.parse(p.text.Value[:at]); err == nil {
+			for _, v := range list.path.Select(e.value) {
+				if members, ok := v.([]any); ok {
+					return len(members)
+				}
+			}
+			return -1
+		}
+	}
+	return len(p.path.Select(e.value))
+}
+
+// memberFiles are the exports of single groups' members, by group.
+func (r *reader) memberFiles() map[string][]*document {
+	files := map[string][]*document{}
+	if in := r.m.Groups.In; in != nil {
+		for _, d := range r.exports[in.Export.Value] {
+			if m := in.group.FindStringSubmatch(path.Base(d.part.Name)); m != nil {
+				files[m[1]] = append(files[m[1]], d)
+			}
+		}
+	}
+	return files
+}
+
+// member says that a group holds an account, or another group.
+func (r *reader) member(of, id string, line int) {
+	g := r.groups[of]
+	if g == nil {
+		g = &group{row: r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(of), Name: []byte(of), GroupType: estate.SecurityGroup, Line: line})}
+		r.groups[of] = g
+	}
+	dn := []byte(id)
+	if r.groups[id] != nil {
+		dn = groupDN(id)
+	}
+	r.held[id] = append(r.held[id], of)
+	r.into.Member(r.at, g.row, dn, line)
+}
+
+// within are the groups that hold an account, those that hold its groups
+// included.
+func (r *reader) within(id string) map[string]bool {
+	found := map[string]bool{}
+	queue := slices.Clone(r.held[id])
+	for ; len(queue) > 0; queue = queue[1:] {
+		if !found[queue[0]] {
+			found[queue[0]] = true
+			queue = append(queue, r.held[queue[0]]...)
+		}
+	}
+	return found
+}
+
+// roles marks the holders of roles of administration.
+func (r *reader) roles() {
+	roles := r.m.Roles
+	if roles == nil {
+		return
+	}
+	for d, e := range r.each(roles.Export.Value, roles.Each.path, roles.Only) {
+		for _, f := range ask(e.value, e.lines, roles.Members.path) {
+			r.into.StartFile(d.part.Stored)
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(textOf(f.value)), Flags: estate.Administrator, Line: f.line})
+		}
+	}
+}
+
+// synchronisation finds out how synchronised accounts' passwords are checked.
+func (r *reader) synchronisation() {
+	for _, w := range r.m.Sync {
+		if slices.ContainsFunc(w.Needs, func(x strictyaml.Text) bool {
+			return len(r.exports[x.Value]) == 0 || r.cutOff(r.exports[x.Value]) != nil
+		}) {
+			continue
+		}
+		for _, d := range r.exports[w.Export.Value] {
+			text, ok := first(element{d.value, d.lines}, w.At)
+			if ok && (w.Is.Value == "" || strings.EqualFold(text, w.Is.Value)) {
+				r.tenant.Sync = estate.Way(w.Way.Value)
+				return
+			}
+		}
+	}
+}
+
+// lowest is the precedence of what governs only where no policy of the tenant's
+// own does.
+const lowest = int64(math.MaxInt32)
+
+// derived makes a policy that the exports do not spell out as one: the tenant's
+// own settings with others over them, for a group of accounts. No account is in
+// two of these groups.
+func (r *reader) derived(name string, over estate.Settings, ids []string, at estate.Cite) {
+	r.made++
+	precedence := lowest - r.made
+	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup, Line: at.Line})
+	for _, id := range ids {
+		r.into.Member(r.at, row, []byte(id), at.Line)
+	}
+	p := r.into.Override(r.at, []byte(name), at.Line)
+	p.Name, p.Cite, p.Precedence = name, at, &precedence
+	p.Targets = []estate.Target{{DN: string(groupDN(name)), Cite: at}}
+	if head := r.tenant.Head; head != nil {
+		p.Asks = head.Asks
+		for id, f := range head.Settings {
+			p.Settings[id] = f
+		}
+	}
+	for id, f := range over {
+		p.Settings[id] = f
+	}
+}
+
+// domains gives accounts the settings of the domain in their names. Where all
+// domains have the same, they are the tenant's.
+func (r *reader) domains() {
+	m := r.m.Domains
+	if m == nil || len(r.exports[m.Export.Value]) == 0 || r.tenant.Head == nil {
+		return
+	}
+	type domain struct {
+		name  string
+		facts estate.Settings
+		at    estate.Cite
+	}
+	var all []domain
+	for d, e := range r.each(m.Export.Value, m.Each.path, nil) {
+		name, _ := first(e, m.Name)
+		one := domain{strings.ToLower(name), estate.Settings{}, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Name), Where: m.Name.text.Value, Raw: name}}
+		for i := range m.Settings {
+			r.setting(one.facts, &m.Settings[i], e, d)
+			r.missing(one.facts, &m.Settings[i], []*document{d})
+		}
+		all = append(all, one)
+	}
+	if len(all) == 0 {
+		return
+	}
+	cut := r.cutOff(r.exports[m.Export.Value]) != nil
+	same := !cut && !slices.ContainsFunc(all, func(x domain) bool { return !sameValues(x.facts, all[0].facts) })
+	if same {
+		for id, f := range all[0].facts {
+			r.tenant.Head.Settings[id] = f
+		}
+		return
+	}
+	for i := range m.Settings { // of no domain in the evidence, nothing is known
+		reading := &m.Settings[i]
+		r.tenant.Head.Settings[reading.row.ID] = estate.Fact{Cite: all[0].at, Problem: "it differs from domain to domain, and the domain of the account's name is not in the evidence",
+			Remedy: "Export all domains, and the accounts with their sign-in names."}
+	}
+	for _, x := range all {
+		var ids []string
+		for _, who := range r.people {
+			if who.domain == x.name {
+				ids = append(ids, who.id)
+			}
+		}
+		r.derived("domain "+x.name, x.facts, ids, x.at)
+	}
+}
+
+func sameValues(x, y estate.Settings) bool {
+	if len(x) != len(y) {
+		return false
+	}
+	for id, f := range x {
+		if y[id].Value != f.Value || y[id].Problem != f.Problem {
+			return false
+		}
+	}
+	return true
+}
+
+// units gives accounts the settings of their units: each setting is that of the
+// nearest unit above which has one.
+func (r *reader) units() {
+	m := r.m.Units
+	if m == nil || len(r.exports[m.Of.Export.Value]) == 0 {
+		return
+	}
+	paths := map[string]string{} // by id
+	for _, e := range r.each(m.Export.Value, m.Each.path, nil) {
+		id, _ := first(e, m.ID)
+		text, _ := first(e, m.Path)
+		paths[unitID(id)] = text
+	}
+	root := r.tenant.Head
+	at := r.exports[m.Of.Export.Value][0]
+	own := map[string]estate.Settings{} // by path; "/" is the root
+	lost, open := "", ""
+	var lostAt estate.Cite
+	for _, later := range []bool{true, false} { // what an administrator set goes over what is there from the beginning
+		for d, e := range r.each(m.Of.Export.Value, m.Of.Each.path, nil) {
+			if (len(m.Of.Later) > 0 && allHold(m.Of.Later, e)) != later {
+				continue
+			}
+			where := "/"
+			if id, ok := first(e, m.Of.Unit); ok && id != "" {
+				if where = paths[unitID(id)]; where == "" {
+					lost, lostAt = id, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Of.Unit), Where: m.Of.Unit.text.Value, Raw: id}
+					if len(r.exports[m.Export.Value]) == 0 && !slices.ContainsFunc(r.people, func(p someone) bool { return p.placed && p.unit != "/" }) {
+						where, lost = "/", "" // there is one unit: the root
+					} else {
+						continue
+					}
+				}
+			}
+			if text, ok := first(e, m.Of.Open); ok && text != "" {
+				open, lostAt = text, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Of.Open), Where: m.Of.Open.text.Value, Raw: text}
+				continue
+			}
+			facts := estate.Settings{}
+			for i := range m.Of.Settings {
+				r.setting(facts, &m.Of.Settings[i], e, d)
+			}
+			if own[where] == nil {
+				own[where] = estate.Settings{}
+			}
+			for id, f := range facts {
+				own[where][id] = f
+			}
+		}
+	}
+	if root == nil {
+		r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced, Platform: r.tenant.Platform, Settings: estate.Settings{},
+			Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: r.m.ID.Value}}
+		root = r.tenant.Head
+	}
+	for id, f := range own["/"] {
+		root.Settings[id] = f
+	}
+	for i := range m.Of.Settings {
+		r.missing(root.Settings, &m.Of.Settings[i], r.exports[m.Of.Export.Value])
+	}
+	if len(own) > 1 || lost != "" || open != "" {
+		r.inUnits(own, lost, open, lostAt)
+	}
+}
+
+// unitID is a unit's id without what some replies put before it.
+func unitID(id string) string {
+	return strings.TrimPrefix(strings.TrimPrefix(id, "orgUnits/"), "id:")
+}
+
+// inUnits makes a policy for each unit in which accounts live under other
+// settings than the root's.
+func (r *reader) inUnits(own map[string]estate.Settings, lost, open string, lostAt estate.Cite) {
+	byUnit := map[string][]string{} // accounts by the nearest units that set something
+	facts := map[string]estate.Settings{}
+	at := map[string]estate.Cite{}
+	for _, who := range r.people {
+		if !who.placed {
+			r.undecided("unit not in the evidence", []string{who.id}, "the unit of the account, which was not exported", who.cite)
+			continue
+		}
+		over, nearest := estate.Settings{}, ""
+		for _, unit := range above(who.unit) {
+			for id, f := range own[unit] {
+				if unit != "/" {
+					over[id], nearest = f, unit
+					at[unit] = f.Cite
+				}
+			}
+		}
+		if nearest != "" {
+			byUnit[nearest], facts[nearest] = append(byUnit[nearest], who.id), over
+		}
+	}
+	for _, unit := range sorted(byUnit) {
+		r.derived("unit "+unit, facts[unit], byUnit[unit], at[unit])
+	}
+	var others []string
+	for _, who := range r.people {
+		if who.placed && who.unit != "/" || open != "" {
+			others = append(others, who.id)
+		}
+	}
+	if lost != "" {
+		r.undecided("a policy of a unit that is not in the evidence", others, "which unit "+lost+" is", lostAt)
+	}
+	if open != "" {
+		r.undecided("a policy for "+open, others, "who "+open+" is for", lostAt)
+	}
+}
+
+// undecided makes a policy of which it is not known whether it applies to some
+// accounts.
+func (r *reader) undecided(name string, ids []string, why string, at estate.Cite) {
+	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup, Line: at.Line})
+	for _, id := range ids {
+		r.into.Member(r.at, row, []byte(id), at.Line)
+	}
+	p := r.into.Override(r.at, []byte(name), at.Line)
+	first := int64(1)
+	p.Name, p.Cite, p.Precedence, p.Open = name, at, &first, why
+	p.Targets = []estate.Target{{DN: string(groupDN(name)), Cite: at}}
+}
+
+// above are the paths of a unit and those above it, the root first.
+func above(unit string) []string {
+	all := []string{"/"}
+	for i, c := range unit {
+		if c == '/' && i > 0 {
+			all = append(all, unit[:i])
+		}
+	}
+	if unit != "/" {
+		all = append(all, unit)
+	}
+	return all
+}
+
+func sorted[T any](m map[string]T) []string {
+	var all []string
+	for k := range m {
+		all = append(all, k)
+	}
+	slices.Sort(all)
+	return all
+}
+
+// apart gives accounts that the tenant's own settings do not govern rules of
+// their own.
+func (r *reader) apart() {
+	for i := range r.m.Apart {
+		a := &r.m.Apart[i]
+		var targets []estate.Target
+		for _, who := range r.people {
+			if slices.Contains(who.apart, i) {
+				targets = append(targets, estate.Target{DN: who.id, Cite: who.cite})
+			}
+		}
+		if len(targets) == 0 {
+			continue
+		}
+		p := r.into.Override(r.at, []byte(a.Name), targets[0].Cite.Line)
+		before := int64(0)
+		p.Name, p.Cite, p.Precedence, p.Targets = a.Name, targets[0].Cite, &before, targets
+		for _, f := range a.Settings {
+			at := targets[0].Cite
+			at.Where, at.Note = "fixed by the platform", f.Source
+			p.Settings[f.row.ID] = estate.Fact{Value: f.value, Cite: at}
+		}
+	}
+}
+
+// Answers to whether a second factor is asked for.
+type answer uint8
+
+const (
+	no answer = iota
+	perhaps
+	yes
+)
+
+// factors finds who is asked for a second factor at every sign-in. That nobody
+// is asked is only known where all exports that could say so are there.
+func (r *reader) factors() {
+	if len(r.m.Factors) == 0 {
+		return
+	}
+	known, complete := false, true
+	for i := range r.m.Factors {
+		docs := r.exports[r.m.Factors[i].Export.Value]
+		known = known || len(docs) > 0
+		complete = complete && len(docs) > 0 && r.cutOff(docs) == nil
+	}
+	if !known {
+		return
+	}
+	roles, rolesKnown := r.roleHolders()
+	for _, who := range r.people {
+		asked := no
+		if !complete {
+			asked = perhaps
+		}
+		groups := r.within(who.id)
+		for i := range r.m.Factors {
+			asked = max(asked, r.m.Factors[i].asks(r, &who, groups, roles, rolesKnown))
+		}
+		flag := map[answer]estate.Flag{no: estate.FactorOptional, yes: estate.FactorRequired}[asked]
+		if flag != 0 {
+			r.into.StartFile(who.cite.File)
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag, Line: who.cite.Line})
+		}
+	}
+}
+
+// roleHolders are the roles of each account, and whether they were exported.
+func (r *reader) roleHolders() (map[string]map[string]bool, bool) {
+	roles := r.m.Roles
+	if roles == nil || len(r.exports[roles.Export.Value]) == 0 {
+		return nil, false
+	}
+	all := map[string]map[string]bool{}
+	for _, e := range r.each(roles.Export.Value, roles.Each.path, nil) {
+		id, _ := first(e, roles.ID)
+		for _, f := range ask(e.value, e.lines, roles.Members.path) {
+			who := textOf(f.value)
+			if all[who] == nil {
+				all[who] = map[string]bool{}
+			}
+			all[who][id] = true
+		}
+	}
+	return all, r.cutOff(r.exports[roles.Export.Value]) == nil
+}
+
+func (f *Factor) asks(r *reader, who *someone, groups map[string]bool, roles map[string]map[string]bool, rolesKnown bool) answer {
+	asked := no
+	for _, d := range r.exports[f.Export.Value] {
+		if f.Everybody != nil {
+			if f.Everybody.holds(element{d.value, d.lines}) {
+				return yes
+			}
+			continue
+		}
+		for _, e := range d.each(f.Each.path) {
+			if !allHold(f.Only, e) {
+				continue
+			}
+			in := r.among(e, who, groups, roles[who.id], rolesKnown, f.Users, f.Groups, f.Roles)
+			if f.All != nil && f.All.holds(e) {
+				in = yes
+			}
+			out := r.among(e, who, groups, roles[who.id], rolesKnown, f.NoUsers, f.NoGroups, f.NoRoles)
+			applies := min(in, yes-out)
+			if applies == yes && slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) }) {
+				applies = perhaps
+			}
+			asked = max(asked, applies)
+		}
+	}
+	return asked
+}
+
+// among reports whether lists of accounts, groups and roles hold an account.
+func (r *reader) among(e element, who *someone, groups, roles map[string]bool, rolesKnown bool, users, in, holding Path) answer {
+	found := no
+	values := func(p Path) []string {
+		var all []string
+		if p.path != nil {
+			for _, v := range p.path.Select(e.value) {
+				all = append(all, textOf(v))
+			}
+		}
+		return all
+	}
+	if slices.Contains(values(users), who.id) {
+		return yes
+	}
+	for _, id := range values(in) {
+		switch g := r.groups[id]; {
+		case groups[id]:
+			return yes
+		case g == nil || g.part:
+			found = perhaps
+		}
+	}
+	for _, id := range values(holding) {
+		switch {
+		case roles[id]:
+			return yes
+		case !rolesKnown:
+			found = perhaps
+		}
+	}
+	return found
+}
