@@ -106,6 +106,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"evidence-poorer":           {"missing", 0.0, "", "fine-grained policies: 1 in outer-light.ldif, 0 now; gone: Lamp Keepers"},
 		"template-filtered":         {"conflicting", 0.0, "", "Quay Trial is linked at the root and sets account settings, but the controllers may not read or apply it"},
 		"option-not-taken":          {"conflicting", nil, "", "reads no pwhistory.conf"},
+		"list-cut":                  {"missing", nil, "", "the list of users goes on"},
 		"accounts-elsewhere":        {"missing", nil, "", "sss"},
 		"module-not-modelled":       {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":             {"missing", nil, "", "Dredging Crews at Dredging: linked; its WMI filter decides on the machine"},
@@ -274,7 +275,7 @@ func TestAccountsFilters(t *testing.T) {
 		{[]string{"kiosk*"}, "kiosk01 kiosk02"},
 		{[]string{"--policy", "executives"}, "c.regent w.lowe"},
 		{[]string{"--tier", "privileged", "--rule", "default"}, "Administrator adm-old adm-quay svc-backup"},
-		{[]string{"--rule", "direct"}, "h.thorne"},
+		{[]string{"--rule", "direct"}, "h.thorne <root_account>"},
 		{[]string{"--rule", "unknown"}, "r.stern s.helm t.oar Administrator o.lantern Administrator r.keel s.hull t.strake b.book n.brass s.ward i.spar@marrowick.example t.reef@pilots.marrowick.example"},
 		{[]string{"--flag", "reversible"}, "k.sluice t.strake"},
 		{[]string{"--flag", "disabled", "adm-*"}, "adm-old"},
@@ -410,7 +411,7 @@ func TestTraceShowsAllDoors(t *testing.T) {
 		}
 	}
 	doc := document(t, audit, "trace", "w.lowe")
-	if at(doc, "doors", 0, "own_settings", "lockout-threshold", "value") != 20.0 || at(doc, "doors", 0, "settings", "lockout-threshold", "special") != "never" {
+	if at(doc, "doors", 0, "own_settings", "lockout-threshold", "value") != 20.0 || at(doc, "doors", 0, "settings", "lockout-threshold", "value") != 20.0 || at(doc, "settings", "lockout-threshold", "special") != "never" {
 		t.Errorf("the tenant's settings beside the domain's: %v", at(doc, "doors", 0))
 	}
 	for args, say := range map[string]string{"gateop --authority gate9": `the nearest is "gate`, "root --authority marrowick.example": "no account"} {

@@ -222,7 +222,7 @@ func TestRehearse(t *testing.T) {
 	// Where evidence disagrees, it is said; where a domain has no template, there
 	// is nothing to disagree with.
 	for scope, want := range map[string]string{
-		"gate3 / machine / standard": "barrier, sshd: never locks; login: stronger", "marrowickharbour.cloud.example / domain default of marrowick.example": "marrowick.example, whose accounts these are",
+		"gate3 / machine / standard": "barrier, sshd: never locks; login: stronger", "marrowickharbour.cloud.example / domain default of marrowick.example": "at the door of marrowick.example, whose accounts these are",
 		"outer-light.marrowick.example / domain default": "[]", "marrowick.example / domain default / standard": "[]",
 	} {
 		if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", scope, "--for", "1h")["notes"]); !strings.Contains(got, want) {

@@ -211,8 +211,8 @@ accounts:
     name: login
     flags:
       - {flag: disabled, at: active, is: ["no"]}
-      - {flag: second-factor, at: second step, is: ["yes"]}
-      - {flag: no-second-factor, at: second step, is: ["no"]}
+      - {flag: factor-required, at: second step, is: ["yes"]}
+      - {flag: factor-not-required, at: second step, is: ["no"]}
       - {flag: administrator, at: role, is: [keeper]}
 `)
 	must(t, dir, "gather", export)

@@ -99,9 +99,13 @@ func effectiveFor(s *govern.Survey, p place) (*govern.Scope, govern.Governing, m
 		return scope, g, govern.WithFlags(scope.Settings, a, p.row)
 	}
 	from, _ := s.Resolutions[p.authority].Source(p.row)
-	scope.Elsewhere = g.At
+	scope.Elsewhere, scope.Way = g.At, g.Way
 	s.Settle(scope)
-	return scope, g, govern.WithFlags(scope.Settings, g.At, from.Row)
+	settings := govern.WithFlags(scope.Settings, g.At, from.Row)
+	if g.Way == estate.PasswordHash { // the cloud goes by its own exemption from expiry
+		settings["max-age"] = govern.WithFlags(scope.Settings, a, p.row)["max-age"]
+	}
+	return scope, g, settings
 }
 
 // addDoors tells of the person's other accounts.

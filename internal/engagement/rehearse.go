@@ -131,7 +131,10 @@ func (r *Rehearsal) note(s *govern.Survey) {
 		if c := configured[id]; c != nil && c.Problem == "" && c.Value.IsSet() && c.Value != own.Value {
 			r.Notes = append(r.Notes, fmt.Sprintf("%s: the domain enforces %s (%s), and %s configures %s (%s). What is enforced was played.", id, row.Text(own.Value), own.Cite, c.By.Name(), row.Text(c.Value), c.Cite))
 		}
-		if c := cloud[id]; c.Missing == govern.Present && c.Value.IsSet() && c.Value != own.Value {
+		if c := r.Scope.Home[id]; r.Scope.Way == estate.PasswordHash && c.Missing == govern.Present && c.Value.IsSet() && c.Value != own.Value {
+			r.Notes = append(r.Notes, fmt.Sprintf("%s: at the door of %s, whose accounts these are, it is %s (%s); %s checks a copy of the hash by itself, and has %s (%s). The tenant's door was played.",
+				id, r.Scope.Elsewhere.Name, row.Text(c.Value), c.Cite, r.Scope.Authority.Name, row.Text(own.Value), own.Cite))
+		} else if c := cloud[id]; c.Missing == govern.Present && c.Value.IsSet() && c.Value != own.Value {
 			r.Notes = append(r.Notes, fmt.Sprintf("%s: %s has %s (%s), and %s, whose accounts these are, %s (%s). The domain's was played.",
 				id, r.Scope.Authority.Name, row.Text(c.Value), c.Cite, r.Scope.Elsewhere.Name, row.Text(own.Value), own.Cite))
 		}

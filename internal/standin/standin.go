@@ -185,6 +185,9 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request, name, export strin
 		}
 		value = put(list[from:to])
 	}
+	if object, ok := value.(map[string]any); ok && next == 0 {
+		delete(object, s.opt.Map.Live.NextField()) // here the list ends, wherever the export was cut
+	}
 	if next > 0 {
 		query := r.URL.Query()
 		query.Set("from", strconv.Itoa(next))

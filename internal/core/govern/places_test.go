@@ -13,7 +13,7 @@ import (
 
 // land builds several authorities from short lines.
 //
-//	KIND NAME [SID]                              the ones that follow are its own
+//	KIND NAME [SID] [sync=WAY]                   the ones that follow are its own
 //	head SETTING=VALUE…
 //	policy NAME PRECEDENCE SETTING=VALUE,… TARGET…   precedence "-": none
 //	account NAME [FLAG…] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME]
@@ -44,6 +44,9 @@ func land(t testing.TB, lines string) *estate.Estate {
 		switch f[0] {
 		case "domain", "machine", "ldap", "tenant":
 			at = estate.Place{Name: f[1], Kind: estate.Kind(f[0])}
+			if way, ok := strings.CutPrefix(f[len(f)-1], "sync="); ok {
+				b.At(at).Sync, f = estate.Way(way), f[:2]
+			}
 			if a := b.At(at); len(f) > 2 {
 				a.SID, a.PoliciesLie = f[2], true
 				b.ShowsMembers(at)
@@ -84,7 +87,11 @@ func land(t testing.TB, lines string) *estate.Estate {
 			}
 			b.Object(at, r)
 		case "group":
-			row := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte(f[1]), Name: []byte(f[1]), GroupType: estate.SecurityGroup, RID: uint32(100 + i), Line: i + 1})
+			rec := &estate.Record{Class: estate.Group, DN: []byte(f[1]), Name: []byte(f[1]), GroupType: estate.SecurityGroup, RID: uint32(100 + i), Line: i + 1}
+			if strings.HasSuffix(f[1], "!") { // members may be missing
+				rec.Flags = estate.MembersPart
+			}
+			row := b.Object(at, rec)
 			for _, m := range f[2:] {
 				b.Member(at, row, []byte(m), i+1)
 			}
@@ -164,8 +171,8 @@ func TestEveryKindOfPlace(t *testing.T) {
 // the tenant's own, and its tier is the domain account's where it has none.
 func TestSettingsOfSynchronisedAccounts(t *testing.T) {
 	e := land(t, "domain quay.example S-1-5-21-7\nhead min-length=8 history=24 max-age=90_days\naccount ada rid=500\naccount bo rid=1105\n"+
-		"tenant t\nhead min-length=5 blocklist=on expiry-for-synced=off\naccount a synchronised second-factor from=quay.example\\ada\naccount b synchronised no-second-factor from=quay.example\\bo\n"+
-		"account c second-factor\naccount d no-second-factor\naccount f")
+		"tenant t sync=pass-through\nhead min-length=5 blocklist=on expiry-for-synced=off\naccount a synchronised factor-required from=quay.example\\ada\naccount b synchronised second-factor factor-not-required from=quay.example\\bo\n"+
+		"account c factor-required\naccount d factor-not-required\naccount f second-factor")
 	s := surveyed(e)
 	got := map[string]string{}
 	for _, scope := range s.Scopes {
@@ -191,6 +198,99 @@ func TestSettingsOfSynchronisedAccounts(t *testing.T) {
 	if len(got) != 3 {
 		t.Errorf("scopes: %v", got)
 	}
+}
+
+// What holds for a synchronised account at the tenant's door depends on who
+// checks its password there.
+func TestWaysOfSynchronisation(t *testing.T) {
+	const domain = "domain quay.example S-1-5-21-7\nhead min-length=8 max-age=90_days lockout-threshold=5 lockout-window=15m lockout-duration=15m\naccount ada rid=1104\n"
+	for lines, want := range map[string]string{
+		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=off": "8 characters; 10 failed tries; 1 minute; never expires",
+		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=on":  "8 characters; 10 failed tries; 1 minute; 30 days",
+		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days":                       "8 characters; 10 failed tries; 1 minute; ?",
+		"tenant t sync=password-hash\nhead expiry-for-synced=off":                                                                  "8 characters; ?; ?; never expires",
+		"tenant t sync=pass-through\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off":                  "8 characters; 5 failed tries; 15 minutes; 90 days",
+		"tenant t\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off":                                    "8 characters; ?; ?; ?",
+		"tenant t\nhead lockout-threshold=5 lockout-duration=15m max-age=90_days expiry-for-synced=on":                             "8 characters; 5 failed tries; 15 minutes; 90 days",
+	} {
+		for _, federated := range []string{"", " federated"} {
+			s := surveyed(land(t, domain+lines+"\naccount a synchronised"+federated+" from=quay.example\\ada"))
+			scope, _ := s.ScopeOf(1, 0)
+			var words []string
+			for _, id := range []setting.ID{"min-length", "lockout-threshold", "lockout-duration", "max-age"} {
+				text := setting.Get(id).Text(scope.Settings[id].Value)
+				if scope.Settings[id].Missing != Present {
+					text = "?"
+				}
+				words = append(words, text)
+			}
+			expected := want
+			if federated != "" { // the tenant's settings never run
+				expected = "8 characters; 5 failed tries; 15 minutes; 90 days"
+			}
+			if got := strings.Join(words, "; "); got != expected {
+				t.Errorf("%s%s: %s, want %s", lines, federated, got, expected)
+			}
+			if home := scope.Home["lockout-threshold"]; home.Value != setting.Number(5) {
+				t.Errorf("%s: at home %v", lines, home)
+			}
+		}
+	}
+}
+
+// Exceptions, origins, conditions that are not modelled, lists that are cut.
+func TestConditionsOfPolicies(t *testing.T) {
+	const lines = "tenant t\nhead min-length=5\npolicy p 1 min-length=12 g\npolicy rest 9 min-length=7\naccount ada\naccount bo\naccount cy\naccount sy synchronised from=far.example\\x\naccount gi guest\ngroup g ada bo\ngroup h bo\ngroup part cy"
+	for name, c := range map[string]struct {
+		change func(a *estate.Authority, p *estate.Policy)
+		want   string
+	}{
+		"as it is":               {func(*estate.Authority, *estate.Policy) {}, "ada=p bo=p cy=rest"},
+		"but one":                {func(_ *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: 1}} }, "ada=p bo=rest cy=rest"},
+		"but a group":            {func(a *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: rowOf(a, "h")}} }, "ada=p bo=rest cy=rest"},
+		"but a group unseen":     {func(_ *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: estate.NotFound}} }, "ada=not known bo=not known cy=rest"},
+		"for another origin":     {func(_ *estate.Authority, p *estate.Policy) { p.Of = estate.FromDomain }, "ada=rest bo=rest cy=rest"},
+		"for its own":            {func(_ *estate.Authority, p *estate.Policy) { p.Of = estate.Native }, "ada=p bo=p cy=rest"},
+		"on a condition":         {func(_ *estate.Authority, p *estate.Policy) { p.Open = "the network" }, "ada=not known bo=not known cy=rest"},
+		"for whom is not told":   {func(_ *estate.Authority, p *estate.Policy) { p.Targets, p.TargetsPart = nil, true }, "ada=not known bo=not known cy=not known"},
+		"a group cut short":      {nil, "ada=p bo=p cy=not known"},
+		"the policies cut short": {func(a *estate.Authority, _ *estate.Policy) { a.PoliciesCut = &estate.Cite{} }, "ada=not known bo=not known cy=not known"},
+	} {
+		text := lines
+		if c.change == nil {
+			text = strings.Replace(lines, "group g ", "group g! ", 1)
+			text = strings.Replace(text, "min-length=12 g", "min-length=12 g!", 1)
+		}
+		e := land(t, text)
+		a := e.Authorities[0]
+		for i := range a.Overrides {
+			if c.change != nil && a.Overrides[i].Name == "p" {
+				c.change(a, &a.Overrides[i])
+			}
+		}
+		s := surveyed(e)
+		var got []string
+		for row := range 3 {
+			scope, _ := s.ScopeOf(0, row)
+			got = append(got, a.Objects.Name.At(row)+"="+scope.PolicyName())
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s: %s, want %s", name, text, c.want)
+		}
+		if scope, g := s.ScopeOf(0, 4); g.Rule != Unknown || !strings.Contains(scope.Why, "guest") && scope.Why != severalReasons {
+			t.Errorf("%s: a guest is governed by %s: %s", name, scope.PolicyName(), g.Why)
+		}
+	}
+}
+
+// rowOf finds a row by name.
+func rowOf(a *estate.Authority, name string) int {
+	for row := range a.Objects.Len() {
+		if a.Objects.Name.At(row) == name {
+			return row
+		}
+	}
+	return estate.NotFound
 }
 
 func TestCandidatesElsewhere(t *testing.T) {

@@ -80,7 +80,7 @@ func TestPlaceChecks(t *testing.T) {
 		"a tenant and its domain": {func(b *estate.Builder) {
 			settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": number(5), "lockout-duration": number(900), "max-age": number(86400), "min-length": number(12)}, accounts{"ada": 0, "cy": 0}).PoliciesLie = true
 			settle(b, "t", estate.Tenant, settings{"lockout-threshold": number(10), "lockout-duration": number(900), "expiry-for-synced": setting.Off},
-				accounts{"ada": estate.Synced, "bo": estate.Synced, "fed": estate.Federated})
+				accounts{"ada": estate.Synced, "bo": estate.Synced, "fed": estate.Federated}).Sync = estate.PasswordHash
 		}, []string{"cloud-lock-looser t / own of quay.example 1", "federated-unseen t 1", "synchronised-never-expire t / own of quay.example 1", "synchronised-unseen t 1", "weekend-of-guesses t / own 0"}},
 		"a tenant that is as strict": {func(b *estate.Builder) {
 			settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": never, "lockout-duration": setting.Of(setting.UntilAdmin), "max-age": never}, accounts{"ada": 0}).PoliciesLie = true
