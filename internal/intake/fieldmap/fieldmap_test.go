@@ -147,7 +147,7 @@ func TestAccountsAndLines(t *testing.T) {
   {"id": "2", "userPrincipalName": "bo@fed.example", "accountEnabled": false, "onPremisesSyncEnabled": null},
   {"userPrincipalName": null, "accountEnabled": false}]}`
 	all := tree("users.json", users, "methods.json", `{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "isMfaRegistered": true, "isAdmin": true}]}`,
-		"domains.json", `{"value": [{"id": "fed.example", "isInitial": false, "authenticationType": "Federated", "passwordValidityPeriodInDays": null}]}`,
+		"domains.json", `{"value": [{"id": "fed.example", "isInitial": false, "authenticationType": "Federated", "passwordValidityPeriodInDays": null}, {"id": "x.example", "isInitial": false, "authenticationType": "Managed"}]}`,
 		"groups.json", `{"value": [{"id": "g", "displayName": "Keepers", "securityEnabled": true, "members": [{"id": "1"},
    {"id": "9"}]}]}`)
 	b := estate.NewBuilder()
@@ -266,4 +266,102 @@ func FuzzExport(f *testing.F) {
 			t.Error("the copy has more lines")
 		}
 	})
+}
+
+// What an export does not hold is the documented default only where it is whole.
+func TestAbsence(t *testing.T) {
+	const users = `{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "accountEnabled": true}]}`
+	const report = "user,arn,password_enabled,mfa_active\nada,arn:aws:iam::%s:user/ada,true,true\n"
+	for name, c := range map[string]struct {
+		files []string
+		want  string // of each tenant: name, threshold, age, length
+	}{
+		"the rules were not gathered":     {[]string{"d.json", `{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed"}]}`}, "x.example - never 8"},
+		"nothing is set, by its name":     {[]string{"groupSettings.json", `{"value": []}`}, "folder 10 - 8"},
+		"nothing is set, by its context":  {[]string{"a.json", `{"@odata.context": "https://d/$metadata#groupSettings", "value": []}`}, "folder 10 - 8"},
+		"other rules only":                {[]string{"a.json", `{"value": [{"templateId": "x", "values": [{"name": "AllowGuests", "value": "true"}]}]}`}, "folder 10 - 8"},
+		"a page of rules is lacking":      {[]string{"a.json", `{"@odata.nextLink": "https://d/2", "value": [{"templateId": "x", "values": [{"name": "AllowGuests", "value": "true"}]}]}`}, "folder ? - 8"},
+		"and what is on the first stands": {[]string{"a.json", `{"@odata.nextLink": "https://d/2", "value": [{"values": [{"name": "LockoutThreshold", "value": "7"}]}]}`}, "folder 7 - 8"},
+		"both pages":                      {[]string{"a.json", `{"@odata.nextLink": "https://d/2", "value": [{"values": [{"name": "AllowGuests", "value": "true"}]}]}`, "b.json", `{"value": [{"values": [{"name": "x", "value": "y"}]}]}`}, "folder 10 - 8"},
+		"no policy, as the command says":  {[]string{"p.txt", "\nAn error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain name 000000000007 cannot be found.\n"}, "000000000007 - never 8"},
+		"two accounts in one folder":      {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2")}, "1 - - -; 2 - - -"},
+		"and their policies, which name them": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2"), "p.txt", "An error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain name 2 cannot be found."},
+			"1 - - -; 2 - never 8"},
+		"users alone": {[]string{"u.json", users}, "folder - - -"},
+	} {
+		b := estate.NewBuilder()
+		if err := read(shipped(t), tree(c.files...), b); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		var got []string
+		for _, a := range b.Finish() {
+			words := []string{a.Name}
+			for _, id := range []setting.ID{"lockout-threshold", "max-age", "min-length"} {
+				word := "-"
+				if a.Head != nil {
+					if f, ok := a.Head.Settings[id]; ok {
+						text, _ := f.Value.MarshalText()
+						word = string(text)
+						if f.Problem != "" {
+							word = "?"
+						}
+					}
+				}
+				words = append(words, word)
+			}
+			got = append(got, strings.Join(words, " "))
+		}
+		if text := strings.Join(got, "; "); text != c.want {
+			t.Errorf("%s: %s, want %s", name, text, c.want)
+		}
+	}
+	for name, c := range map[string]struct {
+		files []string
+		want  string
+	}{
+		"a policy of nobody's": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2"), "p.json", `{"PasswordPolicy": {"MinimumPasswordLength": 14}}`}, "does not say of which tenant it is, beside those of 1 and 2"},
+		"one export of two":    {[]string{"a.csv", fmt.Sprintf(report, "1") + "bo,arn:aws:iam::2:user/bo,true,true\n"}, "an export of two tenants, 1 and 2"},
+	} {
+		if err := read(shipped(t), tree(c.files...), estate.NewBuilder()); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+}
+
+// A group whose members may not all be there is known as such.
+func TestMembersInPart(t *testing.T) {
+	const groups = `{"value": [{"id": "g", "displayName": "Keepers", "securityEnabled": true%s}]}`
+	listed := func(n int) string {
+		var all []string
+		for i := range n {
+			all = append(all, fmt.Sprintf(`{"id": "%d"}`, i))
+		}
+		return `, "members": [` + strings.Join(all, ",") + "]"
+	}
+	const provider = `[{"id": "g", "type": "NATIVE", "objectClass": ["x"], "profile": {"name": "G"}}]`
+	for name, c := range map[string]struct {
+		files []string
+		part  bool
+	}{
+		"no list":        {[]string{"g.json", fmt.Sprintf(groups, "")}, true},
+		"an empty list":  {[]string{"g.json", fmt.Sprintf(groups, `, "members": []`)}, false},
+		"a list":         {[]string{"g.json", fmt.Sprintf(groups, listed(19))}, false},
+		"a full list":    {[]string{"g.json", fmt.Sprintf(groups, listed(20))}, true},
+		"no file":        {[]string{"g.json", provider}, true},
+		"a file of none": {[]string{"g.json", provider, "members-g.json", "[]"}, false},
+		"a file":         {[]string{"g.json", provider, "members-g.json", `[{"id": "1", "profile": {"login": "a"}}]`}, false},
+	} {
+		b := estate.NewBuilder()
+		if err := read(shipped(t), tree(c.files...), b); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		a := b.Finish()[0]
+		for row := range a.Objects.Len() {
+			if a.Objects.ClassOf(row) == estate.Group && a.Objects.FlagsOf(row)&estate.MembersPart != 0 != c.part {
+				t.Errorf("%s: in part %v, want %v", name, !c.part, c.part)
+			}
+		}
+	}
 }

@@ -235,6 +235,7 @@ type Accounts struct {
 	Account   Path            `yaml:"source-account"`
 	SID       Path            `yaml:"source-sid"`
 	Federated *Pick           `yaml:"federated"` // names of domains whose accounts sign in elsewhere
+	Domains   *Pick           `yaml:"domains"`   // names of all domains; of others it is not known where their accounts sign in
 	Only      []Condition     `yaml:"only"`      // others are no accounts
 	Groups    Path            `yaml:"groups"`    // ids of the groups that it is in
 	Joins     bool            `yaml:"joins"`     // it adds to accounts of another export
@@ -618,7 +619,7 @@ func (m *Map) checkAccounts(a *Accounts) error {
 			return f.Flag.Errorf(m.path, "unknown flag %q; the nearest is %q", f.Flag.Value, strictyaml.Nearest(f.Flag.Value, append(estate.FlagsNamed(), disabled)))
 		}
 	}
-	return m.checkPick(a.Federated)
+	return cmp.Or(m.checkPick(a.Federated), m.checkPick(a.Domains))
 }
 
 func valuesOf(texts []strictyaml.Text) []string {

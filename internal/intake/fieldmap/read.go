@@ -241,6 +241,7 @@ func (r *reader) read() error {
 	r.apart()
 	r.roles()
 	r.synchronisation()
+	r.elsewhere()
 	r.factors()
 	r.cutLists()
 	return nil

@@ -283,6 +283,7 @@ func (r *reader) units() {
 		return
 	}
 	paths := map[string]string{} // by id
+	whole := len(r.exports[m.Export.Value]) > 0 && r.cutOff(r.exports[m.Export.Value]) == nil
 	for _, e := range r.each(m.Export.Value, m.Each.path, nil) {
 		id, _ := first(e, m.ID)
 		text, _ := first(e, m.Path)
@@ -293,20 +294,17 @@ func (r *reader) units() {
 	own := map[string]estate.Settings{} // by path; "/" is the root
 	lost, open := "", ""
 	var lostAt estate.Cite
+	alone := !whole && r.oneUnit()
 	for _, later := range []bool{true, false} { // what an administrator set goes over what is there from the beginning
 		for d, e := range r.each(m.Of.Export.Value, m.Of.Each.path, nil) {
 			if (len(m.Of.Later) > 0 && allHold(m.Of.Later, e)) != later {
 				continue
 			}
 			where := "/"
-			if id, ok := first(e, m.Of.Unit); ok && id != "" {
+			if id, ok := first(e, m.Of.Unit); ok && id != "" && !alone {
 				if where = paths[unitID(id)]; where == "" {
 					lost, lostAt = id, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Of.Unit), Where: m.Of.Unit.text.Value, Raw: id}
-					if len(r.exports[m.Export.Value]) == 0 && !slices.ContainsFunc(r.people, func(p someone) bool { return p.placed && p.unit != "/" }) {
-						where, lost = "/", "" // there is one unit: the root
-					} else {
-						continue
-					}
+					continue
 				}
 			}
 			if text, ok := first(e, m.Of.Open); ok && text != "" {
@@ -337,8 +335,20 @@ func (r *reader) units() {
 		r.missing(root.Settings, &m.Of.Settings[i], r.exports[m.Of.Export.Value])
 	}
 	if len(own) > 1 || lost != "" || open != "" {
-		r.inUnits(own, lost, open, lostAt)
+		r.inUnits(own, whole, lost, open, lostAt)
 	}
+}
+
+// oneUnit reports whether there can be no unit but the root: every account is in
+// it, and all policies are for one.
+func (r *reader) oneUnit() bool {
+	m, ids := r.m.Units, map[string]bool{}
+	for _, e := range r.each(m.Of.Export.Value, m.Of.Each.path, nil) {
+		if id, ok := first(e, m.Of.Unit); ok {
+			ids[unitID(id)] = true
+		}
+	}
+	return len(ids) < 2 && !slices.ContainsFunc(r.people, func(p someone) bool { return !p.placed || p.unit != "/" })
 }
 
 // unitID is a unit's id without what some replies put before it.
@@ -348,7 +358,7 @@ func unitID(id string) string {
 
 // inUnits makes a policy for each unit in which accounts live under other
 // settings than the root's.
-func (r *reader) inUnits(own map[string]estate.Settings, lost, open string, lostAt estate.Cite) {
+func (r *reader) inUnits(own map[string]estate.Settings, whole bool, lost, open string, lostAt estate.Cite) {
 	byUnit := map[string][]string{} // accounts by the nearest units that set something
 	facts := map[string]estate.Settings{}
 	at := map[string]estate.Cite{}
@@ -375,7 +385,7 @@ func (r *reader) inUnits(own map[string]estate.Settings, lost, open string, lost
 	}
 	var others []string
 	for _, who := range r.people {
-		if who.placed && who.unit != "/" || open != "" {
+		if who.placed && who.unit != "/" || open != "" || !whole {
 			others = append(others, who.id)
 		}
 	}
@@ -384,6 +394,35 @@ func (r *reader) inUnits(own map[string]estate.Settings, lost, open string, lost
 	}
 	if open != "" {
 		r.undecided("a policy for "+open, others, "who "+open+" is for", lostAt)
+	}
+}
+
+// elsewhere leaves open who governs the accounts of domains of which it is not
+// known whether they sign in to the tenant at all.
+func (r *reader) elsewhere() {
+	for i := range r.m.Accounts {
+		a := &r.m.Accounts[i]
+		if a.Domains == nil {
+			continue
+		}
+		known := r.pick(a.Domains)
+		for i := range known {
+			known[i] = strings.ToLower(known[i])
+		}
+		docs := r.exports[a.Domains.Export.Value]
+		if len(docs) == 0 || r.cutOff(docs) != nil {
+			r.tenant.Sync = ""
+		}
+		var open []string
+		var at estate.Cite
+		for _, who := range r.people {
+			if who.domain != "" && !slices.Contains(known, who.domain) {
+				open, at = append(open, who.id), who.cite
+			}
+		}
+		if len(open) > 0 {
+			r.undecided("domains that are not in the evidence", open, "whether the account's domain signs in elsewhere", at)
+		}
 	}
 }
 
