@@ -314,7 +314,7 @@ func (r *Report) settings() {
 		for _, row := range setting.Table() {
 			x, y := was.Settings[row.ID], now.Settings[row.ID]
 			neither := x.Missing != govern.Present && y.Missing != govern.Present
-			if row.ID == "mfa" && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
+			if (row.ID == "mfa" || row.ID == "mfa-capable") && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
 				continue
 			}
 			c := Setting{Change{Way: Differs, What: policyOf(now), Before: textOf(&row, x), After: textOf(&row, y)}, row.ID, y.Cite}

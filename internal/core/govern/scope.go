@@ -414,7 +414,7 @@ func (s *Scope) atDoor(own map[setting.ID]Effective) {
 // TenantsOwn reports whether a setting of a tenant concerns its synchronised
 // accounts as well.
 func TenantsOwn(id setting.ID) bool {
-	return id == "mfa" || id == "expiry-for-synced" || id == "directory-blocklist-mode"
+	return id == "mfa" || id == "mfa-capable" || id == "expiry-for-synced" || id == "directory-blocklist-mode"
 }
 
 // OwnSettings returns the settings of an authority itself, whoever they govern.
@@ -427,12 +427,24 @@ func (s *Survey) OwnSettings(authority int) map[setting.ID]Effective {
 type factorCount struct {
 	with, without, unknown int
 	at                     estate.Cite
+	able, unable, unread   int // who has registered one
+	seen                   estate.Cite
 }
 
 func (f *factorCount) add(a *estate.Authority, row int) {
 	flags := a.Objects.FlagsOf(row)
 	if flags&estate.Disabled != 0 {
 		return
+	}
+	switch {
+	case flags&estate.SecondFactor != 0:
+		f.able, f.seen = f.able+1, cmp.Or(f.seen, a.CiteOf(row))
+	case flags&estate.NoSecondFactor != 0:
+		if f.unable++; f.unable == 1 {
+			f.seen = a.CiteOf(row)
+		}
+	default:
+		f.unread++
 	}
 	switch {
 	case flags&estate.FactorRequired != 0:
@@ -452,18 +464,25 @@ func (f *factorCount) add(a *estate.Authority, row int) {
 
 // into sets what the counts come to, where every account's is known.
 func (f *factorCount) into(scope *Scope) {
-	if scope.Settings["mfa"].Missing == NoSuch || f.unknown > 0 || f.with+f.without == 0 {
-		return
+	for _, c := range []struct {
+		id                     setting.ID
+		with, without, unknown int
+		at                     estate.Cite
+		are                    string
+	}{{"mfa", f.with, f.without, f.unknown, f.at, "are asked for a second factor"}, {"mfa-capable", f.able, f.unable, f.unread, f.seen, "have registered a second factor"}} {
+		if scope.Settings[c.id].Missing == NoSuch || c.unknown > 0 || c.with+c.without == 0 {
+			continue
+		}
+		word := "some"
+		switch {
+		case c.with == 0:
+			word = "none"
+		case c.without == 0:
+			word = "all"
+		}
+		c.at.Note = fmt.Sprintf("%d of %d enabled accounts %s", c.with, c.with+c.without, c.are)
+		scope.Settings[c.id] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: c.at}, From: "the accounts"}
 	}
-	word := "some"
-	switch {
-	case f.with == 0:
-		word = "none"
-	case f.without == 0:
-		word = "all"
-	}
-	f.at.Note = fmt.Sprintf("%d of %d enabled accounts are asked for a second factor", f.with, f.with+f.without)
-	scope.Settings["mfa"] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: f.at}, From: "the accounts"}
 }
 
 // effective works out every setting of a scope. A fine-grained policy supplies
@@ -485,7 +504,37 @@ func effective(a *estate.Authority, s *Scope) map[setting.ID]Effective {
 			all[row.ID] = effectiveFrom(p, row.ID)
 		}
 	}
+	for _, row := range setting.Table() {
+		if all[row.ID].Missing == NotCollected && len(row.Of) > 0 {
+			all[row.ID] = strongest(all, &row)
+		}
+	}
 	return all
+}
+
+// strongest is the strongest of the settings that a further one sums up. Where
+// one of them is missing, it may be stronger still: the sum is known only if no
+// value could be.
+func strongest(all map[setting.ID]Effective, row *setting.Setting) Effective {
+	best, lacks := Effective{Missing: NotCollected}, Effective{Missing: Present}
+	for _, id := range row.Of {
+		switch e := all[id]; {
+		case e.Missing == NoSuch:
+		case e.Missing != Present:
+			lacks = e
+		default:
+			order, ok := setting.Get(id).Compare(e.Value, best.Value)
+			if best.Missing != Present || ok && order > 0 {
+				best = e
+			}
+		}
+	}
+	if lacks.Missing != Present && best.Value != setting.On {
+		if n, ok := best.Value.Number(); !ok || n == 0 {
+			return lacks
+		}
+	}
+	return best
 }
 
 func effectiveFrom(p *estate.Policy, id setting.ID) Effective {

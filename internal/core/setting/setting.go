@@ -75,7 +75,10 @@ type Setting struct {
 	On       []Platform // the platforms that have this setting
 	Limits   map[Platform]Range
 	Defaults map[Platform]Value // of a new installation
-	Meaning  string
+	// Of are the settings of which this one is the strongest; no place is asked for
+	// it by itself.
+	Of      []ID
+	Meaning string
 }
 
 // ErrValue is wrapped by every error about a value.

@@ -30,6 +30,7 @@ type door struct {
 	root    estate.Settings // of root; nil: it does not let root in
 	admins  string          // a group whose members follow root's rules; empty: none
 	empty   bool            // an empty password lets in
+	checks  estate.Cite     // the call that checks the password
 	ages    bool            // an account whose password has ended is not let in
 	stale   estate.Cite     // where it is let in all the same
 }
@@ -39,6 +40,7 @@ type locking struct {
 	users, root estate.Settings
 	admins      string
 	empty       bool
+	checks      estate.Cite
 }
 
 // lockout finds how failed sign-ins lock, door by door.
@@ -68,6 +70,7 @@ func (r *reader) lockout() {
 	if root != nil {
 		take(r.root, root.root)
 	}
+	r.emptyAccepted()
 	if ordinary == nil {
 		return
 	}
@@ -81,6 +84,16 @@ func (r *reader) lockout() {
 		r.remark(estate.NotCalled, "pam_faillock", fmt.Sprintf("faillock.conf sets %s, and no stack calls pam_faillock so that it locks: the file enforces nothing", strings.Join(names, ", ")),
 			"Call pam_faillock with preauth before, and with authfail after, the module that checks the password, or remove the file.", lockoutSettings,
 			file[names[0]].cite, never.Cite)
+	}
+}
+
+// emptyAccepted says whether some door takes an empty password.
+func (r *reader) emptyAccepted() {
+	for i := range r.doors {
+		if d := &r.doors[i]; d.empty || i == len(r.doors)-1 {
+			r.set("empty-accepted", setting.Switch(d.empty), d.checks, r.rules, r.root)
+			return
+		}
 	}
 }
 
@@ -225,12 +238,15 @@ func (r *reader) opened(service string) *door {
 		case why != "":
 			return r.untold(service, stack[0].cite, why)
 		case l != nil:
-			d.lock, d.members, d.admins, d.empty = l.users, l.root, l.admins, l.empty
+			d.lock, d.members, d.admins, d.empty, d.checks = l.users, l.root, l.admins, l.empty, l.checks
 		}
 	}
 	if r.admits(service, root) {
 		if l, _ := r.locked(service, stack, root, func(l *locking) estate.Settings { return l.root }); l != nil {
 			d.root, d.empty = l.root, d.empty || l.empty
+			if d.lock == nil || l.empty {
+				d.checks = l.checks
+			}
 		}
 	}
 	if d.lock == nil && d.root == nil {
@@ -298,7 +314,7 @@ func (r *reader) openDoor(service string, stack []call, called []int, perhaps bo
 
 // neverLocks locks nobody.
 func neverLocks(at estate.Cite) *locking {
-	l := &locking{users: estate.Settings{}, root: estate.Settings{}}
+	l := &locking{users: estate.Settings{}, root: estate.Settings{}, checks: at}
 	for _, s := range []estate.Settings{l.users, l.root} {
 		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
 		s["lockout-administrator"] = estate.Fact{Value: setting.Off, Cite: at}
@@ -333,7 +349,7 @@ func (r *reader) accountStack(service string) ([]call, error) {
 
 // untold is a door of which it is not known how it locks.
 func (r *reader) untold(service string, at estate.Cite, why string) *door {
-	d := &door{service: service, lock: estate.Settings{}, members: estate.Settings{}, root: estate.Settings{}, empty: true}
+	d := &door{service: service, lock: estate.Settings{}, members: estate.Settings{}, root: estate.Settings{}, empty: true, checks: at}
 	d.ages, d.stale = r.ages(service)
 	for _, id := range lockoutSettings {
 		for _, s := range []estate.Settings{d.lock, d.members, d.root} {
@@ -411,7 +427,7 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 			// Each call has options of its own, and that which stops decides; of
 			// several the strictest.
 			for _, stop := range stopping {
-				next := &locking{users: maps.Clone(d.users), root: maps.Clone(d.root), empty: d.empty}
+				next := &locking{users: maps.Clone(d.users), root: maps.Clone(d.root), empty: d.empty, checks: d.checks}
 				if l.read(r, next, stop); stop == stopping[0] || weaker(d.users, next.users) {
 					d = next
 				}

@@ -144,7 +144,9 @@ func (w world) change(stack []call, store int, refuses *call) (called []int, ok,
 		case code == ignored && slices.Contains(asking, c.module):
 			// It keeps no passwords, and does not look for one.
 		case c == refuses:
-			asked = false // with the password refused there is none
+			// With the password refused there is none; but pam_passwdqc leaves there
+			// what a module before it asked for (tried).
+			asked = asked && c.module == "pam_passwdqc"
 			return badToken
 		case slices.Contains(asking, c.module) && !asked && c.has("use_authtok"):
 			return badToken

@@ -160,6 +160,7 @@ func TestSettings(t *testing.T) {
 		"passwdqc by a file":                        {"== passwdqc.conf\n# here\nmin=11,11,11,11,11\nmatch=0\n" + checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=11 classes-required=1", ""},
 		"passwdqc by a file that is not there":      {checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=? history=0", ""},
 		"two that check":                            {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=12 dictcheck=0\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so use_authtok", "min-length=12 dictionary-check=on min-changed=1", ""},
+		"passwdqc behind one that asked":            {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=9 dictcheck=0\npassword required pam_passwdqc.so min=20,20,20,20,20\npassword required pam_unix.so use_authtok", "min-length=9", ""},
 		"two of which one is obeyed":                {"== pam.d/passwd\npassword [success=1 default=ignore] pam_pwquality.so minlen=20\npassword requisite pam_permit.so\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so", "min-length=9", ""},
 		"the storing module asks for more":          {checked("requisite pam_pwquality.so minlen=12 dcredit=4") + " minlen=16", "min-length=16", ""},
 		"sessions' modules check nothing":           {"== pam.d/passwd\npassword required pam_env.so\npassword required pam_unix.so", "min-length=?", ""},
