@@ -113,7 +113,7 @@ func weakShare(at *probe.Place, families []probe.Family) Share {
 }
 
 func (s *ScopeForecast) figures(p forecast.Policy, a forecast.Assumptions) Figures {
-	f := Figures{Forecast: forecast.Of(s.Scope.Platform(), p, a)}
+	f := Figures{Forecast: forecast.Of(s.Scope.Counter(), p, a)}
 	if s.Accounts != nil {
 		f.Scope = f.For(*s.Accounts, a)
 	}

@@ -69,7 +69,7 @@ func (e *Engagement) Rehearse(opt RehearseOptions) (*Rehearsal, error) {
 		r.Scope, r.Settings = s.Scopes[i], s.Scopes[i].Settings
 		r.Who = r.Scope.Name()
 	}
-	r.Lockout = forecast.LockoutOf(r.Scope.Platform(), func(id setting.ID) setting.Value {
+	r.Lockout = forecast.LockoutOf(r.Scope.Counter(), func(id setting.ID) setting.Value {
 		if x := r.Settings[id]; x.Missing == govern.Present {
 			return x.Value
 		}

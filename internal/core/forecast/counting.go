@@ -18,6 +18,13 @@ const (
 	// takes the old lock off together with a new one, so that the first failure
 	// after a lock has ended never locks.
 	Spared
+	// Afresh: nothing is forgotten by time; a success clears the count, and the end
+	// of a lock does (an identity provider's automatic unlocking).
+	Afresh
+	// Lengthens: nothing is forgotten by time; after a lock each further failure
+	// locks again, for longer each time. How much longer is not public: what is
+	// played is a lock of the first length, and figures are upper bounds.
+	Lengthens
 )
 
 func (c Counting) String() string {
@@ -25,11 +32,14 @@ func (c Counting) String() string {
 		Quiet:   "all failures are forgotten after a quiet time since the last",
 		Sliding: "each failure is forgotten by itself, all when a lock ends",
 		Spared:  "each failure is forgotten by itself, and the first after a lock does not lock",
+
+		Afresh:    "failures are forgotten at a success and when a lock ends, by no time that is documented",
+		Lengthens: "failures are forgotten at a success; each further one locks again, for longer each time (played with the first length)",
 	}[c]
 }
 
 // countings gives each platform's way. Others count like Windows.
-var countings = map[setting.Platform]Counting{setting.UnixMachine: Sliding, setting.LDAPDirectory: Spared}
+var countings = map[setting.Platform]Counting{setting.UnixMachine: Sliding, setting.LDAPDirectory: Spared, setting.IdentityProvider: Afresh, setting.CloudDirectory: Lengthens}
 
 // Shut is after how many seconds the right password lets in again.
 func (l Lockout) Shut() int64 {
@@ -52,7 +62,7 @@ func (l Lockout) Into(seconds int64) (guesses, locks int64) {
 		return l.spared(locks), locks
 	case l.Counting == Spared:
 		return l.Threshold + (locks-1)*max(l.Threshold, 2), locks
-	case l.Counting == Quiet && outlive:
+	case l.Counting == Quiet && outlive, l.Counting == Lengthens:
 		return l.Threshold + locks - 1, locks // the first new one locks again
 	}
 	return l.Threshold * locks, locks

@@ -91,7 +91,7 @@ type Lockout struct {
 }
 
 // LockoutOf reads the lockout of a policy of a platform. It is known if the threshold is,
-// and, where something locks, window and duration.
+// and, where something locks, duration and window, if the platform has one.
 func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	threshold := p("lockout-threshold")
 	if threshold.Is(setting.Never) {
@@ -112,10 +112,8 @@ func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	}
 	l.Duration, okD = duration.Number()
 	l.ByAdmin = duration.Is(setting.UntilAdmin)
-	if !window.IsSet() {
-		// A platform without a window forgets when the lock ends, or never.
-		l.Window, okW = l.Duration, okD
-		l.NoWindow = l.ByAdmin
+	if !window.IsSet() && !setting.Get("lockout-window").Exists(platform) {
+		l.NoWindow = true // no time is documented after which failures are forgotten
 	}
 	l.Known = okT && l.Threshold > 0 && (okW || l.NoWindow) && (okD || l.ByAdmin)
 	return l

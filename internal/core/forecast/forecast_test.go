@@ -51,9 +51,7 @@ func TestGuesses(t *testing.T) {
 		{"lockout-threshold never; max-age never", "-/-/-@36000 -/-/-@504000 -/-/-@2232000 -/-/-@77760000 -/-/-"},
 		{"", "-/-/- -/-/- -/-/- -/-/-"},
 		{"lockout-threshold 5", "-/-/- -/-/- -/-/- -/-/-"},
-		// A cloud that has no window forgets when the lock ends.
-		{"lockout-threshold 10; lockout-duration 60 seconds", "540/600/60 7560/8400/840 33480/37200/3720 1166400/1296000/129600"},
-		{"lockout-threshold 5; lockout-duration until-admin", "4/5/1 4/5/1 4/5/1 4/5/1"},
+		{"lockout-threshold 10; lockout-duration 60 seconds", "-/-/- -/-/- -/-/- -/-/-"}, // a domain's window must be known
 	} {
 		f := Of(setting.WindowsDomain, policy(t, c.settings), Usual)
 		var got []string
@@ -108,6 +106,26 @@ func TestGuessesPlayed(t *testing.T) {
 		}
 		if guesses, n := l.Into(seconds); guesses != into || n != locks {
 			t.Fatalf("%+v in %d s: %d into %d locks, played %d into %d", l, seconds, guesses, n, into, locks)
+		}
+	}
+}
+
+// A platform that has no window is given none.
+func TestGuessesWithoutWindow(t *testing.T) {
+	for _, c := range []struct {
+		on             setting.Platform
+		settings, want string
+	}{
+		{setting.CloudDirectory, "lockout-threshold 10; lockout-duration 60 seconds", "9/69/60 9/849/840 9/3729/3720 9/129609/129600"},
+		{setting.IdentityProvider, "lockout-threshold 10; lockout-duration 60 seconds", "9/600/60 9/8400/840 9/37200/3720 9/1296000/129600"},
+		{setting.IdentityProvider, "lockout-threshold 5; lockout-duration until-admin", "4/5/1 4/5/1 4/5/1 4/5/1"},
+	} {
+		var got []string
+		for _, g := range Of(c.on, policy(t, c.settings), Usual).Guesses {
+			got = append(got, show(g.UnderLock)+"/"+show(g.IntoLock)+"/"+show(g.Locks))
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s: %s: %s, want %s", c.on, c.settings, text, c.want)
 		}
 	}
 }

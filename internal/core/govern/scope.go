@@ -69,6 +69,15 @@ func (s *Scope) Platform() setting.Platform {
 	return s.Authority.Platform
 }
 
+// Counter is the platform that counts failed tries: whoever checks the password
+// where its accounts sign in.
+func (s *Scope) Counter() setting.Platform {
+	if s.Way == estate.PasswordHash {
+		return s.Authority.Platform
+	}
+	return s.Platform()
+}
+
 // PolicyID is the identity of what governs scopes: a policy of a place, or what
 // stands for it where the evidence does not hold or decide it.
 type PolicyID struct {

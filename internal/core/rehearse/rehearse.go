@@ -94,7 +94,7 @@ func (p *player) until(now int64) {
 		switch {
 		case opens >= 0 && opens <= now && (forgets < 0 || opens <= forgets):
 			p.locked, p.spared = false, p.l.Counting == forecast.Spared
-			if p.l.Counting == forecast.Sliding {
+			if p.l.Counting == forecast.Sliding || p.l.Counting == forecast.Afresh {
 				p.failures = nil
 			}
 			p.tell(opens, Opened)

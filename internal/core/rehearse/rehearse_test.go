@@ -73,6 +73,9 @@ func TestPlayAgainstForecast(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(3, 4))
 	for range 600 {
 		l := forecast.Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40), NoWindow: rnd.IntN(8) == 0, Counting: forecast.Counting(rnd.IntN(3))}
+		if rnd.IntN(3) == 0 { // without a window
+			l.NoWindow, l.Counting = true, forecast.Afresh+forecast.Counting(rnd.IntN(2))
+		}
 		seconds := 1 + rnd.Int64N(400)
 		var into []SignIn
 		for now := int64(0); now < seconds; now += l.Shut() {

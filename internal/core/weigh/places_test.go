@@ -81,11 +81,11 @@ func TestPlaceChecks(t *testing.T) {
 			settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": number(5), "lockout-duration": number(900), "max-age": number(86400), "min-length": number(12)}, accounts{"ada": 0, "cy": 0}).PoliciesLie = true
 			settle(b, "t", estate.Tenant, settings{"lockout-threshold": number(10), "lockout-duration": number(900), "expiry-for-synced": setting.Off},
 				accounts{"ada": estate.Synced, "bo": estate.Synced, "fed": estate.Federated}).Sync = estate.PasswordHash
-		}, []string{"cloud-lock-looser t / own of quay.example 1", "federated-unseen t 1", "synchronised-never-expire t / own of quay.example 1", "synchronised-unseen t 1", "weekend-of-guesses t / own 0"}},
+		}, []string{"cloud-lock-looser t / own of quay.example 1", "federated-unseen t 1", "synchronised-never-expire t / own of quay.example 1", "synchronised-unseen t 1"}},
 		"a tenant that is as strict": {func(b *estate.Builder) {
 			settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": never, "lockout-duration": setting.Of(setting.UntilAdmin), "max-age": never}, accounts{"ada": 0}).PoliciesLie = true
 			settle(b, "t", estate.Tenant, settings{"lockout-threshold": number(10), "lockout-duration": number(60), "expiry-for-synced": setting.Off}, accounts{"ada": estate.Synced})
-		}, []string{"lockout-dormant quay.example / own 1", "weekend-of-guesses t / own 0"}},
+		}, []string{"lockout-dormant quay.example / own 1"}},
 		"a weaker door": {func(b *estate.Builder) {
 			settle(b, "quay.example", estate.Domain, settings{"min-length": number(12), "history": number(5)}, accounts{"ada": 0, "bo": 0, "cy": estate.Disabled}).PoliciesLie = true
 			settle(b, "m", estate.Machine, settings{"min-length": number(6), "history": number(9)}, accounts{"ada": 0, "bo": estate.Disabled, "cy": 0})

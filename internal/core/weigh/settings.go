@@ -104,7 +104,7 @@ var furtherChecks = []Check{
 		Doc:   "Under the lock, a weekend gives a guesser so many tries for each account that the common passwords are all among them.",
 		Reads: []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"},
 		Find: func(h Held) (string, string) {
-			l := forecast.LockoutOf(h.scope.Platform(), h.Value)
+			l := forecast.LockoutOf(h.scope.Counter(), h.Value)
 			if !l.Known || l.Never || l.NoWindow || l.Under(weekend) < manyGuesses {
 				return "", ""
 			}
