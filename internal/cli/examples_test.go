@@ -29,6 +29,11 @@ func workplace(t *testing.T) string {
 	if out, err := exec.Command("tar", "-C", filepath.Join(dir, "exports", "gates"), "-czf", filepath.Join(audit, "gates.tar.gz"), ".").CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
+	guide, err := os.ReadFile("../../docs/field-maps.md") // its whole map
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(audit, "fieldmaps/tide-desk.yaml"), string(regexp.MustCompile("(?s)```yaml\n(id: tide-desk.*?)```").FindSubmatch(guide)[1]))
 	must(t, audit, "begin", "harbour-2026")
 	must(t, audit, "-C", "harbour-2026", "gather", "exports")
 	must(t, audit, "weigh")

@@ -124,7 +124,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Collect:", []*cobra.Command{newBegin(s), newGather(s)}},
+		{"Collect:", []*cobra.Command{newBegin(s), newGather(s), newFieldMap(s)}},
 		{"See who is governed by what:", []*cobra.Command{newScopes(s), newAccounts(s), newTrace(s)}},
 		{"Weigh, and give the figures:", []*cobra.Command{newWeigh(s), newForecast(s), newProbe(s), newRehearse(s), newBaseline(s)}},
 		{"Report, accept, come back:", []*cobra.Command{newReport(s), newWaive(s), newDrift(s)}},

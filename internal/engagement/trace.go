@@ -188,6 +188,15 @@ func displayed(a *estate.Authority, row int) string {
 	return name
 }
 
+// doorsOf says who checks the password of a synchronised account at the tenant's
+// door, and so whose lockout and expiry count there.
+var doorsOf = map[estate.Way]string{
+	estate.PasswordHash: "The tenant checks a copy of the hash by itself: at its door its own lockout counts, and its own expiry.",
+	estate.PassThrough:  "The tenant passes each try on to the domain, whose lockout and expiry count; its own lockout stands before it.",
+	estate.Federation:   "It signs in at the domain's own service; the tenant's lockout and expiry never run.",
+	"":                  "Who checks its password at the tenant's door is not in the evidence, and neither is what depends on it.",
+}
+
 func (e *Engagement) trace(s *govern.Survey, authority, row int) *TraceDocument {
 	a, r := s.Estate.Authorities[authority], s.Resolutions[authority]
 	o := a.Objects
@@ -265,7 +274,7 @@ func (d *TraceDocument) notes(s *govern.Survey, authority, row int, g govern.Gov
 		}
 	}
 	if g.At != nil {
-		note("It is synchronised from %s, whose settings govern it; the tenant's own stand beside them.", g.At.Name)
+		note("It is synchronised from %s, which decides what is asked of a new password; the tenant's own settings stand beside. %s", g.At.Name, doorsOf[g.Way])
 	}
 	if r.Assumed {
 		note("Nothing in the evidence tells whether Windows or Samba serves the domain: both were played, and what differs between them is not decided.")

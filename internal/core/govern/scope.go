@@ -426,6 +426,16 @@ func TenantsOwn(id setting.ID) bool {
 	return id == "mfa" || id == "mfa-capable" || id == "expiry-for-synced" || id == "directory-blocklist-mode"
 }
 
+// Here reports whether a setting of a scope is decided where its accounts sign in:
+// for synchronised accounts, what their domain decides is weighed there.
+func (s *Scope) Here(id setting.ID) bool {
+	if s.Elsewhere == nil || TenantsOwn(id) {
+		return true
+	}
+	checked := s.Way == estate.PasswordHash || s.Way == ""
+	return checked && (id == "max-age" || slices.Contains(counting, id))
+}
+
 // OwnSettings returns the settings of an authority itself, whoever they govern.
 func (s *Survey) OwnSettings(authority int) map[setting.ID]Effective {
 	return s.ScopeUnder(authority, s.Estate.Authorities[authority].Head).Settings
@@ -477,8 +487,9 @@ func (f *factorCount) into(scope *Scope) {
 		id                     setting.ID
 		with, without, unknown int
 		at                     estate.Cite
-		are                    string
-	}{{"mfa", f.with, f.without, f.unknown, f.at, "are asked for a second factor"}, {"mfa-capable", f.able, f.unable, f.unread, f.seen, "have registered a second factor"}} {
+		are, remedy            string
+	}{{"mfa", f.with, f.without, f.unknown, f.at, "are asked for a second factor", "Ask all of them for a second factor at every sign-in."},
+		{"mfa-capable", f.able, f.unable, f.unread, f.seen, "have registered a second factor", "Have all of them register a second factor."}} {
 		if scope.Settings[c.id].Missing == NoSuch || c.unknown > 0 || c.with+c.without == 0 {
 			continue
 		}
@@ -490,7 +501,7 @@ func (f *factorCount) into(scope *Scope) {
 			word = "all"
 		}
 		c.at.Note = fmt.Sprintf("%d of %d enabled accounts %s", c.with, c.with+c.without, c.are)
-		scope.Settings[c.id] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: c.at}, From: "the accounts"}
+		scope.Settings[c.id] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: c.at, Remedy: c.remedy}, From: "the accounts"}
 	}
 }
 

@@ -163,7 +163,7 @@ func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]base
 			n := baseline.Named{Baseline: b, Demand: d}
 			named := slices.Contains(d.Platforms, scope.Authority.Platform)
 			switch {
-			case scope.Elsewhere != nil && !govern.TenantsOwn(d.Setting): // the domain's own scope has the verdict
+			case !scope.Here(d.Setting): // the domain's own scope has the verdict
 			case scope.Settings[d.Setting].Missing == govern.NoSuch && !named:
 				r.Idle = append(r.Idle, Idle{scope, n})
 			default:

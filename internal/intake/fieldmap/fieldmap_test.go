@@ -17,7 +17,7 @@ import (
 func shipped(t testing.TB) []*Map {
 	t.Helper()
 	files, err := filepath.Glob("../../../fieldmaps/*.yaml")
-	if err != nil || len(files) != 4 {
+	if err != nil || len(files) != 8 {
 		t.Fatal(files, err)
 	}
 	var all []*Map
@@ -363,5 +363,79 @@ func TestMembersInPart(t *testing.T) {
 				t.Errorf("%s: in part %v, want %v", name, !c.part, c.part)
 			}
 		}
+	}
+}
+
+// The further maps, on exports made by hand after the public references.
+func TestFurtherMaps(t *testing.T) {
+	const lines = "Variable_name,Value\nvalidate_password.check_user_name,ON\nvalidate_password.length,12\nvalidate_password.mixed_case_count,1\nvalidate_password.number_count,0\ndefault_password_lifetime,%s\npassword_history,6\n"
+	for name, c := range map[string]struct {
+		files []string
+		want  string
+	}{
+		"a pool": {[]string{"p.json", `{"UserPool": {"Id": "eu_Pool", "MfaConfiguration": "OPTIONAL", "Policies": {"PasswordPolicy": {"MinimumLength": 12, "RequireUppercase": true, "RequireLowercase": false, "RequireNumbers": true, "RequireSymbols": false, "PasswordHistorySize": 5, "TemporaryPasswordValidityDays": 7}}}}`},
+			"eu_pool: history=5 max-age=never mfa=some min-length=12 require-digit=1 require-lower=0 require-symbol=0 require-upper=1"},
+		"a pool that sets nothing": {[]string{"p.json", `{"UserPool": {"Id": "p", "MfaConfiguration": "ON", "Policies": {}}}`},
+			"p: history=0 max-age=never mfa=all min-length=8 require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+		"a realm": {[]string{"r.json", `{"realm": "Quay", "bruteForceProtected": true, "permanentLockout": false, "failureFactor": 30, "waitIncrementSeconds": 60, "maxFailureWaitSeconds": 900,
+			"passwordPolicy": "length(12) and digits(2) and upperCase(1) and notUsername(undefined) and passwordHistory(3) and forceExpiredPasswordChange(365)"}`},
+			"quay: dictionary-check=off history=3 lockout-duration=60 lockout-threshold=30 max-age=31536000 min-length=12 name-check=on require-digit=2 require-lower=0 require-symbol=0 require-upper=1"},
+		"a realm without a policy": {[]string{"r.json", `{"realm": "q", "bruteForceProtected": false, "failureFactor": 30, "waitIncrementSeconds": 60}`},
+			"q: dictionary-check=off history=0 lockout-duration=60 lockout-threshold=never max-age=never min-length=0 name-check=off require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+		"a realm that locks for good": {[]string{"r.json", `{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "failureFactor": 5, "waitIncrementSeconds": 60, "passwordPolicy": "maxLength(64) and passwordBlacklist(words.txt) and length(8)"}`},
+			"q: dictionary-check=on history=0 lockout-duration=until-admin lockout-threshold=5 max-age=never min-length=8 name-check=off require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+		"devices, the strictest": {[]string{"d.json", `{"@odata.context": "https://d/$metadata#deviceManagement/deviceConfigurations", "value": [
+			{"passwordRequired": true, "passwordMinimumLength": 6, "passwordExpirationDays": 90, "passwordPreviousPasswordBlockCount": 2, "assignments": [{"id": "a"}]},
+			{"passwordRequired": true, "passwordMinimumLength": 10, "passwordExpirationDays": 365, "passwordPreviousPasswordBlockCount": null, "assignments": [{"id": "b"}]},
+			{"passwordRequired": true, "passwordMinimumLength": 16, "passwordExpirationDays": 30, "assignments": []}]}`},
+			"folder: history=2 max-age=7776000 min-length=10"},
+		"a database":                          {[]string{"variables.csv", fmt.Sprintf(lines, "90")}, "folder: history=6 max-age=7776000 min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
+		"a database in which nothing expires": {[]string{"variables.csv", fmt.Sprintf(lines, "0")}, "folder: history=6 max-age=never min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
+		"a database without the component":    {[]string{"variables.csv", "Variable_name,Value\ndefault_password_lifetime,0\n"}, "folder: max-age=never min-length=0"},
+	} {
+		b := estate.NewBuilder()
+		if err := read(shipped(t), tree(c.files...), b); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		a := b.Finish()[0]
+		if got := a.Name + ": " + facts(a.Head.Settings); got != c.want {
+			t.Errorf("%s:\n%s, want\n%s", name, got, c.want)
+		}
+	}
+}
+
+// What cannot be meant is told with its line; in the shipped maps there is none.
+func TestLint(t *testing.T) {
+	for _, m := range shipped(t) {
+		if doubts := m.Lint(); len(doubts) > 0 {
+			t.Errorf("%s: %v", m.ID.Value, doubts)
+		}
+	}
+	const good = "id: x\ntitle: X\nplatform: other\nexports: [{id: e, csv: [a, b]}]\n"
+	for text, want := range map[string]string{
+		good: "4:16 nothing is read from the export e",
+		good + "accounts: [{export: e, each: \"$.users[*]\", name: a}]\n":                                                "5:30 the rows of the CSV e are at $[*]; $.users[*] leads to nothing",
+		good + "settings: [{setting: min-length, export: e, at: \"$.a.b\"}]\n":                                           "5:49 a row of the CSV e has columns and nothing in them; $.a.b leads to nothing",
+		good + "settings: [{setting: min-length, export: e, at: a}]\nlive: {token: {path: /t}, requests: []}\n":          "4:16 live, the export e is never asked for",
+		good + "settings: [{setting: min-length, export: e, at: a, only: [{at: \"$['a']['b']\", is: [c]}]}]\n":           "5:64 a row of the CSV e has columns and nothing in them; $['a']['b'] leads to nothing",
+		good + "settings: [{setting: min-length, export: e, at: a}]\naccounts: [{export: e, each: \"$[*]\", name: b}]\n": "",
+	} {
+		m, err := Parse("m.yaml", []byte(text))
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		var got []string
+		for _, d := range m.Lint() {
+			got = append(got, fmt.Sprintf("%d:%d %s", d.Line, d.Column, d.Text))
+		}
+		if said := strings.Join(got, "; "); said != want {
+			t.Errorf("%s: %s, want %s", text, said, want)
+		}
+	}
+	const platform = "id: x\ntitle: X\nplatform: cloud-infrastructure\nexports: [{id: e, json: [$.a]}]\n"
+	if _, err := Parse("m.yaml", []byte(platform+"settings: [{setting: lockout-threshold, export: e, at: a}]\n")); err == nil || !strings.Contains(err.Error(), "m.yaml:5:22: the platform cloud-infrastructure has no setting lockout-threshold") {
+		t.Errorf("a setting that the platform does not have: %v", err)
 	}
 }

@@ -197,10 +197,14 @@ type Reading struct {
 	Words   map[string]strictyaml.Text `yaml:"words"` // as exported, to our value
 	When    []When                     `yaml:"when"`  // what goes before it
 	Default *Default                   `yaml:"default"`
-	Least   bool                       `yaml:"least"` // of several values the smallest counts
+	Match   strictyaml.Text            `yaml:"match"` // of a text: the first group is the value, or the match where there is none
+	Only    []Condition                `yaml:"only"`  // of elements that are not so, such as other rows, nothing is read
+	Least   bool                       `yaml:"least"` // of several values the weakest counts
+	Most    bool                       `yaml:"most"`  // of several values the strongest counts
 
 	row    *setting.Setting
 	values map[string]setting.Value
+	match  *regexp.Regexp
 }
 
 // When gives a setting its value if another field has a certain one.
@@ -584,6 +588,11 @@ func (m *Map) checkReadings(all []Reading, needExport bool) error {
 			}
 			if _, w.value, err = m.valueOf(r.Setting, w.Value); err != nil {
 				return err
+			}
+		}
+		if r.Match.Value != "" {
+			if r.match, err = regexp.Compile(r.Match.Value); err != nil {
+				return r.Match.Errorf(m.path, "match %q of %s is no regular expression", r.Match.Value, r.row.ID)
 			}
 		}
 		if r.Default != nil {

@@ -1,6 +1,7 @@
 package fieldmap
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"maps"
@@ -458,6 +459,9 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 	cite := func(f found, at Path) estate.Cite {
 		return estate.Cite{File: d.part.Stored, Line: f.line, Where: at.name(f.path), Raw: textOf(f.value)}
 	}
+	if !allHold(reading.Only, e) {
+		return
+	}
 	for i := range reading.When {
 		w := &reading.When[i]
 		for _, f := range ask(e.value, e.lines, w.At.path) {
@@ -471,17 +475,27 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 		if f.value == nil {
 			continue
 		}
+		if reading.match != nil {
+			m := reading.match.FindStringSubmatch(textOf(f.value))
+			if m == nil {
+				continue // the text does not speak of it
+			}
+			f.value = m[len(m)-1]
+		}
 		v, err := reading.value(f.value)
 		if err != nil {
 			r.into.Unreadable(facts, reading.row.ID, cite(f, reading.At), err.Error())
 			continue
 		}
-		if before, ok := facts[reading.row.ID]; ok && reading.Least && before.Problem == "" {
-			// Several of one kind, such as domains: the weakest is what holds.
-			if order, known := reading.row.Compare(v, before.Value); before.Value == v || known && order >= 0 || !known && before.Value.Is(setting.Never) {
+		if before, ok := facts[reading.row.ID]; ok && (reading.Least || reading.Most) && before.Problem == "" {
+			// Several of one kind: the weakest is what holds, or the strongest.
+			order, known := stricter(reading.row, v, before.Value)
+			if before.Value == v || known && (order >= 0) == reading.Least {
 				continue
 			}
-			delete(facts, reading.row.ID)
+			if known {
+				delete(facts, reading.row.ID)
+			}
 		}
 		r.into.Set(facts, r.tenant.Platform, reading.row.ID, v, cite(f, reading.At))
 		if fact := facts[reading.row.ID]; fact.Problem == "" && reading.Unit.Value != "" {
@@ -489,6 +503,25 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 			facts[reading.row.ID] = fact
 		}
 	}
+}
+
+// stricter compares two values of which the platform takes the weaker or the
+// stricter; to a platform that ends passwords, a shorter life is stricter.
+func stricter(row *setting.Setting, x, y setting.Value) (int, bool) {
+	if order, known := row.Compare(x, y); known {
+		return order, true
+	}
+	a, finite := x.Number()
+	b, other := y.Number()
+	switch {
+	case finite && other:
+		return cmp.Compare(b, a), true
+	case x.Is(setting.Never) && other:
+		return -1, true
+	case finite && y.Is(setting.Never):
+		return 1, true
+	}
+	return 0, false
 }
 
 var (
