@@ -230,7 +230,8 @@ type Authority struct {
 	Objects *Objects `json:"-"`
 	// Twin says that another authority of the estate has the same name, so that
 	// people need the kind to tell them apart.
-	Twin bool `json:"-"`
+	Twin     bool `json:"-"`
+	Unsynced bool `json:"-"` // a tenant none of whose accounts comes from a domain
 }
 
 // Label is how people name the authority: by its kind too where the name alone

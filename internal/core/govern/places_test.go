@@ -238,6 +238,41 @@ func TestWaysOfSynchronisation(t *testing.T) {
 	}
 }
 
+// A tenant's list reaches into a domain where there is one, and an agent in it.
+func TestListInTheDomain(t *testing.T) {
+	for lines, want := range map[string]Reason{
+		"head directory-blocklist-mode=on\naccount a synchronised from=x\\y":    Unreadable,
+		"head directory-blocklist-mode=audit\naccount a synchronised from=x\\y": Present,
+		"head directory-blocklist-mode=on\naccount a":                           NoSuch,
+		"head directory-blocklist-mode=on":                                      Unreadable, // accounts were not listed
+	} {
+		s := surveyed(land(t, "tenant t\n"+lines))
+		if got := s.OwnSettings(0)["directory-blocklist-mode"]; got.Missing != want || want == Unreadable && (got.Problem == "" || got.Remedy == "") {
+			t.Errorf("%s: %+v, want %q", lines, got, want)
+		}
+	}
+}
+
+// The strongest of several settings, where none that is missing could be more.
+func TestStrongest(t *testing.T) {
+	for lines, want := range map[string]string{
+		"head require-lower=2 require-upper=1": "2 ", "head require-lower=0 require-upper=0": "0 ", "head require-upper=1": "1 ", "head require-upper=0": " not collected: the evidence does not hold it",
+		"head min-length=4": " not collected: the evidence does not hold it",
+	} {
+		e := land(t, "machine m\n"+lines)
+		e.Authorities[0].Platform, e.Authorities[0].Head.Platform = setting.UnixMachine, setting.UnixMachine
+		s := surveyed(e)
+		x := s.OwnSettings(0)["require-letter"]
+		text, _ := x.Value.MarshalText()
+		if x.Missing != Present {
+			text = nil
+		}
+		if got := string(text) + " " + string(x.Missing); got != want {
+			t.Errorf("%s: %q, want %q", lines, got, want)
+		}
+	}
+}
+
 // Exceptions, origins, conditions that are not modelled, lists that are cut.
 func TestConditionsOfPolicies(t *testing.T) {
 	const lines = "tenant t\nhead min-length=5\npolicy p 1 min-length=12 g\npolicy rest 9 min-length=7\naccount ada\naccount bo\naccount cy\naccount sy synchronised from=far.example\\x\naccount gi guest\ngroup g ada bo\ngroup h bo\ngroup part cy"

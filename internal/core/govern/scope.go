@@ -184,6 +184,7 @@ func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, t
 	}
 	for _, a := range e.Authorities {
 		a.Twin = named[strings.ToLower(a.Name)] > 1
+		a.Unsynced = a.Kind == estate.Tenant && a.Listed && !synchronises(a)
 	}
 	for _, a := range e.Authorities {
 		s.Resolutions = append(s.Resolutions, Resolve(a, dialect(a)))
@@ -192,6 +193,17 @@ func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, t
 	}
 	s.joinSources()
 	return s
+}
+
+// synchronises reports whether accounts of a tenant come from a domain, or may:
+// a list of them was cut.
+func synchronises(a *estate.Authority) bool {
+	for row := range a.Objects.Len() {
+		if a.Objects.FlagsOf(row)&estate.Synced != 0 {
+			return true
+		}
+	}
+	return slices.ContainsFunc(a.Remarks, func(m estate.Remark) bool { return m.Kind == estate.ListCut })
 }
 
 // NewSurvey resolves all accounts.
@@ -523,6 +535,17 @@ func effective(a *estate.Authority, s *Scope) map[setting.ID]Effective {
 		default:
 			all[row.ID] = effectiveFrom(p, row.ID)
 		}
+	}
+	if a.Unsynced { // there is no domain for them to reach
+		for _, id := range []setting.ID{"directory-blocklist-mode", "expiry-for-synced"} {
+			all[id] = Effective{Missing: NoSuch}
+		}
+	}
+	const reach = setting.ID("directory-blocklist-mode")
+	if e := all[reach]; a.Kind == estate.Tenant && e.Missing == Present && e.Value == setting.On {
+		e.Missing, e.Problem = Unreadable, "the tenant enforces its list in the domain only where an agent runs on each controller, and no export tells whether one does"
+		e.Remedy = "Look on each controller whether the agent for banned passwords runs, and waive this with what you saw."
+		all[reach] = e
 	}
 	for _, row := range setting.Table() {
 		if all[row.ID].Missing == NotCollected && len(row.Of) > 0 {

@@ -42,9 +42,9 @@ func directoryBanned(q *question) Outcome {
 	}
 	o := yes("banned words of %s are only logged in the domain", q.Cloud.Tenant)
 	if q.Cloud.Mode == setting.On {
-		if o = scored(q.m.text, q.Cloud.Words); o.Verdict == Accepted {
-			o = unknown("%s; where the tenant reaches into the domain, the platform's own list does too", o.Why)
-		}
+		o = scored(q.m.text, q.Cloud.Words)
+		// The tenant's word reaches only as far as its agents on the controllers.
+		o = unknown("%s, where an agent of the tenant runs on the controllers; whether one does, the evidence does not tell", o.Why)
 	}
 	o.Cite = q.Cloud.Cite
 	return o
