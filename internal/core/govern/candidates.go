@@ -156,9 +156,10 @@ func (r *Resolution) others(row int, g Governing) []Candidate {
 		return []Candidate{{Policy: g.Policy, Direct: true, Outcome: Won, Why: why}}
 	}
 	var all []Candidate
+	within := r.within(row)
 	for i := range r.candidates {
 		p := r.candidates[i].policy
-		via, matches, _ := r.matches(p, row)
+		via, matches, _ := r.matches(p, row, within)
 		if !matches {
 			continue
 		}
@@ -275,7 +276,7 @@ func (r *Resolution) reachedBy(p *estate.Policy) []int {
 			continue
 		}
 		if r.Authority.Kind == estate.Tenant {
-			if _, matches, _ := r.matches(p, row); matches && r.Authority.Objects.FlagsOf(row)&(estate.Synced|estate.Federated) == 0 {
+			if _, matches, _ := r.matches(p, row, r.within(row)); matches && r.Authority.Objects.FlagsOf(row)&(estate.Synced|estate.Federated|estate.Guest) == 0 {
 				rows = append(rows, row)
 			}
 		} else if r.Of(row).Policy == p {

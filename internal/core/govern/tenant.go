@@ -31,9 +31,10 @@ func (r *Resolution) byPriority(row int) Governing {
 	if r.Authority.PoliciesCut != nil {
 		return other("the list of policies goes on in a further page, which is not in the evidence")
 	}
+	within := r.within(row)
 	for i := range r.candidates {
 		c := &r.candidates[i]
-		via, matches, doubt := r.matches(c.policy, row)
+		via, matches, doubt := r.matches(c.policy, row, within)
 		switch {
 		case doubt != "":
 			g := other(doubt)
@@ -57,15 +58,16 @@ func (r *Resolution) byPriority(row int) Governing {
 
 // matches reports whether a prioritised policy's conditions hold for an
 // account, and through which group. A policy without conditions holds for
-// everybody. doubt says why that cannot be told.
-func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches bool, doubt string) {
+// everybody. doubt says why that cannot be told. within are the groups that hold
+// the account.
+func (r *Resolution) matches(p *estate.Policy, row int, within []int) (via int, matches bool, doubt string) {
 	synced := r.Authority.Objects.FlagsOf(row)&estate.Synced != 0
 	if p.Of == estate.Native && synced || p.Of == estate.FromDomain && !synced {
 		return estate.NotFound, false, ""
 	}
 	via, matches = estate.NotFound, len(p.Targets) == 0 && !p.TargetsPart
 	if !matches {
-		via, matches, doubt = r.holds(p, p.Targets, row)
+		via, matches, doubt = r.holds(p, p.Targets, row, within)
 		if !matches && p.TargetsPart {
 			doubt = p.Name + ": whom it applies to is not in the evidence"
 		}
@@ -73,7 +75,7 @@ func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches bool, 
 	if !matches && doubt == "" {
 		return estate.NotFound, false, ""
 	}
-	_, out, open := r.holds(p, p.Except, row)
+	_, out, open := r.holds(p, p.Except, row, within)
 	switch {
 	case out:
 		return estate.NotFound, false, ""
@@ -89,7 +91,7 @@ func (r *Resolution) matches(p *estate.Policy, row int) (via int, matches bool, 
 
 // holds reports whether a list of accounts and groups holds an account, through
 // which group, and why that cannot be told.
-func (r *Resolution) holds(p *estate.Policy, list []estate.Target, row int) (via int, in bool, doubt string) {
+func (r *Resolution) holds(p *estate.Policy, list []estate.Target, row int, within []int) (via int, in bool, doubt string) {
 	o := r.Authority.Objects
 	for _, t := range list {
 		switch {
@@ -99,10 +101,8 @@ func (r *Resolution) holds(p *estate.Policy, list []estate.Target, row int) (via
 			doubt = p.Name + " applies to a group that is not in the evidence"
 			continue
 		}
-		for group := range r.within(row) {
-			if group == t.Object {
-				return group, true, ""
-			}
+		if slices.Contains(within, t.Object) {
+			return t.Object, true, ""
 		}
 		if o.ClassOf(t.Object) == estate.Group && o.FlagsOf(t.Object)&estate.MembersPart != 0 {
 			doubt = p.Name + " applies to " + o.Name.At(t.Object) + ", whose members are not all in the evidence"
@@ -111,16 +111,18 @@ func (r *Resolution) holds(p *estate.Policy, list []estate.Target, row int) (via
 	return estate.NotFound, false, doubt
 }
 
-// within goes through the groups that hold an account, those that hold its
-// groups included.
-func (r *Resolution) within(row int) map[int]bool {
-	found := map[int]bool{}
-	queue := []int{row}
-	for ; len(queue) > 0; queue = queue[1:] {
-		for group := range r.Authority.Objects.GroupsOf(queue[0]) {
-			if !found[group] {
-				found[group] = true
-				queue = append(queue, group)
+// within returns the groups that hold an account, those that hold its groups
+// included.
+func (r *Resolution) within(row int) []int {
+	var found []int
+	for i := -1; i < len(found); i++ {
+		at := row
+		if i >= 0 {
+			at = found[i]
+		}
+		for group := range r.Authority.Objects.GroupsOf(at) {
+			if !slices.Contains(found, group) {
+				found = append(found, group)
 			}
 		}
 	}

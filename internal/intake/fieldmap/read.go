@@ -708,10 +708,7 @@ func (r *reader) policies() {
 			}
 		}
 		if p.Groups.path != nil || p.Users.path != nil {
-			policy.Targets = nil
-			for _, user := range r.named(d, e, p.Users, false) {
-				policy.Targets = append(policy.Targets, user)
-			}
+			policy.Targets = r.named(d, e, p.Users, false)
 			for _, group := range r.named(d, e, p.Groups, true) {
 				if r.settled[group.Cite.Raw] {
 					policy.Targets = nil // whatever else it names: everybody
