@@ -392,7 +392,7 @@ func remedy(v *Verdict, band baseline.Band) string {
 	value := band.Nearest(e.Value)
 	meant := s.Text(value) + orMore(s, band, value)
 	if e.Remedy != "" {
-		return fmt.Sprintf("%s What holds now comes from %s.", e.Remedy, place(e))
+		return e.Remedy
 	}
 	// What decides the value is not always where it is set.
 	if name, module := setting.AskedAs(v.Scope.Platform(), s.ID); name != "" && e.Written(value) == "" && e.Cite.Where != name {

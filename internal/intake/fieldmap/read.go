@@ -361,7 +361,7 @@ func (r *reader) settings(from *document) {
 	for i := range r.m.Fixed {
 		f := &r.m.Fixed[i]
 		if _, ok := facts[f.row.ID]; !ok {
-			facts[f.row.ID] = estate.Fact{Value: f.value, Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: "fixed by the platform", Note: f.Source}}
+			facts[f.row.ID] = estate.Fact{Value: f.value, Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: "fixed by the platform", Note: f.Source}, Remedy: byOtherMeans}
 		}
 	}
 	r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced, Platform: r.tenant.Platform, Settings: facts,
@@ -369,13 +369,16 @@ func (r *reader) settings(from *document) {
 	r.banned()
 }
 
+// byOtherMeans is all that can be done about what a platform fixes.
+const byOtherMeans = "The platform fixes it: meet the demand by another measure, and record that."
+
 // missing settles what exports say of a setting by not holding it: the
 // documented default where they hold all there is, else nothing.
 func (r *reader) missing(facts estate.Settings, reading *Reading, docs []*document) {
 	if _, ok := facts[reading.row.ID]; ok || len(docs) == 0 {
 		return
 	}
-	at := estate.Cite{File: docs[0].part.Stored, Line: 1, Where: reading.At.name(reading.At.text.Value)}
+	at := estate.Cite{File: docs[0].part.Stored, Line: 1, Where: reading.named(reading.At.name(reading.At.text.Value))}
 	if d := r.cutOff(docs); d != nil {
 		at.File = d.part.Stored
 		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export goes on in another page, which is not in the evidence", Remedy: "Export all pages, and gather them together."}
@@ -457,7 +460,7 @@ func (r *reader) banned() {
 // setting reads one setting from a value.
 func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *document) {
 	cite := func(f found, at Path) estate.Cite {
-		return estate.Cite{File: d.part.Stored, Line: f.line, Where: at.name(f.path), Raw: textOf(f.value)}
+		return estate.Cite{File: d.part.Stored, Line: f.line, Where: reading.named(at.name(f.path)), Raw: textOf(f.value)}
 	}
 	if !allHold(reading.Only, e) {
 		return
@@ -504,6 +507,18 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 		}
 	}
 }
+
+// named is what administrators call a setting: the field it stands in, and, of a
+// text that holds several, its word there.
+func (r *Reading) named(field string) string {
+	if r.match == nil {
+		return field
+	}
+	return field + " (" + firstWord.FindString(strings.ReplaceAll(r.Match.Value, `\b`, " ")) + ")"
+}
+
+// firstWord is the word that a regular expression looks for.
+var firstWord = regexp.MustCompile(`[A-Za-z_]{3,}`)
 
 // stricter compares two values of which the platform takes the weaker or the
 // stricter; to a platform that ends passwords, a shorter life is stricter.

@@ -482,7 +482,7 @@ func (r *reader) apart() {
 		for _, f := range a.Settings {
 			at := targets[0].Cite
 			at.Where, at.Note = "fixed by the platform", f.Source
-			p.Settings[f.row.ID] = estate.Fact{Value: f.value, Cite: at}
+			p.Settings[f.row.ID] = estate.Fact{Value: f.value, Cite: at, Remedy: byOtherMeans}
 		}
 	}
 }
