@@ -106,7 +106,7 @@ func TestMachinesHandedOver(t *testing.T) {
 			write(t, filepath.Join(dir, "links.zip"), b.String())
 		}, "quay8=4"},
 		"what a support tool collects": {func(t *testing.T, dir string) {
-			files := map[string]string{"proc/cpuinfo": "x", "sos_commands/pam/ls": "y", "var/log/messages": "z", "usr/lib/os-release": "ID=debian\n", "installed-debs": "pam"}
+			files := map[string]string{"proc/cpuinfo": "x", "sos_commands/pam/ls": "y", "var/log/messages": "z", "usr/lib/os-release": "ID=debian\n", "installed-debs": "ii  libpam-modules:amd64 1.5.2-6 amd64\n"}
 			for name, text := range machineFiles("4", "") {
 				files["etc/"+name] = text
 			}
@@ -174,6 +174,9 @@ func TestRealMachineScript(t *testing.T) {
 	}
 	audit := begin(t)
 	must(t, audit, "gather", archive)
+	if found := grep(t, filepath.Join(audit, "evidence"), "libpam-modules"); found == "" {
+		t.Error("the version of the modules was not taken")
+	}
 	mine, whole := document(t, audit, "trace", "ada"), document(t, m.gathered(), "trace", "ada")
 	for id, want := range whole["settings"].(map[string]any) {
 		if got := at(mine, "settings", id, "text"); got != at(want.(map[string]any), "text") {

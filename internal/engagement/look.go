@@ -246,9 +246,9 @@ func (t trees) place(found []candidate) {
 // at is where a file stands as part of an export, with slashes.
 func (c *candidate) at() string { return cmp.Or(c.inside, filepath.ToSlash(c.path)) }
 
-// restOf returns the root of a machine whose further folders hold a file.
+// restOf returns the root of a machine of whose rest a file is.
 func (t trees) restOf(roots map[string]bool, c *candidate) string {
-	for folder := path.Dir(c.at()); folder != "." && folder != "/"; folder = path.Dir(folder) {
+	for folder := c.at(); folder != "." && folder != "/"; folder = path.Dir(folder) {
 		if above := path.Dir(folder); roots[above] && slices.ContainsFunc(t, func(f *intake.TreeFormat) bool {
 			return slices.ContainsFunc(f.Rest, func(name string) bool { ok, _ := path.Match(name, path.Base(folder)); return ok })
 		}) {

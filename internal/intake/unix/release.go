@@ -39,6 +39,39 @@ var redHat = regexp.MustCompile(`^(Red Hat|CentOS|Rocky|AlmaLinux|Oracle|Fedora)
 
 var kindsOfRedHat = map[string]string{"Red Hat": "rhel", "CentOS": "centos", "Rocky": "rocky", "AlmaLinux": "almalinux", "Oracle": "ol", "Fedora": "fedora"}
 
+// packageLists are where a machine's packages may be listed, below its root: its
+// own list, those of support tools, that of the script in docs/sources.md.
+var packageLists = []string{"packages", "var/lib/dpkg/status", "installed-debs", "installed-rpms"}
+
+// linuxPAM finds the version of Linux-PAM in such a list.
+var linuxPAM = []*regexp.Regexp{
+	regexp.MustCompile(`(?m)^(?:ii\s+)?libpam-modules(?::\w+)?\s+(\d+)\.(\d+)(?:\.(\d+))?`),
+	regexp.MustCompile(`(?m)^Package: libpam-modules\n(?:[A-Z][^\n]*\n)*?Version: (\d+)\.(\d+)(?:\.(\d+))?`),
+	regexp.MustCompile(`(?m)^pam-(\d+)\.(\d+)(?:\.(\d+))?-`),
+}
+
+// pamVersion returns the version of Linux-PAM as a number to compare, such as
+// 1_005_003; 0 where no list of packages was gathered.
+func (r *reader) pamVersion() int {
+	for _, name := range packageLists {
+		p := r.tree.Find(name)
+		if p == nil {
+			continue
+		}
+		for _, form := range linuxPAM {
+			if m := form.FindSubmatch(p.Data); m != nil {
+				version := 0
+				for _, part := range m[1:] {
+					n, _ := strconv.Atoi(string(part))
+					version = version*1000 + n
+				}
+				return version
+			}
+		}
+	}
+	return 0
+}
+
 // historyFiles says from which version on a system's pam_pwhistory reads
 // pwhistory.conf: with Linux-PAM 1.5.3.
 var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04, "fedora": 39, "rhel": 10, "centos": 10, "rocky": 10, "almalinux": 10, "ol": 10}
@@ -47,6 +80,10 @@ var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04, "fedora": 3
 // file, and whether the evidence tells.
 func (r *reader) readsHistoryFile() (reads, told bool) {
 	kind, version := r.release()
+	if pam := r.pamVersion(); pam > 0 {
+		const since = 1_005_003
+		return pam >= since, pam >= since || !backports[kind]
+	}
 	since, known := historyFiles[kind]
 	if !known || version == 0 {
 		return false, false
@@ -73,7 +110,12 @@ func (r *reader) unixNumber(text string) (n int64, why string) {
 		return max(n, 0), ""
 	}
 	kind, version := r.release()
-	if since, known := wholeNumbers[kind]; known && version > 0 && version < since {
+	since, known := wholeNumbers[kind]
+	before := known && version > 0 && version < since
+	if pam := r.pamVersion(); pam > 0 {
+		before = pam < 1_007_000
+	}
+	if before {
 		n, _ = strconv.ParseInt(leading(text), 10, 32)
 		return max(n, 0), fmt.Sprintf("pam_unix takes %d of %q, and 0 from Linux-PAM 1.7 on", n, text)
 	}

@@ -24,7 +24,7 @@ var Format = intake.TreeFormat{Name: "Unix machine (etc tree)", Part: part, Whol
 
 // besides are the folders of a machine, and of what support tools collect of
 // one, that hold nothing that is read.
-var besides = []string{"bin", "boot", "dev", "home", "lib", "lib32", "lib64", "media", "mnt", "opt", "proc", "root", "run", "sbin", "srv", "sys", "tmp", "usr", "var", "sos_*", "installed-*"}
+var besides = []string{"bin", "boot", "dev", "home", "lib", "lib32", "lib64", "media", "mnt", "opt", "proc", "root", "run", "sbin", "srv", "sys", "tmp", "usr", "var", "sos_*", "installed-*", "packages"}
 
 // bareFolders are folders that hold what else stands in etc.
 func bareFolders(paths []string) (all []string) {
@@ -69,8 +69,10 @@ func hostname(t *intake.Tree) string {
 // naming are the arguments by which modules are told a file of settings.
 var naming = map[string][]string{"pam_faillock": {"conf"}, "pam_pwhistory": {"conf"}, "pam_passwdqc": {"config"}, "pam_listfile": {"file"}, "pam_access": {"accessfile"}, "pam_time": {"conffile"}}
 
-// further names the files that calls of modules and sudoers name.
+// further names the lists of packages, and the files that calls of modules and
+// sudoers name.
 func further(t *intake.Tree) (all []string) {
+	all = slices.Clone(packageLists)
 	services := newStacks(t)
 	for _, name := range services.names {
 		for _, l := range logical(services.find(name).Data) {

@@ -28,7 +28,7 @@ func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []esta
 			continue
 		}
 		name, body, _ := strings.Cut(file, "\n")
-		if !strings.HasPrefix(name, "usr/") {
+		if !strings.HasPrefix(name, "usr/") && !slices.Contains(packageLists, name) {
 			name = "etc/" + name
 		}
 		tree.Parts = append(tree.Parts, &intake.Part{Name: name, Stored: "m/" + name, Path: "m/" + name, Data: []byte(body)})
@@ -99,6 +99,10 @@ func TestSettings(t *testing.T) {
 		"history that Debian 13 reads":          {"== debian_version\n13.1\n== security/pwhistory.conf\nremember 24x\n" + checked("required pam_pwhistory.so"), "history=24", ""},
 		"history that Fedora reads":             {"== redhat-release\nFedora release 40 (Forty)\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
 		"history that may be brought back":      {"== redhat-release\nRocky Linux release 9.4 (Blue Onyx)\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
+		"history by its package":                {"== packages\nlibpam-modules:amd64\t1.5.3-5ubuntu5\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
+		"history by an older one":               {"== var/lib/dpkg/status\nPackage: libpam-modules\nStatus: install ok installed\nPriority: required\nVersion: 1.5.2-6+deb12u1\n\nPackage: libpam-runtime\nVersion: 9.9\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
+		"history by rpm":                        {"== installed-rpms\npam-1.6.1-7.el10.x86_64  Mon\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
+		"a number by its package":               {"== installed-debs\nii  libpam-modules:amd64 1.7.0-5 amd64\n== debian_version\n12.1\n== pam.d/passwd\npassword required pam_unix.so minlen=14x", "min-length=0", ""},
 		"history of a version not known":        {"== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
 		"history from its file":                 {"== security/pwhistory.conf\nremember = 5\n" + checked("required pam_pwhistory.so"), "history=5", ""},
 		"optional, and none is left to store":   {checked("optional pam_pwquality.so minlen=15") + " try_first_pass", "min-length=15", ""},
