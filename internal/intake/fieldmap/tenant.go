@@ -511,15 +511,19 @@ func (r *reader) factors() {
 	if !known {
 		return
 	}
+	rules, everybody := r.factorRules()
 	roles, rolesKnown := r.roleHolders()
 	for _, who := range r.people {
 		asked := no
-		if !complete {
+		switch {
+		case everybody:
+			asked = yes
+		case !complete:
 			asked = perhaps
 		}
 		groups := r.within(who.id)
-		for i := range r.m.Factors {
-			asked = max(asked, r.m.Factors[i].asks(r, &who, groups, roles, rolesKnown))
+		for i := range rules {
+			asked = max(asked, rules[i].asks(r, who.id, groups, roles[who.id], rolesKnown))
 		}
 		flag := map[answer]estate.Flag{no: estate.FactorOptional, yes: estate.FactorRequired}[asked]
 		if flag != 0 {
@@ -527,6 +531,94 @@ func (r *reader) factors() {
 			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag, Line: who.cite.Line})
 		}
 	}
+}
+
+// crowd is whom a rule names: accounts, groups, roles.
+type crowd struct {
+	users         map[string]bool
+	groups, roles []string
+}
+
+// factorRule asks for a second factor.
+type factorRule struct {
+	all     bool // everybody whom it does not leave out
+	of, not crowd
+	open    bool // on conditions that are not modelled
+}
+
+// factorRules reads the rules that are in force, and whether one is for everybody
+// without exception.
+func (r *reader) factorRules() (rules []factorRule, everybody bool) {
+	for i := range r.m.Factors {
+		f := &r.m.Factors[i]
+		for _, d := range r.exports[f.Export.Value] {
+			if f.Everybody != nil {
+				everybody = everybody || f.Everybody.holds(element{d.value, d.lines})
+				continue
+			}
+			for _, e := range d.each(f.Each.path) {
+				if allHold(f.Only, e) {
+					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles), crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
+						slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
+				}
+			}
+		}
+	}
+	return rules, everybody
+}
+
+func crowdOf(e element, users, groups, roles Path) crowd {
+	values := func(p Path) (all []string) {
+		if p.path != nil {
+			for _, v := range p.path.Select(e.value) {
+				all = append(all, textOf(v))
+			}
+		}
+		return all
+	}
+	c := crowd{users: map[string]bool{}, groups: values(groups), roles: values(roles)}
+	for _, id := range values(users) {
+		c.users[id] = true
+	}
+	return c
+}
+
+// asks says whether a rule asks an account for a second factor.
+func (f *factorRule) asks(r *reader, id string, groups, roles map[string]bool, rolesKnown bool) answer {
+	in := yes
+	if !f.all {
+		in = f.of.holds(r, id, groups, roles, rolesKnown)
+	}
+	applies := min(in, yes-f.not.holds(r, id, groups, roles, rolesKnown))
+	if applies == yes && f.open {
+		return perhaps
+	}
+	return applies
+}
+
+// holds reports whether a crowd holds an account.
+func (c *crowd) holds(r *reader, id string, groups, roles map[string]bool, rolesKnown bool) answer {
+	found := no
+	if c.users[id] {
+		return yes
+	}
+	for _, g := range c.groups {
+		switch known := r.groups[g]; {
+		case groups[g]:
+			return yes
+		case known == nil || known.part:
+			found = perhaps
+		}
+	}
+	for _, role := range c.roles {
+		switch {
+		case roles[role]:
+			return yes
+		case !rolesKnown:
+			found = perhaps
+		}
+	}
+	return found
 }
 
 // roleHolders are the roles of each account, and whether they were exported.
@@ -547,66 +639,4 @@ func (r *reader) roleHolders() (map[string]map[string]bool, bool) {
 		}
 	}
 	return all, r.cutOff(r.exports[roles.Export.Value]) == nil
-}
-
-func (f *Factor) asks(r *reader, who *someone, groups map[string]bool, roles map[string]map[string]bool, rolesKnown bool) answer {
-	asked := no
-	for _, d := range r.exports[f.Export.Value] {
-		if f.Everybody != nil {
-			if f.Everybody.holds(element{d.value, d.lines}) {
-				return yes
-			}
-			continue
-		}
-		for _, e := range d.each(f.Each.path) {
-			if !allHold(f.Only, e) {
-				continue
-			}
-			in := r.among(e, who, groups, roles[who.id], rolesKnown, f.Users, f.Groups, f.Roles)
-			if f.All != nil && f.All.holds(e) {
-				in = yes
-			}
-			out := r.among(e, who, groups, roles[who.id], rolesKnown, f.NoUsers, f.NoGroups, f.NoRoles)
-			applies := min(in, yes-out)
-			if applies == yes && slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) }) {
-				applies = perhaps
-			}
-			asked = max(asked, applies)
-		}
-	}
-	return asked
-}
-
-// among reports whether lists of accounts, groups and roles hold an account.
-func (r *reader) among(e element, who *someone, groups, roles map[string]bool, rolesKnown bool, users, in, holding Path) answer {
-	found := no
-	values := func(p Path) []string {
-		var all []string
-		if p.path != nil {
-			for _, v := range p.path.Select(e.value) {
-				all = append(all, textOf(v))
-			}
-		}
-		return all
-	}
-	if slices.Contains(values(users), who.id) {
-		return yes
-	}
-	for _, id := range values(in) {
-		switch g := r.groups[id]; {
-		case groups[id]:
-			return yes
-		case g == nil || g.part:
-			found = perhaps
-		}
-	}
-	for _, id := range values(holding) {
-		switch {
-		case roles[id]:
-			return yes
-		case !rolesKnown:
-			found = perhaps
-		}
-	}
-	return found
 }
