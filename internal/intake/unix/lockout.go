@@ -428,8 +428,16 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 			// several the strictest.
 			for _, stop := range stopping {
 				next := &locking{users: maps.Clone(d.users), root: maps.Clone(d.root), empty: d.empty, checks: d.checks}
-				if l.read(r, next, stop); stop == stopping[0] || weaker(d.users, next.users) {
+				l.read(r, next, stop)
+				if stop == stopping[0] {
 					d = next
+					continue
+				}
+				if weaker(d.users, next.users) {
+					d.users = next.users
+				}
+				if weaker(d.root, next.root) {
+					d.root = next.root
 				}
 			}
 			counter := &locking{users: estate.Settings{}, root: estate.Settings{}}
