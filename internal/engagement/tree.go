@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -91,15 +92,19 @@ func named(all []candidate) error {
 		if c.tree == nil || c.tree.Call == nil {
 			continue
 		}
-		t := &intake.Tree{}
-		for _, p := range c.parts {
-			data, err := p.whole()
-			if err != nil {
-				return err
+		var failed error
+		c.calls = strings.ToLower(c.tree.Call(func(part string) []byte {
+			i := slices.IndexFunc(c.parts, func(p candidate) bool { return p.part == part })
+			if i < 0 {
+				return nil
 			}
-			t.Parts = append(t.Parts, &intake.Part{Name: p.part, Path: p.path, Data: data})
+			data, err := c.parts[i].whole()
+			failed = errors.Join(failed, err)
+			return data
+		}))
+		if failed != nil {
+			return failed
 		}
-		c.calls = strings.ToLower(c.tree.Call(t))
 		claimed[c.tree.Name+"\x00"+c.calls]++
 	}
 	for i := range all {

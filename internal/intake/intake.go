@@ -88,9 +88,9 @@ type TreeFormat struct {
 	// They are taken too, where they are there.
 	Further func(t *Tree) []string
 
-	// Call, if not nil, says what an export calls itself; empty: the folder or
-	// archive it came in names it.
-	Call func(t *Tree) string
+	// Call, if not nil, says what an export calls itself, by parts that it finds;
+	// empty: the folder or archive it came in names it.
+	Call func(find func(part string) []byte) string
 
 	// Rest are the folders beside the parts that need no word each: the rest of a
 	// machine.

@@ -99,9 +99,6 @@ type Asks struct {
 	NamePart int64 `json:"name_part,omitempty"` // refuses parts of the account's name this long; 0: none
 	// Graded asks for a length that depends on the kinds of characters.
 	Graded *Graded `json:"graded,omitempty"`
-	// Based: a match of so many characters with a word, the old password or a name
-	// counts for no more than one fewer; 0: none is looked for.
-	Based int64 `json:"based,omitempty"`
 	// Most is the greatest length that is taken; 0: any.
 	Most int64 `json:"most,omitempty"`
 	// Old compares with the old password otherwise than by counting characters.

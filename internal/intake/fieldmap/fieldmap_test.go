@@ -391,7 +391,7 @@ func TestFurtherMaps(t *testing.T) {
 			"folder: history=2 max-age=7776000 min-length=10"},
 		"a database":                          {[]string{"variables.csv", fmt.Sprintf(lines, "90")}, "folder: history=6 max-age=7776000 min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
 		"a database in which nothing expires": {[]string{"variables.csv", fmt.Sprintf(lines, "0")}, "folder: history=6 max-age=never min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
-		"a database without the component":    {[]string{"variables.csv", "Variable_name,Value\ndefault_password_lifetime,0\n"}, "folder: max-age=never min-length=0"},
+		"a database without the component":    {[]string{"variables.csv", "Variable_name,Value\ndefault_password_lifetime,0\n"}, "folder: max-age=never"},
 	} {
 		b := estate.NewBuilder()
 		if err := read(shipped(t), tree(c.files...), b); err != nil {

@@ -384,10 +384,17 @@ func (r *reader) missing(facts estate.Settings, reading *Reading, docs []*docume
 		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export goes on in another page, which is not in the evidence", Remedy: "Export all pages, and gather them together."}
 		return
 	}
-	if reading.Default != nil {
-		at.Note = "not set: " + reading.Default.Source
-		r.into.Set(facts, r.tenant.Platform, reading.row.ID, reading.Default.value, at)
+	r.absent(facts, reading, at)
+}
+
+// absent gives a setting its documented default, where something whole does not
+// hold it.
+func (r *reader) absent(facts estate.Settings, reading *Reading, at estate.Cite) {
+	if _, ok := facts[reading.row.ID]; ok || reading.Default == nil {
+		return
 	}
+	at.Note = "not set: " + reading.Default.Source
+	r.into.Set(facts, r.tenant.Platform, reading.row.ID, reading.Default.value, at)
 }
 
 // cutOff returns the document after which one more is lacking: of the pages of a
@@ -751,7 +758,7 @@ func (r *reader) policies() {
 		}
 		for i := range p.Settings {
 			r.setting(policy.Settings, &p.Settings[i], e, d)
-			r.missing(policy.Settings, &p.Settings[i], []*document{d})
+			r.absent(policy.Settings, &p.Settings[i], policy.Cite)
 		}
 	}
 }

@@ -232,7 +232,7 @@ func (r *reader) domains() {
 		one := domain{strings.ToLower(name), estate.Settings{}, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Name), Where: m.Name.text.Value, Raw: name}}
 		for i := range m.Settings {
 			r.setting(one.facts, &m.Settings[i], e, d)
-			r.missing(one.facts, &m.Settings[i], []*document{d})
+			r.absent(one.facts, &m.Settings[i], one.at)
 		}
 		all = append(all, one)
 	}

@@ -394,7 +394,10 @@ func (r *reader) ages(service string) (bool, estate.Cite) {
 func (r *reader) locks(service string, w world, stack []call, called []int, checks int) *locking {
 	d := neverLocks(stack[checks].cite)
 	r.delay(stack, called, d)
-	d.empty = stack[checks].has("nullok") || stack[checks].has("nullok_secure") || stack[checks].has("nullresetok")
+	for i := range stack { // of several that check, a later one may take what the first does not
+		c := &stack[i]
+		d.empty = d.empty || slices.Contains(storing, c.module) && (c.has("nullok") || c.has("nullok_secure") || c.has("nullresetok"))
+	}
 	for _, l := range []struct {
 		module string
 		counts func(*call) bool // this call counts a failure
@@ -509,7 +512,13 @@ func (r *reader) clears(service string, w world, stack []call, module string, d 
 		}
 		return
 	}
-	ways, _ := r.worlds(account, w.to)
+	ways, doubtful := r.worlds(account, w.to)
+	if ways == nil && v == setting.Off {
+		for _, s := range []estate.Settings{d.users, d.root} {
+			s["success-clears"] = estate.Fact{Cite: at, Problem: "what " + strings.Join(doubtful, ", ") + " answer is not known", Remedy: "Try it on the machine."}
+		}
+		return
+	}
 	for _, in := range ways {
 		called, _ := play(account, in.answer(nil))
 		if i := slices.IndexFunc(called, func(i int) bool { return account[i].module == module }); i >= 0 {

@@ -159,6 +159,6 @@ func (q *passwdqc) phrase() int64 {
 
 // asks is what the module asks for that no setting holds.
 func (q *passwdqc) asks(c *call) estate.Asks {
-	return estate.Asks{Module: c.module, Based: q.match, Most: q.most, Old: q.similar, Cite: c.cite,
+	return estate.Asks{Module: c.module, Most: q.most, Old: q.similar, Cite: c.cite,
 		Graded: &estate.Graded{Least: [4]int64{q.least[0], q.least[1], q.least[3], q.least[4]}, Phrase: q.phrase(), Words: q.words}}
 }

@@ -109,15 +109,21 @@ func (r *reader) unixNumber(text string) (n int64, why string) {
 	if err == nil {
 		return max(n, 0), ""
 	}
-	kind, version := r.release()
-	since, known := wholeNumbers[kind]
-	before := known && version > 0 && version < since
-	if pam := r.pamVersion(); pam > 0 {
-		before = pam < 1_007_000
-	}
-	if before {
+	if before, _ := r.beforeWholeNumbers(); before {
 		n, _ = strconv.ParseInt(leading(text), 10, 32)
 		return max(n, 0), fmt.Sprintf("pam_unix takes %d of %q, and 0 from Linux-PAM 1.7 on", n, text)
 	}
 	return 0, fmt.Sprintf("pam_unix takes 0 of %q", text)
+}
+
+// beforeWholeNumbers reports whether the machine's Linux-PAM is older than 1.7,
+// and whether the evidence tells.
+func (r *reader) beforeWholeNumbers() (before, told bool) {
+	if pam := r.pamVersion(); pam > 0 {
+		const since = 1_007_000
+		return pam < since, true
+	}
+	kind, version := r.release()
+	since, known := wholeNumbers[kind]
+	return known && version > 0 && version < since, known && version > 0
 }

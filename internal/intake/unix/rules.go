@@ -203,11 +203,9 @@ func (r *reader) storage(c *call) {
 		r.rules["history"] = estate.Fact{Value: setting.Number(max(n, 0)), Cite: given.cite}
 	}
 	r.rounds(o)
-	for name, method := range hashArguments {
-		if given, ok := o[name]; ok {
-			r.set("hash-method", setting.Word(method), given.cite, r.rules, r.root)
-			return
-		}
+	if name, ok := hashTold(o); ok {
+		r.set("hash-method", setting.Word(hashArguments[name]), o[name].cite, r.rules, r.root)
+		return
 	}
 	if given, ok := r.loginDefs()["ENCRYPT_METHOD"]; ok {
 		if method, known := hashMethods[strings.ToUpper(given.value)]; known {
@@ -218,19 +216,22 @@ func (r *reader) storage(c *call) {
 	}
 }
 
-// costs are the words of login.defs for how costly hashes are.
-var costs = []string{"YESCRYPT_COST_FACTOR", "BCRYPT_MIN_ROUNDS", "SHA_CRYPT_MIN_ROUNDS"}
-
 // rounds reads how costly new hashes are: what the module is told, and failing
-// that login.defs.
+// that login.defs. What pam_unix reads there was tried: the most rounds of SHA, not
+// the least, where the method stands there too; the cost of yescrypt from Linux-PAM
+// 1.7 on.
 func (r *reader) rounds(o options) {
+	defs := r.loginDefs()
 	given, ok := o["rounds"]
-	for i := 0; !ok && i < len(costs); i++ {
-		method := strings.ToLower(strings.SplitN(costs[i], "_", 2)[0])
-		if method != "sha" && o[method].cite.File == "" && (method != "bcrypt" || o["blowfish"].cite.File == "") {
-			continue // it is for another method
-		}
-		given, ok = r.loginDefs()[costs[i]]
+	sha := strings.HasPrefix(strings.ToUpper(defs["ENCRYPT_METHOD"].value), "SHA")
+	_, yescrypt := o["yescrypt"]
+	_, told := hashTold(o)
+	switch before, known := r.beforeWholeNumbers(); {
+	case ok:
+	case sha && !yescrypt:
+		given, ok = defs["SHA_CRYPT_MAX_ROUNDS"]
+	case known && !before && (yescrypt || !told && strings.EqualFold(defs["ENCRYPT_METHOD"].value, "YESCRYPT")):
+		given, ok = defs["YESCRYPT_COST_FACTOR"]
 	}
 	if !ok {
 		return
@@ -238,6 +239,16 @@ func (r *reader) rounds(o options) {
 	if n, _ := r.unixNumber(given.value); n > 0 {
 		r.set("hash-rounds", setting.Number(n), given.cite, r.rules, r.root)
 	}
+}
+
+// hashTold returns the argument that names a method, and whether there is one.
+func hashTold(o options) (string, bool) {
+	for name := range hashArguments {
+		if _, ok := o[name]; ok {
+			return name, true
+		}
+	}
+	return "", false
 }
 
 // ownRules is what the storing module asks of users beside a history; nil:

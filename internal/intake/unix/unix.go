@@ -52,12 +52,8 @@ func bareFolders(paths []string) (all []string) {
 }
 
 // hostname is what the machine calls itself.
-func hostname(t *intake.Tree) string {
-	p := t.Find("etc/hostname")
-	if p == nil {
-		return ""
-	}
-	for line := range strings.Lines(string(p.Data)) {
+func hostname(find func(part string) []byte) string {
+	for line := range strings.Lines(string(find("etc/hostname"))) {
 		line, _, _ = strings.Cut(line, "#")
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "localhost") {
 			return line
