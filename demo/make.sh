@@ -443,3 +443,6 @@ fine() { # NAME PRECEDENCE LENGTH GUID-DIGIT TARGET-LINE
   fine Bailers 30 12 7c msDS-PSOAppliesTo Bailers
   fine Regatta 90 10 7d "msDS-PSOAppliesTo;range=0-0" Oars
 } >"$here/exports/boathouse.ldif"
+
+# What a neighbour handed over: no export, but pasted text, CSV and reports.
+python3 "$(dirname "$0")/fairway.py"

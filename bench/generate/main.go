@@ -15,8 +15,10 @@ import (
 const base = "DC=marrowick,DC=example"
 
 var (
-	first = []string{"Ada", "Bo", "Cyril", "Dag", "Edda", "Finn", "Greta", "Harriet", "Ivo", "Jonas", "Karl", "Lorna", "Mina", "Nils", "Osbert", "Petra", "Rolf", "Signe", "Vera", "Winifred", "Åse", "Jürgen"}
-	last  = []string{"Berth", "Cable", "Dock", "Eddy", "Fathom", "Gale", "Holm", "Inlet", "Jetty", "Keel", "Lowe", "Marsh", "Ness", "Oar", "Pike", "Quill", "Reef", "Skerry", "Tarn", "Weir"}
+	first = []string{"Ada", "Bo", "Cyril", "Dag", "Edda", "Finn", "Greta", "Harriet", "Ivo", "Jonas", "Karl", "Lorna", "Mina",
+		"Nils", "Osbert", "Petra", "Rolf", "Signe", "Vera", "Winifred", "Åse", "Jürgen"}
+	last = []string{"Berth", "Cable", "Dock", "Eddy", "Fathom", "Gale", "Holm", "Inlet", "Jetty", "Keel", "Lowe", "Marsh", "Ness",
+		"Oar", "Pike", "Quill", "Reef", "Skerry", "Tarn", "Weir"}
 	units = []string{"Pilots", "Dredging", "Locks", "Kiosks", "Control Room", "Office", "Services", "Workshops", "Moorings", "Customs"}
 )
 
@@ -29,7 +31,8 @@ func main() {
 	seed := flag.Uint64("seed", 1, "seed")
 	flag.Parse()
 
-	g := &generator{Writer: bufio.NewWriterSize(os.Stdout, 1<<20), rnd: rand.New(rand.NewPCG(*seed, 42)), accounts: *accounts, secrets: *secrets}
+	g := &generator{Writer: bufio.NewWriterSize(os.Stdout, 1<<20), rnd: rand.New(rand.NewPCG(*seed, 42)), accounts: *accounts,
+		secrets: *secrets}
 	g.head()
 	for i := range *policies {
 		g.policy(i, *groups)
@@ -87,9 +90,12 @@ func (g *generator) guid(attribute string) {
 func (g *generator) head() {
 	g.WriteString("version: 1\n\n")
 	g.line("dn", base)
-	for _, a := range [][2]string{{"objectClass", "domainDNS"}, {"objectSid", "S-1-5-21-1111111111-2222222222-333333333"}, {"minPwdLength", "8"},
-		{"maxPwdAge", "-77760000000000"}, {"minPwdAge", "-864000000000"}, {"pwdHistoryLength", "24"}, {"pwdProperties", "1"}, {"lockoutThreshold", "10"},
-		{"lockoutDuration", "-9000000000"}, {"lockOutObservationWindow", "-9000000000"}, {"forceLogoff", "-9223372036854775808"}, {"msDS-Behavior-Version", "7"}} {
+	for _, a := range [][2]string{{"objectClass", "domainDNS"}, {"objectSid", "S-1-5-21-1111111111-2222222222-333333333"},
+		{"minPwdLength", "8"},
+		{"maxPwdAge", "-77760000000000"}, {"minPwdAge", "-864000000000"}, {"pwdHistoryLength", "24"}, {"pwdProperties", "1"},
+		{"lockoutThreshold", "10"},
+		{"lockoutDuration", "-9000000000"}, {"lockOutObservationWindow", "-9000000000"}, {"forceLogoff", "-9223372036854775808"},
+		{"msDS-Behavior-Version", "7"}} {
 		g.line(a[0], a[1])
 	}
 	g.WriteString("\n")
@@ -101,8 +107,10 @@ func (g *generator) policy(i, groups int) {
 	g.line("dn", fmt.Sprintf("CN=Policy %d,CN=Password Settings Container,CN=System,%s", i, base))
 	g.line("objectClass", "msDS-PasswordSettings")
 	g.guid("objectGUID")
-	for _, a := range [][2]string{{"msDS-MinimumPasswordLength", fmt.Sprint(8 + i%10)}, {"msDS-PasswordHistoryLength", "24"}, {"msDS-PasswordComplexityEnabled", "TRUE"},
-		{"msDS-PasswordReversibleEncryptionEnabled", "FALSE"}, {"msDS-MaximumPasswordAge", "-77760000000000"}, {"msDS-MinimumPasswordAge", "-864000000000"},
+	for _, a := range [][2]string{{"msDS-MinimumPasswordLength", fmt.Sprint(8 + i%10)}, {"msDS-PasswordHistoryLength", "24"},
+		{"msDS-PasswordComplexityEnabled", "TRUE"},
+		{"msDS-PasswordReversibleEncryptionEnabled", "FALSE"}, {"msDS-MaximumPasswordAge", "-77760000000000"},
+		{"msDS-MinimumPasswordAge", "-864000000000"},
 		{"msDS-LockoutThreshold", "5"}, {"msDS-LockoutDuration", "-9000000000"}, {"msDS-LockoutObservationWindow", "-9000000000"},
 		{"msDS-PasswordSettingsPrecedence", fmt.Sprint(10 + i/2)}, {"msDS-PSOAppliesTo", groupDN(g.rnd.IntN(groups))}} {
 		g.line(a[0], a[1])

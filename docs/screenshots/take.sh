@@ -16,18 +16,18 @@ take() { # NAME COMMAND…: the first page of what the command prints on a termi
   shift
   printf 'export TERM=xterm-256color\ncd %q\n' "$work/harbour/audit" >"$work/$name"
   printf '%q ' "$@" >>"$work/$name"
-  "$shot" "$here/$name.png" bash -c "script -qc 'bash $work/$name' /dev/null </dev/tty | head -n 45"
+  "$shot" "$here/$name.png" bash -c "PAGER= script -qc 'bash $work/$name' /dev/null </dev/tty | head -n ${lines:-45}"
 }
 take demo sternledger demo
 take scopes sternledger scopes
 take accounts sternledger accounts
 take trace sternledger trace w.lowe
-take trace-policy sternledger trace --policy "Control Room"
 take weigh sternledger weigh
+SHOT_DARK=1 take weigh-dark sternledger weigh
+SHOT_DARK=1 take matter-dark sternledger weigh --matter M1
 take matrix sternledger weigh --matrix
 take baseline sternledger baseline show nist-800-63b
 take reconcile sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
-take doors sternledger trace a.ledge@marrowick.example --authority marrowickharbour.cloud.example
 take forecast sternledger forecast
 take probe sternledger probe --patterns
 take rehearse sternledger rehearse --scope "marrowick.example / Pilots" --tries 5 --every 10m --for 62h
@@ -46,14 +46,9 @@ page() { # NAME FILE: the top of a page
 }
 sternledger report --quiet --to "$work/report.html,$work/paper.xlsx"
 page report "$work/report.html"
-# The findings alone, from one policy on: without a window Chromium draws no other part of a page.
-policy=$(grep -o '<h3 id="h-p[0-9]*">marrowick.example / Executives' "$work/report.html" | grep -o 'p[0-9]*' | head -n 1)
-sed "s|</head>|<style>header,#summary,#matrix,#charts,.policy:not(#$policy){display:none}</style></head>|" "$work/report.html" >"$work/findings.html"
-page report-findings "$work/findings.html"
+# The matters alone: without a window Chromium draws no other part of a page.
+sed "s|</head>|<style>header,#glance{display:none}</style></head>|" "$work/report.html" >"$work/matters.html"
+page report-matters "$work/matters.html"
 (cd "$work" && libreoffice --headless --convert-to pdf paper.xlsx >/dev/null 2>&1)
-for at in $(seq 2 20); do
-  pdftotext -layout -f "$at" -l "$at" "$work/paper.pdf" "$work/paper.txt"
-  grep -q "Baseline.*Section" "$work/paper.txt" && break
-done
-pdftoppm -r 200 -f "$at" -l "$at" -png "$work/paper.pdf" "$work/paper"
+pdftoppm -r 130 -f 1 -l 1 -png "$work/paper.pdf" "$work/paper"
 convert "$work"/paper-*.png -trim -bordercolor white -border 20 -resize 1280x -crop 1280x800+0+0 +repage "$here/workbook.png"

@@ -3,12 +3,13 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newAccounts(s *shared) *cobra.Command {
-	var f engagement.AccountFilter
+	var f assess.AccountFilter
 	cmd := &cobra.Command{
 		Use:   "accounts [PATTERN]",
 		Short: "The accounts, each with its governing policy and how it came by it",
@@ -25,7 +26,7 @@ evidence does not decide). PATTERN picks names; * and ? stand for any letters.`,
 			if len(args) == 1 {
 				f.Name = args[0]
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				survey, err := e.Survey()
 				if err != nil {
 					return err
@@ -33,16 +34,16 @@ evidence does not decide). PATTERN picks names; * and ? stand for any letters.`,
 				if err := f.Check(survey); err != nil {
 					return &statusError{exitUsage, err}
 				}
-				rows, w := engagement.Accounts(survey, f), cmd.OutOrStdout()
+				rows, w := assess.Accounts(survey, f), cmd.OutOrStdout()
 				switch s.format {
 				case "json":
 					return page.AccountsJSON(w, rows)
 				case "csv":
-					return page.AccountsCSV(w, rows)
+					return page.AccountsCSV(plainly(w), rows)
 				case "markdown":
 					return page.AccountRows(rows).Markdown(w)
 				}
-				return page.Accounts(s.sheet(w), rows)
+				return s.draw(w, func(sheet *page.Sheet) error { return page.Accounts(sheet, rows) })
 			})
 		},
 	}

@@ -3,12 +3,12 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/contract"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
@@ -29,12 +29,10 @@ may extend a shipped one. docs/baselines.md describes the format.`,
 	return cmd
 }
 
-// library is that of the engagement here, or the shipped baselines alone.
-func (s *shared) library() engagement.Library {
-	if _, err := os.Stat(filepath.Join(s.dir, engagement.ConfigName)); err != nil {
-		return engagement.Library{}
-	}
-	return engagement.Library{Dir: s.dir}
+// library is that of the engagement here, or the shipped baselines alone, to
+// somebody who names some.
+func (s *shared) library(names ...string) custody.Library {
+	return custody.OpenLibrary(s.engagement()).Naming(names...)
 }
 
 func newBaselineList(s *shared) *cobra.Command {
@@ -70,7 +68,7 @@ the one it extends. --format yaml prints it as a file of its own.`,
   sternledger baseline show pci-dss-4 --format yaml`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			l := s.library()
+			l := s.library(args...)
 			b, err := l.Get(args[0])
 			if err != nil {
 				return err
@@ -80,18 +78,17 @@ the one it extends. --format yaml prints it as a file of its own.`,
 				if err != nil {
 					return err
 				}
-				_, err = cmd.OutOrStdout().Write(text)
+				_, err = plainly(cmd.OutOrStdout()).Write(text)
 				return err
 			}
 			return s.print(cmd, output{
 				text:     func(sheet *page.Sheet) error { return page.Baseline(sheet, b, l.Source(b.ID)) },
 				rows:     func() *page.Rows { return page.BaselineRows(b) },
-				document: func() any { return engagement.NewBaselineShowDocument(b) },
+				document: func() any { return contract.NewBaselineShowDocument(b) },
 			})
 		},
 	}
 	s.addFormat(cmd, "yaml")
-	cmd.ValidArgs = engagement.ShippedBaselines()
 	return cmd
 }
 
@@ -107,7 +104,7 @@ platform can meet, circles.`,
   sternledger baseline lint baselines/own.yaml`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			l := s.library()
+			l := s.library(args...)
 			var all error
 			for _, file := range args {
 				if filepath.Ext(file) == "" {
@@ -138,7 +135,7 @@ changes nothing yet, with examples of what can be changed.`,
 		Example: `  sternledger baseline new harbour --from cis-windows-server --title "What our harbour asks for"`,
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				file, err := e.NewBaseline(args[0], from, title)
 				if err == nil && !s.quiet {
 					fmt.Fprintf(cmd.OutOrStdout(), "%s begun. Write your figures, then: sternledger baseline lint %s\n", file, file)
@@ -164,7 +161,7 @@ apart.`,
   sternledger baseline reconcile stig-windows-server-2022 microsoft-windows --format csv`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, err := s.library().Reconcile(args)
+			d, err := s.library(args...).Reconcile(args)
 			if err != nil {
 				return err
 			}
@@ -176,6 +173,5 @@ apart.`,
 		},
 	}
 	s.addFormat(cmd)
-	cmd.ValidArgs = engagement.ShippedBaselines()
 	return cmd
 }

@@ -8,12 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newBegin(s *shared) *cobra.Command {
 	var title, auditor, from string
+	var open opening
 	cmd := &cobra.Command{
 		Use:   "begin DIR",
 		Short: "Start an engagement folder",
@@ -22,7 +24,8 @@ about and can be edited, an empty ledger, and a folder for the evidence. A
 folder that already holds an engagement is refused.
 
 --from makes it of an engagement that "sternledger pack" wrote. The bag and the
-ledger are verified on the way in; of what does not hold nothing is left.`,
+ledger are verified on the way in; of what does not hold nothing is left. One that
+is encrypted is opened with --identity or with its passphrase.`,
 		Example: `  sternledger begin harbour-2026
   sternledger begin harbour-2027 --title "Marrowick, autumn review" --auditor "R. Quill"
   sternledger begin harbour-copy --from harbour.zip`,
@@ -33,13 +36,15 @@ ledger are verified on the way in; of what does not hold nothing is left.`,
 				if title != "" || auditor != "" {
 					return usage("--from takes the engagement as it is, with its title and auditor")
 				}
-				v, err := engagement.Unpack(from, dir, time.Now)
+				v, err := custody.Unpack(cmd.Context(), from, dir, custody.UnpackOptions{Identities: open.identities(cmd), Judge: assess.Judge},
+					time.Now)
 				if err != nil {
 					return err
 				}
 				if !s.quiet {
-					fmt.Fprintf(cmd.OutOrStdout(), "Engagement unpacked in %s and verified: %s, %s, %s.\nIts seal is %s\n", dir, page.Quantity(v.Entries, "entry"),
-						page.Quantity(v.Files, "file"), page.Quantity(v.Weighings, "weighing"), engagement.SealOf(&v.Last))
+					fmt.Fprintf(cmd.OutOrStdout(), "Engagement unpacked in %s and verified: %s, %s, %s.\nIts seal is %s\n", page.Clean(dir),
+						page.Quantity(v.Entries, "entry"),
+						page.Quantity(v.Files, "file"), page.Quantity(v.Weighings, "weighing"), custody.SealOf(&v.Last))
 				}
 				return nil
 			}
@@ -56,12 +61,12 @@ ledger are verified on the way in; of what does not hold nothing is left.`,
 					auditor = u.Username
 				}
 			}
-			if err := engagement.Begin(dir, title, auditor, time.Now); err != nil {
+			if err := custody.Begin(cmd.Context(), dir, title, auditor, time.Now); err != nil {
 				return err
 			}
 			if !s.quiet {
 				fmt.Fprintf(cmd.OutOrStdout(), "Engagement started in %s.\nSay what it is about in %s, then: sternledger -C %s gather FILE…\n",
-					dir, filepath.Join(dir, engagement.ConfigName), dir)
+					dir, filepath.Join(dir, custody.ConfigName), dir)
 			}
 			return nil
 		},
@@ -69,5 +74,6 @@ ledger are verified on the way in; of what does not hold nothing is left.`,
 	cmd.Flags().StringVar(&title, "title", "", "what the audit is called (default: the folder's name)")
 	cmd.Flags().StringVar(&auditor, "auditor", "", "who audits; stands in every ledger entry (default: the user's name)")
 	cmd.Flags().StringVar(&from, "from", "", "make it of this packed engagement")
+	open.addFlags(cmd)
 	return cmd
 }

@@ -3,7 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/contract"
 	"sternledger/internal/page"
 )
 
@@ -21,7 +21,7 @@ and between settings that defeat each other.`,
 			return s.print(cmd, output{
 				text:     page.Checks,
 				rows:     page.CheckRows,
-				document: func() any { return engagement.NewChecksDocument() },
+				document: func() any { return contract.NewChecksDocument() },
 			})
 		},
 	}

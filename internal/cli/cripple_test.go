@@ -164,7 +164,8 @@ var cripples = []struct {
 	{"no groups", notOf("group")},
 	{"no groups, no memberOf", first(notOf("group"), without("", "memberOf"))},
 	{"every third group", only(func(r *record, rnd *rand.Rand) bool { return r.kind() != "group" || rnd.IntN(3) > 0 })},
-	{"every third group, no memberOf", first(only(func(r *record, rnd *rand.Rand) bool { return r.kind() != "group" || rnd.IntN(3) > 0 }), without("", "memberOf"))},
+	{"every third group, no memberOf", first(only(func(r *record, rnd *rand.Rand) bool { return r.kind() != "group" || rnd.IntN(3) > 0 }),
+		without("", "memberOf"))},
 	{"half of the records", only(func(r *record, rnd *rand.Rand) bool { return r.kind() == "" || r.kind() == "policy" || rnd.IntN(2) > 0 })},
 	{"one unit", only(func(r *record, _ *rand.Rand) bool { return strings.Contains(r.dn, "OU=Quays") })},
 	{"one unit, and the policies", only(func(r *record, _ *rand.Rand) bool {
@@ -228,7 +229,8 @@ func judge(t *testing.T, left []*record, answers map[string]string) {
 				t.Errorf("%s: we say unknown, what is left decides %s", name, want)
 			}
 		case row[6] != answers[name]:
-			t.Errorf("%s: we say %s (%s via %s), the directory says %s; the plain reading: %s, %v", name, row[6], row[7], row[8], answers[name], want, decided)
+			t.Errorf("%s: we say %s (%s via %s), the directory says %s; the plain reading: %s, %v", name, row[6], row[7], row[8],
+				answers[name], want, decided)
 		default:
 			known++
 		}
@@ -257,7 +259,8 @@ type reading struct {
 }
 
 func newReading(left []*record) *reading {
-	w := &reading{byDN: map[string]*record{}, records: left, hidden: map[string][]string{}, unproven: true, byRID: map[string]*record{}, listedIn: map[string][]string{}, whole: map[string]bool{}}
+	w := &reading{byDN: map[string]*record{}, records: left, hidden: map[string][]string{}, unproven: true, byRID: map[string]*record{},
+		listedIn: map[string][]string{}, whole: map[string]bool{}}
 	for _, r := range left {
 		w.byDN[r.dn] = r
 		switch r.kind() {

@@ -5,12 +5,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"sternledger/demo"
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 )
 
 func newDemo(s *shared) *cobra.Command {
@@ -57,20 +58,26 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 		say  string
 		args []string
 	}{
-		{"An engagement is one folder.", []string{"begin", audit, "--title", "Marrowick Harbour Authority, autumn review", "--auditor", "R. Quill"}},
+		{"An engagement is one folder.", []string{"begin", audit, "--title", "Marrowick Harbour Authority, autumn review", "--auditor",
+			"R. Quill"}},
 		{"All exports are taken into evidence.", []string{"-C", audit, "gather", exports}},
-		{"On Wednesday a machine was mended; what came on Friday says that it fell back, and that somebody with fewer rights made an export.", []string{"-C", audit, "gather", filepath.Join(later, "wednesday"), "--quiet"}},
-		{"", []string{"-C", audit, "gather", filepath.Join(later, "friday")}},
-		{"What really governs whom?", []string{"-C", audit, "scopes"}},
-		{"Why is this watch officer under the executives' policy?", []string{"-C", audit, "trace", "w.lowe"}},
-		{"And where does it fall short?", []string{"-C", audit, "weigh"}},
-		{"The report, for people and as a working paper.", []string{"-C", audit, "report", "--to", filepath.Join(dir, "report.html"), "--to", filepath.Join(dir, "working-paper.xlsx")}},
+		{"", []string{"-C", audit, "gather", filepath.Join(later, "wednesday"), "--quiet"}},
+		{"On Wednesday a machine was mended; what came on Friday says that it fell back, and that somebody with fewer rights made an export.",
+			[]string{"-C", audit, "gather", filepath.Join(later, "friday"), "--quiet"}},
+		{"Who governs Winifred Lowe, a watch officer?", []string{"-C", audit, "trace", "w.lowe"}},
+		{"And where does the authority fall short, the gravest first?", []string{"-C", audit, "weigh"}},
+		{"The report, for people and as a working paper.", []string{"-C", audit, "report", "--to", filepath.Join(dir, "report.html"),
+			"--to", filepath.Join(dir, "working-paper.xlsx")}},
 	}
 	for i, step := range steps {
 		if step.say != "" {
 			fmt.Fprintf(out, "\n%s\n", step.say)
 		}
-		fmt.Fprintf(out, "\n  $ sternledger %s\n\n", shellWords(step.args))
+		if i > 0 && step.say == "" {
+			fmt.Fprintf(out, "\n  $ sternledger %s\n", shellWords(step.args))
+		} else {
+			fmt.Fprintf(out, "\n  $ sternledger %s\n\n", shellWords(step.args))
+		}
 		again := New()
 		again.SetArgs(append(step.args, s.passedOn()...))
 		again.SetIn(cmd.InOrStdin())
@@ -80,14 +87,14 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 			return err
 		}
 		if i == 0 {
-			data, err := demo.Files.ReadFile(engagement.ConfigName)
+			data, err := demo.Files.ReadFile(custody.ConfigName)
 			if err != nil {
 				return err
 			}
-			if err := os.WriteFile(filepath.Join(audit, engagement.ConfigName), data, 0o600); err != nil {
+			if err := os.WriteFile(filepath.Join(audit, custody.ConfigName), data, 0o600); err != nil {
 				return err
 			}
-			fmt.Fprintf(out, "(The sample's own %s, with its tiers, was put in place.)\n", engagement.ConfigName)
+			fmt.Fprintf(out, "(The sample's own %s, with its tiers, was put in place.)\n", custody.ConfigName)
 		}
 	}
 	fmt.Fprintf(out, `
@@ -97,15 +104,12 @@ every verdict cites by line, ledger.db records each step.
 
 Try next:
   cd %s
-  sternledger accounts --tier privileged
-  sternledger trace --policy "Control Room"
-  sternledger weigh --matrix
-  sternledger probe --patterns
-  sternledger forecast
-  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" \
-    --until 2027-06-30 --reason "Kiosks are replaced in spring"
-  sternledger weigh --fail-on weak; sternledger drift; sternledger verify
-`, exports, audit, engagement.ConfigName, shellWords([]string{audit}))
+  sternledger scopes
+  sternledger weigh --matter M1
+  sternledger forecast; sternledger probe --patterns
+  sternledger waive --matter M1 --place gate3 --until 2027-06-30 --reason "Rebuilt in spring"
+  sternledger drift; sternledger verify
+`, exports, audit, custody.ConfigName, shellWords([]string{audit}))
 	return nil
 }
 
@@ -126,6 +130,12 @@ func shellWords(args []string) string {
 	words := make([]string, len(args))
 	for i, a := range args {
 		words[i] = a
+		if runtime.GOOS == "windows" { // a backslash is a path's
+			if strings.ContainsAny(a, " '&;()<>|*?,") {
+				words[i] = `"` + a + `"`
+			}
+			continue
+		}
 		if strings.ContainsAny(a, " '\"\\$&;()<>|*?") {
 			words[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
 		}

@@ -153,11 +153,13 @@ func population(seed uint64) (records string, primary map[string]string) {
 	accountNames, groupNames := names("Crew", accounts), names("Gang", groups)
 	account := func(i int) string { return accountNames[i] }
 	group := func(i int) string { return groupNames[i] }
-	builtins := []string{"CN=Print Operators,CN=Builtin," + base, "CN=Server Operators,CN=Builtin," + base, "CN=Remote Desktop Users,CN=Builtin," + base}
+	builtins := []string{"CN=Print Operators,CN=Builtin," + base, "CN=Server Operators,CN=Builtin," + base,
+		"CN=Remote Desktop Users,CN=Builtin," + base}
 	primary = map[string]string{}
 	controls := []int{512, 512, 512, 514, 66048, 544, 640}
 	for i := range accounts {
-		fmt.Fprintf(&b, "%sobjectClass: user\nsAMAccountName: crew%d\nuserAccountControl: %d\n\n", dnLine("dn", account(i)), i, controls[rnd.IntN(len(controls))])
+		fmt.Fprintf(&b, "%sobjectClass: user\nsAMAccountName: crew%d\nuserAccountControl: %d\n\n", dnLine("dn", account(i)), i,
+			controls[rnd.IntN(len(controls))])
 	}
 	types := []int{-2147483646, -2147483646, -2147483646, -2147483644, -2147483640, 2}
 	members := make([]map[string]bool, groups)
@@ -307,8 +309,10 @@ func TestRealDirectoryPrecedence(t *testing.T) {
 				}
 				rules[row[7]]++
 			}
-			if len(rows) != len(answers) || rules["direct"] == 0 || rules["group"] < 20 || rules["default"] < 5 || rules["unknown"] > 0 || primaries == 0 {
-				t.Errorf("%d accounts, %d answers, rules %v, %d primary groups: the population tests too little", len(rows), len(answers), rules, primaries)
+			if len(rows) != len(answers) || rules["direct"] == 0 || rules["group"] < 20 || rules["default"] < 5 || rules["unknown"] > 0 ||
+				primaries == 0 {
+				t.Errorf("%d accounts, %d answers, rules %v, %d primary groups: the population tests too little", len(rows), len(answers),
+					rules, primaries)
 			}
 			// The other dialect must not pass for the right one.
 			config, _ := os.ReadFile(filepath.Join(dir, "engagement.yaml"))

@@ -5,7 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/contract"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
@@ -31,12 +33,12 @@ only, is said.`,
 				}
 				numbers = append(numbers, n)
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				var before, after int64
 				var err error
 				switch len(numbers) {
 				case 0:
-					before, after, err = e.LastTwo()
+					before, after, err = assess.LastTwo(e)
 				case 1:
 					before = numbers[0]
 					after, err = e.Newest(0)
@@ -46,14 +48,14 @@ only, is said.`,
 				if err != nil {
 					return err
 				}
-				r, err := e.Drift(before, after)
+				r, err := assess.Drift(e, before, after)
 				if err != nil {
 					return err
 				}
 				return s.print(cmd, output{
 					text:     func(sheet *page.Sheet) error { return page.Drift(sheet, r, s.verbose) },
 					rows:     func() *page.Rows { return page.DriftRows(r) },
-					document: func() any { return engagement.NewDriftDocument(r) },
+					document: func() any { return contract.NewDriftDocument(r) },
 				})
 			})
 		},

@@ -21,22 +21,31 @@ func workplace(t *testing.T) string {
 	dir := filepath.Join(t.TempDir(), "harbour")
 	must(t, ".", "demo", dir, "--quiet")
 	audit := filepath.Join(dir, "audit")
-	for from, to := range map[string]string{"exports": "exports", "exports/marrowick.ldif": "marrowick.ldif", "exports/weigh1.inf": "weighbridge.inf"} {
+	for from, to := range map[string]string{"exports": "exports", "exports/marrowick.ldif": "marrowick.ldif",
+		"exports/weigh1.inf": "weighbridge.inf"} {
 		if out, err := exec.Command("cp", "-a", filepath.Join(dir, from), filepath.Join(audit, to)).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
-	if out, err := exec.Command("tar", "-C", filepath.Join(dir, "exports", "gates"), "-czf", filepath.Join(audit, "gates.tar.gz"), ".").CombinedOutput(); err != nil {
+	if out, err := exec.Command("tar", "-C", filepath.Join(dir, "exports", "gates"), "-czf", filepath.Join(audit, "gates.tar.gz"),
+		".").CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	guide, err := os.ReadFile("../../docs/field-maps.md") // its whole map
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, filepath.Join(audit, "fieldmaps/tide-desk.yaml"), string(regexp.MustCompile("(?s)```yaml\n(id: tide-desk.*?)```").FindSubmatch(guide)[1]))
+	write(t, filepath.Join(audit, "fieldmaps/tide-desk.yaml"),
+		string(regexp.MustCompile("(?s)```yaml\n(id: tide-desk.*?)```").FindSubmatch(guide)[1]))
 	must(t, audit, "begin", "harbour-2026")
 	must(t, audit, "-C", "harbour-2026", "gather", "exports")
-	must(t, audit, "weigh")
+	config, err := os.ReadFile(filepath.Join(audit, "engagement.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(audit, "engagement.yaml"), strings.Replace(string(config), "authorities:",
+		"authorities:\n  \"gate*\": {owner: Lock keepers}", 1))
+	must(t, audit, "weigh", "--against", "cis-windows-server", "--record")
 	must(t, audit, "weigh")
 	must(t, audit, "pack", "harbour.zip")
 	return audit
@@ -55,6 +64,8 @@ func shell(dir, line string) (string, error) {
 
 // Every worked example of every command's help runs as printed.
 func TestHelpExamplesRun(t *testing.T) {
+	t.Parallel()
+	posix(t)
 	dir := workplace(t)
 	seen := 0
 	var walk func(*cobra.Command)
@@ -73,6 +84,9 @@ func TestHelpExamplesRun(t *testing.T) {
 				if err := os.Link(filepath.Join(dir, "harbour.zip"), filepath.Join(at, "harbour.zip")); err != nil {
 					t.Fatal(err)
 				}
+			}
+			if strings.Contains(line, "--matter") { // names are of the newest record
+				must(t, dir, "weigh")
 			}
 			out, err := shell(at, line)
 			if failOn := strings.Contains(line, "--fail-on"); err != nil && !(failOn && strings.Contains(out, "--fail-on: findings")) {
@@ -116,6 +130,34 @@ func TestDocumentsNameRealCommands(t *testing.T) {
 			if _, err := os.Stat(filepath.Join(filepath.Dir(file), m[1])); err != nil {
 				t.Errorf("%s links to %s, which is not there", file, m[1])
 			}
+		}
+	}
+}
+
+// The tour of the README runs as printed, in its order, and comes out right.
+func TestReadmeTour(t *testing.T) {
+	posix(t)
+	readme, err := os.ReadFile("../../README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	tour := regexp.MustCompile("(?s)## The ten-minute tour.*?```sh\n(.*?)```").FindSubmatch(readme)
+	if tour == nil {
+		t.Fatal("the README has no tour")
+	}
+	dir := t.TempDir()
+	out, err := shell(dir, "set -e\n"+string(tour[1]))
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for _, want := range []string{"M1  ", "Recorded: a waiver was added", "Verified: nothing was altered", "waived until 2027-06-30"} {
+		if !strings.Contains(out+must(t, filepath.Join(dir, "harbour", "audit"), "weigh", "--findings"), want) {
+			t.Errorf("the tour does not say %q", want)
+		}
+	}
+	for _, name := range []string{"harbour/audit.html", "harbour/audit.xlsx", "harbour.zip"} {
+		if _, err := os.Stat(filepath.Join(dir, "harbour", strings.TrimPrefix(name, "harbour/"))); err != nil {
+			t.Error(err)
 		}
 	}
 }

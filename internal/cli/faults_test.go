@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -22,7 +23,8 @@ func manyAccounts(domain string, n int) string {
 	var b strings.Builder
 	b.WriteString(strings.ReplaceAll(smallHead, "DC=x", "DC="+domain))
 	for i := range n {
-		fmt.Fprintf(&b, "\ndn: CN=Crew %d,OU=Quays,DC=%s,DC=example\nobjectClass: user\nsAMAccountName: crew%d\nuserAccountControl: 512\nprimaryGroupID: 513\nunicodePwd:: U2VjcmV0UGxhbnRlZA==\n", i, domain, i)
+		fmt.Fprintf(&b, "\ndn: CN=Crew %d,OU=Quays,DC=%s,DC=example\nobjectClass: user\nsAMAccountName: crew%d\nuserAccountControl: "+
+			"512\nprimaryGroupID: 513\nunicodePwd:: U2VjcmV0UGxhbnRlZA==\n", i, domain, i)
 	}
 	return b.String()
 }
@@ -31,7 +33,7 @@ func manyAccounts(domain string, n int) string {
 // evidence is there as recorded, and nothing else is.
 func sound(t *testing.T, dir string) (entries int) {
 	t.Helper()
-	l, err := ledger.Open(dir)
+	l, err := ledger.Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +72,7 @@ func sound(t *testing.T, dir string) (entries int) {
 	for name := range recorded {
 		t.Errorf("%s is in the ledger and not in evidence/", name)
 	}
-	current, err := l.Current()
+	current, err := l.Current(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -83,6 +85,7 @@ func sound(t *testing.T, dir string) (entries int) {
 // Killed at any moment, a gather, a weighing or a report is there whole or not
 // at all, and the ledger always verifies.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	src := t.TempDir()
 	rnd := rand.New(rand.NewPCG(3, 4))
 	killed, done := 0, 0
@@ -100,11 +103,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			case 4:
 				args = []string{"report", "--replace", "--to", page}
 			}
-			cmd := exec.Command(program, args...)
-			cmd.Dir = dir
-			if err := cmd.Start(); err != nil {
-				t.Fatal(err)
-			}
+			cmd := start(t, func() *exec.Cmd {
+				cmd := exec.Command(program, args...)
+				cmd.Dir = dir
+				return cmd
+			})
 			time.Sleep(time.Duration(rnd.IntN(90)) * time.Millisecond)
 			cmd.Process.Kill()
 			if cmd.Wait() == nil {
@@ -169,7 +172,8 @@ func TestPasswordOfALiveSource(t *testing.T) {
 	if _, errs, status := run(t, dir, "gather", nobody, "--bind", "me"); status != 1 || !strings.Contains(errs, "STERNLEDGER_PASSWORD") {
 		t.Errorf("no password: %d %s", status, errs)
 	}
-	if _, errs, status := run(t, dir, "gather", nobody, "--bind", "me", "--password-file", filepath.Join(dir, "absent")); status != 1 || !strings.Contains(errs, "--password-file") {
+	if _, errs, status := run(t, dir, "gather", nobody, "--bind", "me", "--password-file", filepath.Join(dir, "absent")); status != 1 ||
+		!strings.Contains(errs, "--password-file") {
 		t.Errorf("no such file: %d %s", status, errs)
 	}
 	t.Setenv("STERNLEDGER_PASSWORD", "Lantern-1")
@@ -201,22 +205,27 @@ func TestTwoAtOnce(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	if n := sound(t, dir); n != 3+12 {
-		t.Errorf("%d entries, want 15", n)
+	if n := sound(t, dir); n < 3+8 || n > 3+12 { // a weighing that says nothing new is not recorded
+		t.Errorf("%d entries, want 11 to 15", n)
 	}
 	// What was added while a weighing was made is no part of it.
 	must(t, dir, "verify")
 }
 
 func runIn(dir string, args ...string) (string, error) {
-	cmd := exec.Command(program, args...)
-	cmd.Dir = dir
-	out, err := cmd.CombinedOutput()
-	return string(out), err
+	for try := 0; ; try++ {
+		cmd := exec.Command(program, args...)
+		cmd.Dir = dir
+		out, err := cmd.CombinedOutput()
+		if err == nil || cmd.ProcessState != nil || runtime.GOOS != "windows" || try == 5 { // see start
+			return string(out), err
+		}
+	}
 }
 
 // A disk that is full leaves the engagement as it was.
 func TestFullDisk(t *testing.T) {
+	posix(t)
 	dir, src := begin(t), t.TempDir()
 	must(t, dir, "gather", write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser))
 	before := sound(t, dir)
@@ -239,9 +248,11 @@ func TestFullDisk(t *testing.T) {
 // Names from outside never become paths, links are not followed, and whatever
 // a terminal would obey is shown.
 func TestHostileNames(t *testing.T) {
+	posix(t)
 	dir, src := begin(t), t.TempDir()
 	domain := func(i int) string { return strings.ReplaceAll(smallHead, "DC=x", fmt.Sprintf("DC=d%d", i)) }
-	names := []string{"..-..-etc-passwd.ldif", "-rf.ldif", ".hidden.ldif", "quay ⚓ \x1b[31m.ldif", "CON.ldif", strings.Repeat("long", 50) + ".ldif", "a'b\"c.ldif", "UP.LDIF", "up.ldif"}
+	names := []string{"..-..-etc-passwd.ldif", "-rf.ldif", ".hidden.ldif", "quay ⚓ \x1b[31m.ldif", "CON.ldif",
+		strings.Repeat("long", 50) + ".ldif", "a'b\"c.ldif", "UP.LDIF", "up.ldif"}
 	for i, name := range names {
 		write(t, filepath.Join(src, "exports", name), domain(i))
 	}
@@ -267,7 +278,8 @@ func TestHostileNames(t *testing.T) {
 	}
 	user := "\ndn: CN=\x1b]0;x\x07Bo,DC=d0,DC=example\nobjectClass: user\nsAMAccountName: \x1b[2Jbo\xe2\x80\xae\nuserAccountControl: 512\n"
 	must(t, dir, "gather", write(t, filepath.Join(src, "user.ldif"), user))
-	for _, args := range [][]string{{"accounts"}, {"accounts", "--format", "markdown"}, {"trace", "\x1b[2Jbo\xe2\x80\xae"}, {"trace", "\x1b[nobody"}} {
+	for _, args := range [][]string{{"accounts"}, {"accounts", "--format", "markdown"}, {"trace", "\x1b[2Jbo\xe2\x80\xae"},
+		{"trace", "\x1b[nobody"}} {
 		out, errs, _ := run(t, dir, args...)
 		if strings.ContainsAny(out+errs, "\x1b\x07\u202e") {
 			t.Errorf("%v: %q %q", args, out, errs)
@@ -280,8 +292,10 @@ func TestHostileNames(t *testing.T) {
 func TestFilesInPieces(t *testing.T) {
 	group := "\ndn: CN=G,DC=x,DC=example\nobjectClass: group\nsAMAccountName: G\ngroupType: -2147483646\n"
 	first := smallHead + group + "member;range=0-0: CN=Ada,DC=x,DC=example\n"
-	second := group + "member;range=1-*: CN=Bo,DC=x,DC=example\n" + smallUser + strings.ReplaceAll(strings.ReplaceAll(smallUser, "Ada", "Bo"), "ada", "bo")
-	policy := policyRecord("P", "objectGUID: bb5ced36-1260-49e4-b4d3-f3388a6e7ba4\nmsDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=G,DC=x,DC=example\n")
+	second := group + "member;range=1-*: CN=Bo,DC=x,DC=example\n" + smallUser +
+		strings.ReplaceAll(strings.ReplaceAll(smallUser, "Ada", "Bo"), "ada", "bo")
+	policy := policyRecord("P",
+		"objectGUID: bb5ced36-1260-49e4-b4d3-f3388a6e7ba4\nmsDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=G,DC=x,DC=example\n")
 	yard := "\n" + strings.ReplaceAll(smallHead+smallUser, "DC=x", "DC=yard,DC=x")
 	answers := map[string]string{}
 	for name, files := range map[string][]string{

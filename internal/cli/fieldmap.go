@@ -48,7 +48,8 @@ reads or that are never asked for.`,
 					all = errors.Join(all, fmt.Errorf("%s:%d:%d: %s", file, d.Line, d.Column, d.Text))
 				}
 				if len(doubts) == 0 && !s.quiet {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, %s, %s\n", page.Clean(file), m.ID.Value, page.Quantity(len(m.Exports), "export"), page.Quantity(len(m.Settings), "setting"))
+					fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, %s, %s\n", page.Clean(file), m.ID.Value, page.Quantity(len(m.Exports), "export"),
+						page.Quantity(len(m.Settings), "setting"))
 				}
 			}
 			return all

@@ -3,13 +3,14 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"sternledger/internal/assess"
 	"sternledger/internal/core/forecast"
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newForecast(s *shared) *cobra.Command {
-	opt := engagement.ForecastOptions{Assumptions: forecast.Usual}
+	opt := assess.ForecastOptions{Assumptions: forecast.Usual}
 	a := &opt.Assumptions
 	cmd := &cobra.Command{
 		Use:   "forecast",
@@ -28,7 +29,8 @@ is told in words.`,
   sternledger forecast --scope "*Executives*" --if min-age=1d --if lockout-threshold=5 --if lockout-duration=until-admin`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			for name, v := range map[string]float64{"--online-rate": a.OnlineRate, "--offline-rate": a.OfflineRate, "--working-days": a.WorkingDays} {
+			for name, v := range map[string]float64{"--online-rate": a.OnlineRate, "--offline-rate": a.OfflineRate,
+				"--working-days": a.WorkingDays} {
 				if v <= 0 {
 					return usage("%s %v: expected a number above 0", name, v)
 				}
@@ -38,8 +40,8 @@ is told in words.`,
 					return usage("%s %v: expected 0 or more", name, v)
 				}
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
-				f, err := e.Forecast(opt)
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
+				f, err := assess.Forecast(e, opt)
 				if err != nil {
 					return err
 				}

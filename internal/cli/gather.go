@@ -11,21 +11,22 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/collect"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newGather(s *shared) *cobra.Command {
-	var withGaps, sheetTemplate, strict bool
-	var lessIsRight string
+	var withGaps, sheetTemplate, strict, keepAll bool
+	var lessIsRight, ask string
 	var login login
 	cmd := &cobra.Command{
 		Use:   "gather SOURCE…",
 		Short: "Take exports into evidence",
 		Long: `Takes exports into evidence: files, or whole folders. The format of each file
-is recognised by its content. What is taken is copied under evidence/ with
-secrets struck out, and the facts found go into the ledger: all of it, or, when
-anything fails, nothing.
+is recognised by its content. What is taken is copied under evidence/, line for
+line, with secrets struck out and without the values that no rule needs; the facts
+found go into the ledger: all of it, or, when anything fails, nothing.
 
 A file that says again what is current, of the same place and no newer, is
 passed over. A newer export of the same domain or machine takes the place of the
@@ -37,38 +38,52 @@ A directory server is read live by its address, ldaps://HOST[/BASE] or ldap://
 (with StartTLS): searches only, written as LDIF evidence and then read like any
 export. The password comes from a prompt, a file, or the variable
 STERNLEDGER_PASSWORD, never from the command line. A cloud tenant is read live by
-https://HOST and its field map (--map); the token, or a client's id and secret
-to get one with, comes from STERNLEDGER_TOKEN, or STERNLEDGER_CLIENT_ID and
-STERNLEDGER_CLIENT_SECRET. Each reply is kept as evidence.
+https://HOST and its field map (--map). A token comes from STERNLEDGER_TOKEN; or
+one is got with STERNLEDGER_CLIENT_ID and either STERNLEDGER_CLIENT_SECRET or
+STERNLEDGER_CLIENT_KEY, the file of a private key. Each reply is kept as
+evidence.
 
-Known formats: a directory's export in LDIF; security templates in INF, from a
-policy store, a policy backup or a machine's own export (the machine is named
-after the file); a Unix machine's etc tree (the machine is named after the
+Known formats: a directory's export in LDIF or CSV; what the directory's shell
+module prints, as list, table, CSV, JSON or CLIXML; security templates in INF, from
+a policy store, a policy backup or a machine's own export (the machine is named
+after the file); reports of the group-policy console in XML, and resultant reports
+of machines; what net accounts prints; a Unix machine's etc tree (the machine is named after the
 folder or archive that holds etc); a tenant's exports in JSON or CSV, in a
 folder of their own, by field maps (docs/field-maps.md); and, for what has no
 export, a sheet of settings that somebody read off, in CSV or YAML
-(docs/sheets.md). Archives (tar, tar.gz, zip) are looked into.`,
+(docs/sheets.md). Archives (tar, zip) are looked into. What is recognised and not
+read is named, with what to ask for instead. --ask prints a page to mail to an
+administrator, with the command that makes the export.`,
 		Example: `  sternledger gather marrowick.ldif
   sternledger gather exports/ --format json
   sternledger gather gates.tar.gz
   sternledger -C harbour-2026 gather weighbridge.inf --with-gaps
+  sternledger gather --ask domain > mail.txt
   sternledger gather --sheet-template > sheet.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if sheetTemplate {
+			if sheetTemplate || ask != "" {
 				return cobra.NoArgs(cmd, args)
 			}
 			return cobra.MinimumNArgs(1)(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if sheetTemplate {
-				return engagement.SheetTemplate(cmd.OutOrStdout())
+				return collect.SheetTemplate(cmd.OutOrStdout())
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			if ask != "" {
+				return s.askFor(cmd, ask)
+			}
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				how, err := login.options()
 				if err != nil {
 					return err
 				}
-				g, err := e.Gather(args, engagement.GatherOptions{WithGaps: withGaps, LessIsRight: lessIsRight, Live: how, Password: login.password(cmd), Map: login.tenantMap, Credentials: login.credentials(),
+				by, err := login.credentials()
+				if err != nil {
+					return err
+				}
+				g, err := collect.Gather(e, args, collect.GatherOptions{WithGaps: withGaps, LessIsRight: lessIsRight, KeepAll: keepAll,
+					Live: how, Password: login.password(cmd), Map: login.tenantMap, Hosts: login.hosts, Credentials: by,
 					Progress: s.progress(cmd.ErrOrStderr())})
 				if err != nil {
 					return err
@@ -92,9 +107,15 @@ export, a sheet of settings that somebody read off, in CSV or YAML
 		},
 	}
 	cmd.Flags().BoolVar(&withGaps, "with-gaps", false, "take evidence with values that no platform could hold; they are then missing")
+	cmd.Flags().BoolVar(&keepAll, "keep-all", false, "also keep in the stored copies what no rule needs; secrets are still struck out")
 	cmd.Flags().BoolVar(&strict, "strict", false, "end with status 4 where a file was passed over")
-	cmd.Flags().StringVar(&lessIsRight, "less-is-right", "", "take evidence that holds less than what is on record as right, for this `REASON`, which is recorded")
+	cmd.Flags().StringVar(&lessIsRight, "less-is-right", "",
+		"take evidence that holds less than what is on record as right, for this `REASON`, which is recorded")
 	cmd.Flags().BoolVar(&sheetTemplate, "sheet-template", false, "write an empty sheet with every setting and its meaning, and stop")
+	cmd.Flags().StringVar(&ask, "ask", "", "print a page that asks an administrator for one `KIND` of export, and stop: domain, machine, unix, ldap, tenant")
+	_ = cmd.RegisterFlagCompletionFunc("ask", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return askKinds(), cobra.ShellCompDirectiveNoFileComp
+	})
 	login.addFlags(cmd)
 	s.addFormat(cmd)
 	return cmd

@@ -22,10 +22,13 @@ import (
 
 // machineFiles is a small machine, below its etc.
 func machineFiles(deny, hostname string) map[string]string {
-	files := map[string]string{"passwd": "root:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n", "shadow": "root:*:1:0:90:7:::\nada:$6$s$hashedhashed:1:0:90:7:::\n", "security/limits.conf": "",
-		"pam.d/sshd":  "auth requisite pam_listfile.so item=user sense=deny file=/etc/quay/barred\nauth include common-auth\naccount required pam_unix.so\n",
+	files := map[string]string{"passwd": "root:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n",
+		"shadow": "root:*:1:0:90:7:::\nada:$6$s$hashedhashed:1:0:90:7:::\n", "security/limits.conf": "",
+		"pam.d/sshd": "auth requisite pam_listfile.so item=user sense=deny file=/etc/quay/barred\nauth include common-auth\naccount " +
+			"required pam_unix.so\n",
 		"quay/barred": "bo\n", "quay/other": "secret\n", "security/gates.conf": "deny = " + deny + "\n",
-		"pam.d/common-auth": "auth required pam_faillock.so preauth conf=/etc/security/gates.conf\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail conf=/etc/security/gates.conf\nauth required pam_permit.so\n"}
+		"pam.d/common-auth": "auth required pam_faillock.so preauth conf=/etc/security/gates.conf\nauth [success=1 default=ignore] " +
+			"pam_unix.so\nauth [default=die] pam_faillock.so authfail conf=/etc/security/gates.conf\nauth required pam_permit.so\n"}
 	if hostname != "" {
 		files["hostname"] = hostname + "\n"
 	}
@@ -82,11 +85,15 @@ func TestMachinesHandedOver(t *testing.T) {
 			write(t, filepath.Join(dir, "right.tar"), string(tarred("etc/", machineFiles("7", "clone"))))
 		}, "left=6 right=7"},
 		"xz and zstd": {func(t *testing.T, dir string) {
-			write(t, filepath.Join(dir, "x.tar.xz"), compressed(tarred("etc/", machineFiles("3", "")), func(w io.Writer) io.WriteCloser { z, _ := xz.NewWriter(w); return z }))
-			write(t, filepath.Join(dir, "z.tar.zst"), compressed(tarred("etc/", machineFiles("5", "")), func(w io.Writer) io.WriteCloser { z, _ := zstd.NewWriter(w); return z }))
+			write(t, filepath.Join(dir, "x.tar.xz"), compressed(tarred("etc/", machineFiles("3", "")),
+				func(w io.Writer) io.WriteCloser { z, _ := xz.NewWriter(w); return z }))
+			write(t, filepath.Join(dir, "z.tar.zst"), compressed(tarred("etc/", machineFiles("5", "")),
+				func(w io.Writer) io.WriteCloser { z, _ := zstd.NewWriter(w); return z }))
 		}, "x=3 z=5"},
 		"archives in one": {func(t *testing.T, dir string) {
-			write(t, filepath.Join(dir, "all.tar"), string(tarred("", map[string]string{"quay6.tar.gz": gzipped(tarred("etc/", machineFiles("3", ""))), "quay7/etc.tar.gz": gzipped(tarred("./", machineFiles("4", "")))})))
+			write(t, filepath.Join(dir, "all.tar"),
+				string(tarred("", map[string]string{"quay6.tar.gz": gzipped(tarred("etc/", machineFiles("3", ""))),
+					"quay7/etc.tar.gz": gzipped(tarred("./", machineFiles("4", "")))})))
 		}, "quay6=3 quay7=4"},
 		"links in a zip": {func(t *testing.T, dir string) {
 			files := machineFiles("4", "")
@@ -106,11 +113,13 @@ func TestMachinesHandedOver(t *testing.T) {
 			write(t, filepath.Join(dir, "links.zip"), b.String())
 		}, "quay8=4"},
 		"what a support tool collects": {func(t *testing.T, dir string) {
-			files := map[string]string{"proc/cpuinfo": "x", "sos_commands/pam/ls": "y", "var/log/messages": "z", "usr/lib/os-release": "ID=debian\n", "installed-debs": "ii  libpam-modules:amd64 1.5.2-6 amd64\n"}
+			files := map[string]string{"proc/cpuinfo": "x", "sos_commands/pam/ls": "y", "var/log/messages": "z", "usr/lib/os-release": "ID=debian\n",
+				"installed-debs": "ii  libpam-modules:amd64 1.5.2-6 amd64\n"}
 			for name, text := range machineFiles("4", "") {
 				files["etc/"+name] = text
 			}
-			write(t, filepath.Join(dir, "report-quay9.tar.xz"), compressed(tarred("report-quay9/", files), func(w io.Writer) io.WriteCloser { z, _ := xz.NewWriter(w); return z }))
+			write(t, filepath.Join(dir, "report-quay9.tar.xz"), compressed(tarred("report-quay9/", files),
+				func(w io.Writer) io.WriteCloser { z, _ := xz.NewWriter(w); return z }))
 		}, "report-quay9=4"},
 		"what remote copies leave": {func(t *testing.T, dir string) {
 			for name, text := range machineFiles("4", "") {
@@ -135,7 +144,8 @@ func TestMachinesHandedOver(t *testing.T) {
 				t.Errorf("%s, want %s; gathered %v", text, way.want, taken)
 			}
 			filepath.WalkDir(filepath.Join(audit, "evidence"), func(file string, d fs.DirEntry, _ error) error {
-				if data, err := os.ReadFile(file); err == nil && (strings.Contains(string(data), "hashedhashed") || strings.Contains(string(data), "secret")) {
+				if data, err := os.ReadFile(file); err == nil && (strings.Contains(string(data), "hashedhashed") ||
+					strings.Contains(string(data), "secret")) {
 					t.Errorf("%s holds what it must not", file)
 				}
 				return nil
@@ -144,7 +154,7 @@ func TestMachinesHandedOver(t *testing.T) {
 	}
 	dir, audit := t.TempDir(), begin(t)
 	write(t, filepath.Join(dir, "quay.7z"), "7z\xbc\xaf'\x1c and more")
-	if _, errs, status := run(t, audit, "gather", dir); status == 0 || !strings.Contains(errs, "7z archive") {
+	if _, errs, status := run(t, audit, "gather", dir); status == 0 || !strings.Contains(errs, "an archive of 7-Zip; ask for the same files as .zip") {
 		t.Errorf("7z: %d %s", status, errs)
 	}
 }
@@ -169,7 +179,8 @@ func TestRealMachineScript(t *testing.T) {
 	}
 	archive := filepath.Join(m.dir, strings.TrimSpace(string(out)))
 	defer os.Remove(archive)
-	if listed, err := exec.Command("tar", "-xOzf", archive).Output(); err != nil || regexp.MustCompile(`\$(y|6)\$[./A-Za-z0-9]`).Match(listed) {
+	if listed, err := exec.Command("tar", "-xOzf", archive).Output(); err != nil ||
+		regexp.MustCompile(`\$(y|6)\$[./A-Za-z0-9]`).Match(listed) {
 		t.Errorf("%v; a hash is in the archive", err)
 	}
 	audit := begin(t)

@@ -96,18 +96,22 @@ access to * by users read
 %s`, certificate, filepath.Join(c.home, "key.pem"), c.home, c.home, overlay))
 	var data strings.Builder
 	data.WriteString("dn: dc=club,dc=example\nobjectClass: dcObject\nobjectClass: organization\ndc: club\no: Pilots' Club\n\n" +
-		"dn: ou=policies,dc=club,dc=example\nobjectClass: organizationalUnit\nou: policies\n\ndn: ou=people,dc=club,dc=example\nobjectClass: organizationalUnit\nou: people\n\n" + policies)
+		"dn: ou=policies,dc=club,dc=example\nobjectClass: organizationalUnit\nou: policies\n\ndn: " +
+		"ou=people,dc=club,dc=example\nobjectClass: organizationalUnit\nou: people\n\n" + policies)
 	for _, p := range people {
 		name, policy, _ := strings.Cut(p, ":")
-		fmt.Fprintf(&data, "dn: uid=%s,ou=people,dc=club,dc=example\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nuserPassword: %s\n", name, name, name, name, firstPassword)
+		fmt.Fprintf(&data, "dn: uid=%s,ou=people,dc=club,dc=example\nobjectClass: inetOrgPerson\nuid: %s\ncn: %s\nsn: %s\nuserPassword: %s\n",
+			name, name, name, name, firstPassword)
 		if policy != "" {
 			fmt.Fprintf(&data, "pwdPolicySubentry: cn=%s,ou=policies,dc=club,dc=example\n", policy)
 		}
 		data.WriteString("\n")
 	}
-	data.WriteString("dn: cn=committee,ou=people,dc=club,dc=example\nobjectClass: groupOfNames\ncn: committee\nmember: uid=" + strings.Split(people[0], ":")[0] + ",ou=people,dc=club,dc=example\n\n")
+	data.WriteString("dn: cn=committee,ou=people,dc=club,dc=example\nobjectClass: groupOfNames\ncn: committee\nmember: uid=" +
+		strings.Split(people[0], ":")[0] + ",ou=people,dc=club,dc=example\n\n")
 	c.tool("/usr/sbin/slapadd", "-f", conf, "-n", "1", "-l", write(t, filepath.Join(c.home, "data.ldif"), data.String()))
-	exec.Command("/usr/sbin/slaptest", "-f", conf, "-F", filepath.Join(c.home, "config")).Run() // it says no to an empty database, and writes all the same
+	// it says no to an empty database, and writes all the same
+	exec.Command("/usr/sbin/slaptest", "-f", conf, "-F", filepath.Join(c.home, "config")).Run()
 	server := exec.Command("/usr/sbin/slapd", "-h", c.address, "-F", filepath.Join(c.home, "config"), "-d", "0")
 	if err := server.Start(); err != nil {
 		t.Fatal(err)
@@ -132,7 +136,8 @@ func (c *club) tool(name string, args ...string) string {
 // took it.
 func (c *club) change(name, from, to string) bool {
 	c.t.Helper()
-	out, err := exec.Command("ldappasswd", "-H", c.address, "-x", "-D", "uid="+name+",ou=people,dc=club,dc=example", "-w", from, "-a", from, "-s", to).CombinedOutput()
+	out, err := exec.Command("ldappasswd", "-H", c.address, "-x", "-D", "uid="+name+",ou=people,dc=club,dc=example", "-w", from,
+		"-a", from, "-s", to).CombinedOutput()
 	var exit *exec.ExitError
 	if err != nil && (!errors.As(err, &exit) || strings.Contains(string(out), "Invalid credentials")) {
 		c.t.Fatalf("%s: %v %s", name, err, out)
@@ -157,8 +162,10 @@ func TestRealPasswordPolicy(t *testing.T) {
 		t.Run(server.name, func(t *testing.T) {
 			c := newClub(t, server.overlay, clubPolicies, people...)
 			offline := begin(t)
-			data := write(t, filepath.Join(c.home, "club.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "dc=club,dc=example"))
-			config := write(t, filepath.Join(c.home, "server.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "cn=config"))
+			data := write(t, filepath.Join(c.home, "club.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b",
+				"dc=club,dc=example"))
+			config := write(t, filepath.Join(c.home, "server.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"),
+				"-b", "cn=config"))
 			must(t, offline, "gather", data)
 			if got := document(t, offline, "trace", "skerry"); at(got, "governing", "rule") != "unknown" {
 				t.Errorf("without the server's configuration: %v", got["governing"])
@@ -166,7 +173,8 @@ func TestRealPasswordPolicy(t *testing.T) {
 			must(t, offline, "gather", config)
 			online := begin(t)
 			password := write(t, filepath.Join(c.home, "password"), "Beacon-Root-1")
-			must(t, online, "gather", c.address, "--bind", "cn=root,dc=club,dc=example", "--password-file", password, "--ca", filepath.Join(c.home, "cert.pem"))
+			must(t, online, "gather", c.address, "--bind", "cn=root,dc=club,dc=example", "--password-file", password, "--ca",
+				filepath.Join(c.home, "cert.pem"))
 			if x, y := must(t, offline, "accounts", "--format", "csv"), must(t, online, "accounts", "--format", "csv"); x != y {
 				t.Errorf("offline and live differ:\n%s\n%s", x, y)
 			}

@@ -7,12 +7,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newEntries(s *shared) *cobra.Command {
-	var f engagement.EntryFilter
+	var f custody.EntryFilter
 	cmd := &cobra.Command{
 		Use:   "entries",
 		Short: "The ledger as a page: what was gathered, weighed, waived, by whom and when",
@@ -21,7 +21,7 @@ func newEntries(s *shared) *cobra.Command {
   sternledger entries --since 2026-01-01 --format csv`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				all, err := e.Entries(f)
 				if err != nil {
 					return err
@@ -29,7 +29,7 @@ func newEntries(s *shared) *cobra.Command {
 				return s.print(cmd, output{
 					text:     func(sheet *page.Sheet) error { return page.Entries(sheet, all, s.verbose) },
 					rows:     func() *page.Rows { return page.EntryRows(all) },
-					document: func() any { return engagement.NewEntriesDocument(all) },
+					document: func() any { return custody.NewEntriesDocument(all) },
 				})
 			})
 		},
@@ -49,9 +49,12 @@ func newVerify(s *shared) *cobra.Command {
 		Short: "Prove that nothing was altered: entries, evidence, facts, weighings",
 		Long: `Proves the whole engagement: that each entry of the ledger follows the one before;
 that every evidence file has its SHA-256; that the facts are those that were read
-from it; and that each recorded weighing, made again from its evidence and its
-baselines, comes to the same verdicts. The first entry that does not hold is named,
-and the exit status is 1.
+from it, and the record of each weighing the one that was written. What does not
+match is altered: the first such entry is named, and the exit status is 1.
+
+Each weighing is made again, too. Where this version of the program judges otherwise
+than the one that made the record, the record is intact: that is no failure, and
+what differs today is listed.
 
 That nothing was removed from the end, only a seal proves that was kept elsewhere:
 --seal compares one, and --signature with --signer the signature on it.`,
@@ -62,7 +65,7 @@ That nothing was removed from the end, only a seal proves that was kept elsewher
 			if (signature == "") != (signer == "") || signature != "" && seal == "" {
 				return usage("--signature goes with --signer and --seal")
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				v, err := e.Verify()
 				if err != nil {
 					return err
@@ -73,7 +76,7 @@ That nothing was removed from the end, only a seal proves that was kept elsewher
 					}
 				}
 				if signature != "" {
-					if err := engagement.CheckSignature(v, seal, signature, signer); err != nil {
+					if err := custody.CheckSignature(v, seal, signature, signer); err != nil {
 						return err
 					}
 				}
@@ -83,7 +86,7 @@ That nothing was removed from the end, only a seal proves that was kept elsewher
 					document: func() any { return v.Document() },
 				})
 				if err == nil && len(v.Failures) > 0 {
-					err = fmt.Errorf("the ledger does not hold: %s", firstFailure(v))
+					err = fmt.Errorf("verification failed: %s", firstFailure(v))
 				}
 				return err
 			})
@@ -96,7 +99,7 @@ That nothing was removed from the end, only a seal proves that was kept elsewher
 	return cmd
 }
 
-func firstFailure(v *engagement.Verified) string {
+func firstFailure(v *custody.Verified) string {
 	if f := v.Failures[0]; f.Entry > 0 {
 		return fmt.Sprintf("entry %d: %s", f.Entry, f.Text)
 	}
@@ -121,13 +124,13 @@ as OpenSSH does; "ssh-keygen -Y verify -n sternledger" checks it too.`,
 			if (key == "") != (to == "") {
 				return usage("--sign goes with --to, the file for the signature")
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				seal, err := e.Seal()
 				if err != nil {
 					return err
 				}
 				if key != "" {
-					signature, err := engagement.SignSeal(seal, key, func() ([]byte, error) {
+					signature, err := custody.SignSeal(seal, key, func() ([]byte, error) {
 						in, ok := cmd.InOrStdin().(*os.File)
 						if !ok || !term.IsTerminal(int(in.Fd())) {
 							return nil, fmt.Errorf("the key has a passphrase; run on a terminal")

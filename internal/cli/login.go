@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/collect"
 )
 
 // passwordVariable holds the password of a live source, for scripts.
@@ -18,7 +18,8 @@ const passwordVariable = "STERNLEDGER_PASSWORD"
 type login struct {
 	passwordFile, issuers string
 	tenantMap, tokenURL   string
-	how                   engagement.LiveOptions
+	hosts                 map[string]string
+	how                   collect.LiveOptions
 }
 
 func (l *login) addFlags(cmd *cobra.Command) {
@@ -26,26 +27,44 @@ func (l *login) addFlags(cmd *cobra.Command) {
 	flags.StringVar(&l.how.Bind, "bind", "", "sign in to a live source as this DN or name@domain")
 	flags.StringVar(&l.passwordFile, "password-file", "", "read its password from the first line of this file")
 	flags.StringVar(&l.issuers, "ca", "", "trust the issuers in this PEM file, instead of the system's")
-	flags.StringVar(&l.how.Certificate, "certificate", "", "trust only the certificate with this SHA-256")
+	flags.StringSliceVar(&l.how.Certificates, "certificate", nil, "trust only the certificate with this SHA-256; once for each host")
 	flags.StringVar(&l.tenantMap, "map", "", "field map by which a tenant is asked")
 	flags.StringVar(&l.tokenURL, "token-url", "", "get a tenant's token here, instead of at the field map's path")
+	flags.StringToStringVar(&l.hosts, "interface", nil,
+		"ask this interface of a tenant at another address than the field map's: `ID=https://HOST`")
 	flags.BoolVar(&l.how.AnyCertificate, "any-certificate", false, "trust any certificate; the ledger records it")
 }
 
 // Variables that hold what signs in to a tenant.
 const (
-	tokenVariable  = "STERNLEDGER_TOKEN"
-	clientVariable = "STERNLEDGER_CLIENT_ID"
-	secretVariable = "STERNLEDGER_CLIENT_SECRET"
+	tokenVariable   = "STERNLEDGER_TOKEN"
+	clientVariable  = "STERNLEDGER_CLIENT_ID"
+	secretVariable  = "STERNLEDGER_CLIENT_SECRET"
+	keyVariable     = "STERNLEDGER_CLIENT_KEY"    // a file
+	keyIDVariable   = "STERNLEDGER_CLIENT_KEY_ID" // its name at the tenant
+	subjectVariable = "STERNLEDGER_SUBJECT"       // for whom a signed grant acts
 )
 
-// credentials reads the environment.
-func (l *login) credentials() engagement.Credentials {
-	return engagement.Credentials{Token: os.Getenv(tokenVariable), Client: os.Getenv(clientVariable), Secret: os.Getenv(secretVariable), TokenURL: l.tokenURL}
+// credentials reads the environment, and the key's file.
+func (l *login) credentials() (collect.Credentials, error) {
+	by := collect.Credentials{Token: os.Getenv(tokenVariable), Client: os.Getenv(clientVariable), Secret: os.Getenv(secretVariable),
+		Subject: os.Getenv(subjectVariable), TokenURL: l.tokenURL}
+	file := os.Getenv(keyVariable)
+	if file == "" {
+		return by, nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return by, fmt.Errorf("%s: %w", keyVariable, err)
+	}
+	if by.Key, err = collect.ParseKey(text, os.Getenv(keyIDVariable)); err != nil {
+		return by, fmt.Errorf("%s: %s: %w", keyVariable, file, err)
+	}
+	return by, nil
 }
 
 // options reads the files that the flags name.
-func (l *login) options() (engagement.LiveOptions, error) {
+func (l *login) options() (collect.LiveOptions, error) {
 	if l.issuers != "" {
 		pem, err := os.ReadFile(l.issuers)
 		if err != nil {

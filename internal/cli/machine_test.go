@@ -68,7 +68,8 @@ func (m *realMachine) changes(name, old, password string) (taken bool, said stri
 	if err != nil {
 		m.t.Fatal(err)
 	}
-	cmd := exec.Command("timeout", "20", "chroot", "--userspec="+strings.TrimSpace(string(ids)), m.dir, "env", "LC_ALL=C", "USER="+name, "LOGNAME="+name, "passwd")
+	cmd := exec.Command("timeout", "20", "chroot", "--userspec="+strings.TrimSpace(string(ids)), m.dir, "env", "LC_ALL=C", "USER="+
+		name, "LOGNAME="+name, "passwd")
 	cmd.Stdin = strings.NewReader(old + strings.Repeat("\n"+password, 6) + "\n")
 	out, _ := cmd.CombinedOutput()
 	// What passwd says is not always so: a module that is required and fails does
@@ -221,7 +222,8 @@ func qualityLines(rnd *rand.Rand) string {
 	}
 	b.WriteString("dictcheck = 0\n")
 	for range 1 + rnd.IntN(5) {
-		name := one(rnd, "minlen", "minlen", "minclass", "dcredit", "ucredit", "ocredit", "lcredit", "maxrepeat", "maxsequence", "maxclassrepeat", "usercheck", "gecoscheck", "usersubstr", "difok", "badwords")
+		name := one(rnd, "minlen", "minlen", "minclass", "dcredit", "ucredit", "ocredit", "lcredit", "maxrepeat", "maxsequence",
+			"maxclassrepeat", "usercheck", "gecoscheck", "usersubstr", "difok", "badwords")
 		value := strconv.Itoa(rnd.IntN(18))
 		switch {
 		case strings.HasSuffix(name, "credit"):
@@ -250,30 +252,42 @@ func qualityLines(rnd *rand.Rand) string {
 func passwordStack(rnd *rand.Rand, modules []string) string {
 	var b strings.Builder
 	if rnd.IntN(6) == 0 {
-		b.WriteString("password " + one(rnd, "optional pam_harbour.so", "required pam_permit.so", "[success=ignore default=die] pam_succeed_if.so uid >= 1000", "required pam_env.so", "optional pam_debug.so", "sufficient pam_harbour.so") + "\n")
+		b.WriteString("password " + one(rnd, "optional pam_harbour.so", "required pam_permit.so",
+			"[success=ignore default=die] pam_succeed_if.so uid >= 1000", "required pam_env.so", "optional pam_debug.so",
+			"sufficient pam_harbour.so") + "\n")
 	}
 	for range one(rnd, 0, 1, 1, 1, 1, 2) {
-		control := one(rnd, "requisite", "requisite", "requisite", "requisite", "requisite", "required", "required", "optional", "sufficient", "[success=1 default=ignore]")
+		control := one(rnd, "requisite", "requisite", "requisite", "requisite", "requisite", "required", "required", "optional",
+			"sufficient", "[success=1 default=ignore]")
 		switch module := one(rnd, modules...); module {
 		case "pam_passwdqc":
-			fmt.Fprintf(&b, "password %s pam_passwdqc.so retry=1 random=0 %s\n", control, one(rnd, "match=0", "match=0 min=disabled,12,10,9,8", "match=0 min=8,8,8,8,8 max=8", "match=0 similar=permit passphrase=0", "config=/etc/passwdqc.conf",
-				"min=8,9,7,6,5", "match=0 enforce=none", "match=0 enforce=users", "match=0 min=11,10,9,8,7 max=14", "", "match=0 min=disabled,disabled,12,8,6 passphrase=2"))
+			fmt.Fprintf(&b, "password %s pam_passwdqc.so retry=1 random=0 %s\n", control,
+				one(rnd, "match=0", "match=0 min=disabled,12,10,9,8", "match=0 min=8,8,8,8,8 max=8", "match=0 similar=permit passphrase=0",
+					"config=/etc/passwdqc.conf",
+					"min=8,9,7,6,5", "match=0 enforce=none", "match=0 enforce=users", "match=0 min=11,10,9,8,7 max=14", "",
+					"match=0 min=disabled,disabled,12,8,6 passphrase=2"))
 		case "pam_cracklib":
-			fmt.Fprintf(&b, "password %s pam_cracklib.so retry=1 dictpath=/var/cache/cracklib/cracklib_dict %s\n", control, one(rnd, "", "minlen=12", "reject_username", "gecoscheck", "minlen=8 dcredit=-1 ucredit=0", "difok=1"))
+			fmt.Fprintf(&b, "password %s pam_cracklib.so retry=1 dictpath=/var/cache/cracklib/cracklib_dict %s\n", control,
+				one(rnd, "", "minlen=12", "reject_username", "gecoscheck", "minlen=8 dcredit=-1 ucredit=0", "difok=1"))
 		default:
-			fmt.Fprintf(&b, "password %s pam_pwquality.so retry=1 %s%s\n", control, one(rnd, "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", ""), one(rnd, "", "", "minlen=12", "minlen=9x", "MINCLASS=3", "minlenn=20", "enforcing=0", "local_users_only", "enforce_for_root", "difok=3", "usercheck=0", "dictpath=/nowhere/words", "authtok_type=Quay"))
+			fmt.Fprintf(&b, "password %s pam_pwquality.so retry=1 %s%s\n", control, one(rnd, "dictcheck=0 ", "dictcheck=0 ",
+				"dictcheck=0 ", "dictcheck=0 ", "dictcheck=0 ", ""), one(rnd, "", "", "minlen=12", "minlen=9x", "MINCLASS=3", "minlenn=20",
+				"enforcing=0", "local_users_only", "enforce_for_root", "difok=3", "usercheck=0", "dictpath=/nowhere/words", "authtok_type=Quay"))
 		}
 	}
 	checked := b.Len() > 0
 	if checked && rnd.IntN(4) == 0 {
-		b.WriteString("password " + one(rnd, "required", "requisite") + " pam_pwhistory.so use_authtok " + one(rnd, "remember=3", "", "remember=x") + "\n")
+		b.WriteString("password " + one(rnd, "required", "requisite") + " pam_pwhistory.so use_authtok " +
+			one(rnd, "remember=3", "", "remember=x") + "\n")
 	}
 	use := "use_authtok "
 	if !checked || rnd.IntN(6) == 0 {
 		use = ""
 	}
-	fmt.Fprintf(&b, "password %s pam_unix.so %syescrypt %s\npassword requisite pam_deny.so\npassword required pam_permit.so\n", "[success=1 default=ignore]",
-		use, one(rnd, "", "", "obscure", "minlen=10", "minlen=11x", "minlen=x", "obscure minlen=9", "remember=4", "minlen=5", "nullok obscure", "sha512 rounds=8000"))
+	fmt.Fprintf(&b, "password %s pam_unix.so %syescrypt %s\npassword requisite pam_deny.so\npassword required pam_permit.so\n",
+		"[success=1 default=ignore]",
+		use, one(rnd, "", "", "obscure", "minlen=10", "minlen=11x", "minlen=x", "obscure minlen=9", "remember=4", "minlen=5",
+			"nullok obscure", "sha512 rounds=8000"))
 	return b.String()
 }
 
@@ -388,7 +402,8 @@ func (d *realDoor) compare(t *testing.T) (all compared) {
 func (m *realMachine) gatheredDoor() string {
 	m.t.Helper()
 	to := filepath.Join(m.t.TempDir(), "quayside", "etc")
-	for _, name := range []string{"pam.d/gate", "pam.d/shared", "security/faillock.conf", "security/access.conf", "security/time.conf", "ftpusers", "shells", "login.defs", "passwd", "group", "shadow", "debian_version"} {
+	for _, name := range []string{"pam.d/gate", "pam.d/shared", "security/faillock.conf", "security/access.conf",
+		"security/time.conf", "ftpusers", "shells", "login.defs", "passwd", "group", "shadow", "debian_version"} {
 		data, err := os.ReadFile(filepath.Join(m.dir, "etc", name))
 		if err != nil {
 			m.t.Fatal(err)
@@ -405,30 +420,44 @@ func faillockLines(rnd *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString(one(rnd, "", "", "", "\ufeff"))
 	for range 1 + rnd.IntN(3) {
-		line := one(rnd, "deny = %d", "deny %d", "deny=%dx", "DENY = %d", "denny = %d", "deny == %d", "# deny = %d", "deny = x%d", "deny = 0%d") + "\n"
+		line := one(rnd, "deny = %d", "deny %d", "deny=%dx", "DENY = %d", "denny = %d", "deny == %d", "# deny = %d", "deny = x%d",
+			"deny = 0%d") + "\n"
 		fmt.Fprintf(&b, line, 1+rnd.IntN(4))
 	}
-	b.WriteString(one(rnd, "", "", "admin_group = ada\n", "admin_group = root\n", "fail_interval = 0\n", "even_deny_root\nadmin_group = ada\n", "even_deny_root\n", "unlock_time = 0\n",
-		"unlock_time = never\n", "root_unlock_time = 60\n", "even_deny_root\nroot_unlock_time = 60\n", "dir = /run/faillock\n", "local_users_only\n", "silent\naudit\n"))
+	b.WriteString(one(rnd, "", "", "admin_group = ada\n", "admin_group = root\n", "fail_interval = 0\n", "even_deny_root\nadmin_group = ada\n",
+		"even_deny_root\n", "unlock_time = 0\n",
+		"unlock_time = never\n", "root_unlock_time = 60\n", "even_deny_root\nroot_unlock_time = 60\n", "dir = /run/faillock\n",
+		"local_users_only\n", "silent\naudit\n"))
 	return b.String()
 }
 
 func accessLines(rnd *rand.Rand) string {
-	return one(rnd, "# none\n", "# none\n", "-:ALL:ALL\n", "+:ada:ALL\n-:ALL:ALL\n", "+:(ada):ALL\n-:ALL EXCEPT root:ALL\n", "-:bob:ALL\n", "-:ada:10.0.0.0/8\n")
+	return one(rnd, "# none\n", "# none\n", "-:ALL:ALL\n", "+:ada:ALL\n-:ALL:ALL\n", "+:(ada):ALL\n-:ALL EXCEPT root:ALL\n",
+		"-:bob:ALL\n", "-:ada:10.0.0.0/8\n")
 }
 
 // aside are lines that a stack may hold beside those that count.
-var aside = []string{"optional pam_env.so", "required pam_env.so", "required pam_nologin.so", "requisite pam_nologin.so successok", "required pam_permit.so", "optional pam_permit.so", "sufficient pam_permit.so",
-	"optional pam_deny.so", "required pam_warn.so", "required pam_faildelay.so delay=1", "required pam_localuser.so", "required pam_access.so", "sufficient pam_access.so", "[success=1 default=ignore] pam_access.so",
-	"required pam_succeed_if.so uid >= 1000", "[success=1 default=ignore] pam_succeed_if.so uid < 1000", "sufficient pam_succeed_if.so user ingroup ada", "requisite pam_succeed_if.so user != root quiet",
-	"required pam_listfile.so item=user sense=deny file=/etc/ftpusers onerr=succeed", "required pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail", "[success=1 default=ignore] pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail",
-	"required pam_shells.so", "required pam_group.so", "optional pam_mail.so", "required pam_limits.so", "sufficient pam_harbour.so", "optional pam_harbour.so", "-required pam_harbour.so", "required pam_usertype.so isregular",
-	"[default=ignore] pam_succeed_if.so service = gate", "requisite pam_succeed_if.so shell notin /bin/false:/usr/sbin/nologin", "required pam_debug.so", "optional pam_echo.so", "[success=ok ignore=ignore default=bad] pam_rootok.so", "substack shared", "include shared",
-	"[success=2 default=ignore] pam_succeed_if.so user in root:bob", "sufficient pam_rootok.so", "required pam_securetty.so", "[default=reset] pam_permit.so", "[success=reset default=die] pam_localuser.so", "required pam_time.so"}
+var aside = []string{"optional pam_env.so", "required pam_env.so", "required pam_nologin.so", "requisite pam_nologin.so successok",
+	"required pam_permit.so", "optional pam_permit.so", "sufficient pam_permit.so",
+	"optional pam_deny.so", "required pam_warn.so", "required pam_faildelay.so delay=1", "required pam_localuser.so",
+	"required pam_access.so", "sufficient pam_access.so", "[success=1 default=ignore] pam_access.so",
+	"required pam_succeed_if.so uid >= 1000", "[success=1 default=ignore] pam_succeed_if.so uid < 1000",
+	"sufficient pam_succeed_if.so user ingroup ada", "requisite pam_succeed_if.so user != root quiet",
+	"required pam_listfile.so item=user sense=deny file=/etc/ftpusers onerr=succeed",
+	"required pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail",
+	"[success=1 default=ignore] pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail",
+	"required pam_shells.so", "required pam_group.so", "optional pam_mail.so", "required pam_limits.so", "sufficient pam_harbour.so",
+	"optional pam_harbour.so", "-required pam_harbour.so", "required pam_usertype.so isregular",
+	"[default=ignore] pam_succeed_if.so service = gate", "requisite pam_succeed_if.so shell notin /bin/false:/usr/sbin/nologin",
+	"required pam_debug.so", "optional pam_echo.so", "[success=ok ignore=ignore default=bad] pam_rootok.so", "substack shared",
+	"include shared",
+	"[success=2 default=ignore] pam_succeed_if.so user in root:bob", "sufficient pam_rootok.so", "required pam_securetty.so",
+	"[default=reset] pam_permit.so", "[success=reset default=die] pam_localuser.so", "required pam_time.so"}
 
 // doorStack makes a service that takes a password, and may lock.
 func doorStack(rnd *rand.Rand) string {
-	pre := one(rnd, "required", "required", "requisite", "optional", "[default=ignore]", "[success=ok default=die]", "[success=ok default=bad]", "sufficient")
+	pre := one(rnd, "required", "required", "requisite", "optional", "[default=ignore]", "[success=ok default=die]",
+		"[success=ok default=bad]", "sufficient")
 	var lines []string
 	add := func(text string) { lines = append(lines, strings.Split(text, "\n")...) }
 	if rnd.IntN(8) > 0 {
@@ -438,21 +467,26 @@ func doorStack(rnd *rand.Rand) string {
 	case 0:
 		add("[success=1 default=ignore] pam_unix.so nodelay\n[default=die] pam_faillock.so authfail nodelay\nrequired pam_permit.so")
 	case 1:
-		add("sufficient pam_unix.so nodelay\n" + one(rnd, "required", "[default=die]") + " pam_faillock.so authfail nodelay\nrequired pam_deny.so")
+		add("sufficient pam_unix.so nodelay\n" + one(rnd, "required", "[default=die]") +
+			" pam_faillock.so authfail nodelay\nrequired pam_deny.so")
 	case 2:
-		add("[success=2 default=" + one(rnd, "ignore", "1", "bad") + "] pam_unix.so nodelay\n[default=die] pam_faillock.so authfail nodelay\nrequisite pam_deny.so\nrequired pam_permit.so")
+		add("[success=2 default=" + one(rnd, "ignore", "1", "bad") +
+			"] pam_unix.so nodelay\n[default=die] pam_faillock.so authfail nodelay\nrequisite pam_deny.so\nrequired pam_permit.so")
 	default:
-		add("[success=1 default=bad] pam_unix.so nodelay\n[default=die] pam_faillock.so authfail nodelay\nsufficient pam_faillock.so authsucc nodelay\nrequired pam_deny.so")
+		add("[success=1 default=bad] pam_unix.so nodelay\n[default=die] pam_faillock.so authfail nodelay\nsufficient pam_faillock.so " +
+			"authsucc nodelay\nrequired pam_deny.so")
 	}
 	for range rnd.IntN(3) {
 		lines = slices.Insert(lines, rnd.IntN(len(lines)+1), one(rnd, aside...))
 	}
-	account := []string{one(rnd, "required", "required", "requisite", "sufficient", "[success=1 new_authtok_reqd=done default=ignore]", "optional") + " pam_unix.so"}
+	account := []string{one(rnd, "required", "required", "requisite", "sufficient", "[success=1 new_authtok_reqd=done default=ignore]",
+		"optional") + " pam_unix.so"}
 	if strings.Contains(account[0], "success=1") {
 		account = append(account, "requisite pam_deny.so", "required pam_permit.so")
 	}
 	for range rnd.IntN(3) {
-		account = slices.Insert(account, rnd.IntN(len(account)+1), one(rnd, append([]string{"required pam_faillock.so", "required pam_faillock.so"}, aside...)...))
+		account = slices.Insert(account, rnd.IntN(len(account)+1),
+			one(rnd, append([]string{"required pam_faillock.so", "required pam_faillock.so"}, aside...)...))
 	}
 	var b strings.Builder
 	for _, l := range lines {

@@ -4,12 +4,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 )
 
 // released is the date on the manual's pages, so that they come out the same
@@ -30,7 +31,9 @@ made if it is not there. "man ./DIR/sternledger.1" shows one.`,
 			}
 			root := cmd.Root()
 			root.DisableAutoGenTag = true
-			head := &doc.GenManHeader{Title: "STERNLEDGER", Section: "1", Date: &released, Source: "Stern Ledger " + engagement.Version, Manual: "Stern Ledger"}
+			layOut(root)
+			head := &doc.GenManHeader{Title: "STERNLEDGER", Section: "1", Date: &released, Source: "Stern Ledger " + custody.Version,
+				Manual: "Stern Ledger"}
 			if err := doc.GenManTree(root, head, args[0]); err != nil {
 				return err
 			}
@@ -41,5 +44,27 @@ made if it is not there. "man ./DIR/sternledger.1" shows one.`,
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%d pages in %s\n", len(pages), args[0])
 			return err
 		},
+	}
+}
+
+// layOut keeps the tables of the help as they are: what is indented there is set
+// apart, so that the manual's pages do not fill it into paragraphs.
+func layOut(cmd *cobra.Command) {
+	var out []string
+	inTable := false
+	for _, line := range strings.Split(cmd.Long, "\n") {
+		indented := strings.HasPrefix(line, "  ")
+		if indented != inTable && line != "" {
+			out = append(out, "")
+			inTable = indented
+		}
+		if indented {
+			line = "    " + line
+		}
+		out = append(out, line)
+	}
+	cmd.Long = strings.Join(out, "\n")
+	for _, sub := range cmd.Commands() {
+		layOut(sub)
 	}
 }

@@ -8,12 +8,13 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newProbe(s *shared) *cobra.Command {
-	var opt engagement.ProbeOptions
+	var opt assess.ProbeOptions
 	var from string
 	cmd := &cobra.Command{
 		Use:   "probe",
@@ -46,14 +47,14 @@ the year of the newest evidence; and long phrases for contrast.`,
 			case opt.Patterns && from != "":
 				return usage("name one: --patterns, or --from")
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				if !opt.Patterns {
 					var err error
 					if opt.Passwords, err = passwords(cmd, from); err != nil {
 						return err
 					}
 				}
-				p, err := e.Probe(opt)
+				p, err := assess.Probe(e, opt)
 				if err != nil {
 					return err
 				}
@@ -83,11 +84,11 @@ func passwords(cmd *cobra.Command, from string) ([]string, error) {
 			return nil, fmt.Errorf("--from: %w", err)
 		}
 		defer f.Close()
-		return engagement.ReadPasswords(filepath.Base(from), f)
+		return assess.ReadPasswords(filepath.Base(from), f)
 	}
 	in, ok := cmd.InOrStdin().(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return engagement.ReadPasswords("standard input", cmd.InOrStdin())
+		return assess.ReadPasswords("standard input", cmd.InOrStdin())
 	}
 	fmt.Fprint(cmd.ErrOrStderr(), "Password to try (not shown): ")
 	typed, err := term.ReadPassword(int(in.Fd()))

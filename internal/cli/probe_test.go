@@ -23,7 +23,8 @@ import (
 // the verdict and the rules that refuse.
 func probed(t *testing.T, audit, account string, passwords []string) (verdicts []string, by [][]string) {
 	t.Helper()
-	doc := document(t, audit, "probe", "--account", account, "--from", write(t, filepath.Join(t.TempDir(), "passwords"), strings.Join(passwords, "\n")+"\n"))
+	doc := document(t, audit, "probe", "--account", account, "--from", write(t, filepath.Join(t.TempDir(), "passwords"),
+		strings.Join(passwords, "\n")+"\n"))
 	for _, r := range doc["results"].([]any) {
 		verdicts = append(verdicts, at(r, "verdict").(string))
 		var rules []string
@@ -108,14 +109,19 @@ func TestRealProbeDomain(t *testing.T) {
 	for i := range people {
 		name := fmt.Sprintf("mferrier%d", i)
 		lengths[name] = rnd.IntN(15)
-		fmt.Fprintf(&add, "dn: CN=%s,CN=Users,%s\nobjectClass: user\nsAMAccountName: %s\ndisplayName: Maud Ferrier\nuserAccountControl: %d\n\n", name, base, name, 512+32*(i%5/4))
-		fmt.Fprintf(&add, "dn: CN=p%d,CN=Password Settings Container,CN=System,%s\nobjectClass: msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: %d\nmsDS-MinimumPasswordLength: %d\nmsDS-PasswordComplexityEnabled: %s\n"+
-			"msDS-PasswordHistoryLength: 0\nmsDS-MaximumPasswordAge: -9223372036854775808\nmsDS-MinimumPasswordAge: 0\nmsDS-LockoutThreshold: 0\nmsDS-LockoutDuration: 0\nmsDS-LockoutObservationWindow: 0\nmsDS-PasswordReversibleEncryptionEnabled: FALSE\nmsDS-PSOAppliesTo: CN=%s,CN=Users,%s\n\n",
+		fmt.Fprintf(&add, "dn: CN=%s,CN=Users,%s\nobjectClass: user\nsAMAccountName: %s\ndisplayName: Maud Ferrier\nuserAccountControl: %d\n\n",
+			name, base, name, 512+32*(i%5/4))
+		fmt.Fprintf(&add, "dn: CN=p%d,CN=Password Settings Container,CN=System,%s\nobjectClass: "+
+			"msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: %d\nmsDS-MinimumPasswordLength: %d\nmsDS-PasswordComplexityEnabled: %s\n"+
+			"msDS-PasswordHistoryLength: 0\nmsDS-MaximumPasswordAge: -9223372036854775808\nmsDS-MinimumPasswordAge: "+
+			"0\nmsDS-LockoutThreshold: 0\nmsDS-LockoutDuration: 0\nmsDS-LockoutObservationWindow: "+
+			"0\nmsDS-PasswordReversibleEncryptionEnabled: FALSE\nmsDS-PSOAppliesTo: CN=%s,CN=Users,%s\n\n",
 			i, base, i+1, lengths[name], map[bool]string{true: "TRUE", false: "FALSE"}[i%3 > 0], name, base)
 	}
 	d.lab("add", d.dir, write(t, filepath.Join(t.TempDir(), "add.ldif"), add.String()))
 	for name := range lengths {
-		if out, err := exec.Command("samba-tool", "user", "setpassword", name, "--newpassword=Quay-Light-7x-and-more", "-s", filepath.Join(d.dir, "dc/etc/smb.conf")).CombinedOutput(); err != nil {
+		if out, err := exec.Command("samba-tool", "user", "setpassword", name, "--newpassword=Quay-Light-7x-and-more", "-s",
+			filepath.Join(d.dir, "dc/etc/smb.conf")).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
@@ -194,9 +200,12 @@ func TestRealProbeUnix(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(22, 1))
 	p := &pairs{t: t}
 	reasons := []struct{ said, rule string }{
-		{"is a palindrome", "palindrome"}, {"lowercase", "require-lower"}, {"uppercase", "require-upper"}, {"digits", "require-digit"}, {"digit", "require-digit"}, {"non-alphanumeric", "require-symbol"},
-		{"character classes", "classes-required"}, {"same characters consecutively", "max-repeat"}, {"of the same class consecutively", "class-run"}, {"monotonic sequence", "max-sequence"},
-		{"contains the user name", "name-check"}, {"real name", "personal-check"}, {"forbidden words", "blocklist"}, {"shorter than", "min-length"}, {"too short", "min-length"}, {"No password supplied", "empty"},
+		{"is a palindrome", "palindrome"}, {"lowercase", "require-lower"}, {"uppercase", "require-upper"}, {"digits", "require-digit"},
+		{"digit", "require-digit"}, {"non-alphanumeric", "require-symbol"},
+		{"character classes", "classes-required"}, {"same characters consecutively", "max-repeat"},
+		{"of the same class consecutively", "class-run"}, {"monotonic sequence", "max-sequence"},
+		{"contains the user name", "name-check"}, {"real name", "personal-check"}, {"forbidden words", "blocklist"},
+		{"shorter than", "min-length"}, {"too short", "min-length"}, {"No password supplied", "empty"},
 		{"empty password", "empty"},
 	}
 	const configurations, each = 40, 30
@@ -204,8 +213,10 @@ func TestRealProbeUnix(t *testing.T) {
 		dir := t.TempDir()
 		var conf strings.Builder
 		asked := rnd.IntN(15)
-		fmt.Fprintf(&conf, "dictcheck = 0\nminlen = %d\nminclass = %d\nmaxrepeat = %d\nmaxsequence = %d\nmaxclassrepeat = %d\nusercheck = %d\ngecoscheck = %d\nusersubstr = %d\n", asked, rnd.IntN(4),
-			[]int{0, 0, 2, 3}[rnd.IntN(4)], []int{0, 0, 3, 4}[rnd.IntN(4)], []int{0, 0, 0, 4, 6}[rnd.IntN(5)], rnd.IntN(2), rnd.IntN(2), []int{0, 0, 4, 5}[rnd.IntN(4)])
+		fmt.Fprintf(&conf, "dictcheck = 0\nminlen = %d\nminclass = %d\nmaxrepeat = %d\nmaxsequence = %d\nmaxclassrepeat = "+
+			"%d\nusercheck = %d\ngecoscheck = %d\nusersubstr = %d\n", asked, rnd.IntN(4),
+			[]int{0, 0, 2, 3}[rnd.IntN(4)], []int{0, 0, 3, 4}[rnd.IntN(4)], []int{0, 0, 0, 4, 6}[rnd.IntN(5)], rnd.IntN(2), rnd.IntN(2),
+			[]int{0, 0, 4, 5}[rnd.IntN(4)])
 		for _, c := range []string{"lcredit", "ucredit", "dcredit", "ocredit"} {
 			fmt.Fprintf(&conf, "%s = %d\n", c, []int{0, 0, 0, 1, 3, -1, -2}[rnd.IntN(7)])
 		}
@@ -214,14 +225,16 @@ func TestRealProbeUnix(t *testing.T) {
 		}
 		name := []string{"mferrier", "mo", "ada"}[n%3]
 		write(t, filepath.Join(dir, "gate/etc/security/pwquality.conf"), conf.String())
-		write(t, filepath.Join(dir, "gate/etc/pam.d/passwd"), "password requisite pam_pwquality.so retry=1\npassword required pam_unix.so use_authtok\n")
+		write(t, filepath.Join(dir, "gate/etc/pam.d/passwd"),
+			"password requisite pam_pwquality.so retry=1\npassword required pam_unix.so use_authtok\n")
 		passwd := write(t, filepath.Join(dir, "gate/etc/passwd"), "root:x:0:0::/root:/bin/sh\n"+name+":x:1001:1001:Maud Ferrier:/:/bin/sh\n")
 		write(t, filepath.Join(dir, "gate/etc/shadow"), "root:*:20000:0:99999:7:::\n"+name+":*:20000:0:99999:7:::\n")
 		audit := begin(t)
 		must(t, audit, "gather", filepath.Join(dir, "gate"))
 		var passwords []string
 		for range each {
-			text := guess(rnd, asked, name, "reirrefm", "Ferrier", "REIRREF", "duam", "ferri", "lantern", "FOG", "gof", "tide", "1234", "dcba", "aaaa", "/0123")
+			text := guess(rnd, asked, name, "reirrefm", "Ferrier", "REIRREF", "duam", "ferri", "lantern", "FOG", "gof", "tide", "1234",
+				"dcba", "aaaa", "/0123")
 			if rnd.IntN(12) == 0 {
 				r := []byte(text)
 				slices.Reverse(r)
@@ -233,7 +246,8 @@ func TestRealProbeUnix(t *testing.T) {
 			passwords = append(passwords, strings.ToValidUTF8(text, ""))
 		}
 		verdicts, by := probed(t, audit, name, passwords)
-		cmd := exec.Command("unshare", "-m", "sh", "-c", `mount --bind "$1" /etc/security/pwquality.conf && mount --bind "$2" /etc/passwd && while IFS= read -r p; do printf '%s\n' "$p" | pwscore "$3" 2>&1 | tr '\n' ' '; echo; done`,
+		cmd := exec.Command("unshare", "-m", "sh", "-c",
+			`mount --bind "$1" /etc/security/pwquality.conf && mount --bind "$2" /etc/passwd && while IFS= read -r p; do printf '%s\n' "$p" | pwscore "$3" 2>&1 | tr '\n' ' '; echo; done`,
 			"sh", filepath.Join(dir, "gate/etc/security/pwquality.conf"), passwd, name)
 		cmd.Stdin = strings.NewReader(strings.Join(passwords, "\n") + "\n")
 		out, err := cmd.Output()
@@ -266,12 +280,14 @@ func TestRealProbeLDAP(t *testing.T) {
 	policies := ""
 	for i := range people {
 		names = append(names, fmt.Sprintf("p%d:ask%d", i, i))
-		policies += fmt.Sprintf("dn: cn=ask%d,ou=policies,dc=club,dc=example\nobjectClass: pwdPolicy\nobjectClass: organizationalRole\ncn: ask%d\npwdAttribute: userPassword\npwdCheckQuality: %d\npwdMinLength: %d\n", i, i, (i+2)%3, 6+rnd.IntN(6))
+		policies += fmt.Sprintf("dn: cn=ask%d,ou=policies,dc=club,dc=example\nobjectClass: pwdPolicy\nobjectClass: "+
+			"organizationalRole\ncn: ask%d\npwdAttribute: userPassword\npwdCheckQuality: %d\npwdMinLength: %d\n", i, i, (i+2)%3, 6+rnd.IntN(6))
 		policies += "\n"
 	}
 	c := newClub(t, "overlay ppolicy\n", policies, names...)
 	audit := begin(t)
-	must(t, audit, "gather", write(t, filepath.Join(c.home, "club.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "dc=club,dc=example")),
+	must(t, audit, "gather", write(t, filepath.Join(c.home, "club.ldif"),
+		c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "dc=club,dc=example")),
 		write(t, filepath.Join(c.home, "server.ldif"), c.tool("/usr/sbin/slapcat", "-F", filepath.Join(c.home, "config"), "-b", "cn=config")))
 	p := &pairs{t: t}
 	for i := range people {
@@ -357,7 +373,8 @@ func TestProbe(t *testing.T) {
 	for _, s := range document(t, audit, "forecast")["scopes"].([]any) {
 		taken[at(s, "scope").(string)] = at(s, "weak_patterns", "accepted").(float64)
 	}
-	if taken["marrowick.example / domain default / standard"] != 119 || taken["marrowick.example / Pilots"] != 9 || taken["marrowick.example / Control Room"] != 6 {
+	if taken["marrowick.example / domain default / standard"] != 119 || taken["marrowick.example / Pilots"] != 9 ||
+		taken["marrowick.example / Control Room"] != 6 {
 		t.Errorf("forecast: %v", taken)
 	}
 	for _, c := range []struct {
@@ -365,9 +382,12 @@ func TestProbe(t *testing.T) {
 		args []string
 		say  string
 	}{
-		{"", nil, "no password in it"}, {"a\nb\x00c\n", nil, "standard input:2: a NUL"}, {"a\n\xff\xfe\n", nil, "standard input:2: not UTF-8"}, {strings.Repeat("a", 2<<20), nil, "more than 1 MiB"},
-		{"a\n", []string{"Secret-Argument"}, "never an argument"}, {"a\n", []string{"--from", "absent"}, "no such file"}, {"a\n", []string{"--scope", "nowhere"}, "the nearest is"},
-		{"a\n", []string{"--scope", "x", "--account", "y"}, "name one"}, {"a\n", []string{"--account", "nobody"}, "no account"}, {"a\n", []string{"--patterns", "--from", "x"}, "name one"},
+		{"", nil, "no password in it"}, {"a\nb\x00c\n", nil, "standard input:2: a NUL"}, {"a\n\xff\xfe\n", nil, "standard input:2: not UTF-8"},
+		{strings.Repeat("a", 2<<20), nil, "more than 1 MiB"},
+		{"a\n", []string{"Secret-Argument"}, "never an argument"}, {"a\n", []string{"--from", "absent"}, "absent: "},
+		{"a\n", []string{"--scope", "nowhere"}, "known are"},
+		{"a\n", []string{"--scope", "x", "--account", "y"}, "name one"}, {"a\n", []string{"--account", "nobody"}, "no account"},
+		{"a\n", []string{"--patterns", "--from", "x"}, "name one"},
 	} {
 		if out, status := typed(c.in, c.args...); status == 0 || !strings.Contains(out, c.say) || strings.Contains(out, "Secret-Argument") {
 			t.Errorf("%.20q %v: %d %s", c.in, c.args, status, out)

@@ -3,12 +3,13 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newRehearse(s *shared) *cobra.Command {
-	var opt engagement.RehearseOptions
+	var opt assess.RehearseOptions
 	cmd := &cobra.Command{
 		Use:   "rehearse",
 		Short: "Play failed sign-ins against a lockout: when it counts, locks, opens",
@@ -28,8 +29,8 @@ from the beginning ("90s", "10 minutes", "1h"), in order.`,
 			if (opt.Scope == "") == (opt.Account == "") {
 				return usage("name one: --scope, or --account")
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
-				r, err := e.Rehearse(opt)
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
+				r, err := assess.Rehearse(e, opt)
 				if err != nil {
 					return err
 				}

@@ -92,7 +92,8 @@ func playReal(t *testing.T, all []rehearsal, by forecast.Counting, signIn func(n
 }
 
 var shortLocks = []forecast.Lockout{
-	{Known: true, Threshold: 2, Window: 5, Duration: 5}, {Known: true, Threshold: 3, Window: 3, Duration: 7}, {Known: true, Threshold: 3, Window: 9, Duration: 3}, {Known: true, Threshold: 4, Window: 7, Duration: 9},
+	{Known: true, Threshold: 2, Window: 5, Duration: 5}, {Known: true, Threshold: 3, Window: 3, Duration: 7},
+	{Known: true, Threshold: 3, Window: 9, Duration: 3}, {Known: true, Threshold: 4, Window: 7, Duration: 9},
 }
 
 // labPorts skips where something else serves on the lab's ports.
@@ -120,13 +121,17 @@ func TestRealRehearsalDomain(t *testing.T) {
 		fmt.Fprintf(&add, "dn: CN=%s,CN=Users,%s\nobjectClass: user\nsAMAccountName: %s\nuserAccountControl: 512\n\n", r.name, base, r.name)
 	}
 	for i, r := range all {
-		fmt.Fprintf(&add, "dn: CN=p%d,CN=Password Settings Container,CN=System,%s\nobjectClass: msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: %d\nmsDS-MinimumPasswordLength: 7\nmsDS-PasswordComplexityEnabled: FALSE\n"+
-			"msDS-PasswordHistoryLength: 0\nmsDS-MaximumPasswordAge: -9223372036854775808\nmsDS-MinimumPasswordAge: 0\nmsDS-LockoutThreshold: %d\nmsDS-LockoutDuration: %d\nmsDS-LockoutObservationWindow: %d\nmsDS-PasswordReversibleEncryptionEnabled: FALSE\nmsDS-PSOAppliesTo: CN=%s,CN=Users,%s\n\n",
+		fmt.Fprintf(&add, "dn: CN=p%d,CN=Password Settings Container,CN=System,%s\nobjectClass: "+
+			"msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: %d\nmsDS-MinimumPasswordLength: 7\nmsDS-PasswordComplexityEnabled: FALSE\n"+
+			"msDS-PasswordHistoryLength: 0\nmsDS-MaximumPasswordAge: -9223372036854775808\nmsDS-MinimumPasswordAge: "+
+			"0\nmsDS-LockoutThreshold: %d\nmsDS-LockoutDuration: %d\nmsDS-LockoutObservationWindow: "+
+			"%d\nmsDS-PasswordReversibleEncryptionEnabled: FALSE\nmsDS-PSOAppliesTo: CN=%s,CN=Users,%s\n\n",
 			i, base, i+1, r.lockout.Threshold, -r.lockout.Duration*10_000_000, -r.lockout.Window*10_000_000, r.name, base)
 	}
 	d.lab("add", d.dir, write(t, filepath.Join(t.TempDir(), "add.ldif"), add.String()))
 	for _, r := range all {
-		if out, err := exec.Command("samba-tool", "user", "setpassword", r.name, "--newpassword=Quay-Light-7x", "-s", filepath.Join(d.dir, "dc/etc/smb.conf")).CombinedOutput(); err != nil {
+		if out, err := exec.Command("samba-tool", "user", "setpassword", r.name, "--newpassword=Quay-Light-7x", "-s",
+			filepath.Join(d.dir, "dc/etc/smb.conf")).CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
@@ -155,7 +160,9 @@ func TestRealRehearsalLDAP(t *testing.T) {
 	policies := ""
 	for i, r := range all {
 		people = append(people, fmt.Sprintf("%s:lock%d", r.name, i))
-		policies += fmt.Sprintf("dn: cn=lock%d,ou=policies,dc=club,dc=example\nobjectClass: pwdPolicy\nobjectClass: organizationalRole\ncn: lock%d\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: %d\npwdLockoutDuration: %d\npwdFailureCountInterval: %d\n\n",
+		policies += fmt.Sprintf("dn: cn=lock%d,ou=policies,dc=club,dc=example\nobjectClass: pwdPolicy\nobjectClass: "+
+			"organizationalRole\ncn: lock%d\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMaxFailure: %d\npwdLockoutDuration: "+
+			"%d\npwdFailureCountInterval: %d\n\n",
 			i, i, r.lockout.Threshold, r.lockout.Duration, r.lockout.Window)
 	}
 	c := newClub(t, "overlay ppolicy\n", policies, people...)
@@ -176,9 +183,11 @@ func TestRealRehearsalUnix(t *testing.T) {
 	all := rehearsals(13, 12, shortLocks...)
 	for _, r := range all {
 		records := t.TempDir()
-		options := fmt.Sprintf("silent nodelay dir=%s deny=%d unlock_time=%d fail_interval=%d", records, r.lockout.Threshold, r.lockout.Duration, r.lockout.Window)
+		options := fmt.Sprintf("silent nodelay dir=%s deny=%d unlock_time=%d fail_interval=%d", records, r.lockout.Threshold,
+			r.lockout.Duration, r.lockout.Window)
 		for answer, service := range map[string]string{"success": "sternledger-right-" + r.name, "auth_err": "sternledger-wrong-" + r.name} {
-			stack := "auth required pam_faillock.so preauth " + options + "\nauth [success=1 default=ignore] pam_debug.so auth=" + answer + "\nauth [default=die] pam_faillock.so authfail " + options +
+			stack := "auth required pam_faillock.so preauth " + options + "\nauth [success=1 default=ignore] pam_debug.so auth=" + answer +
+				"\nauth [default=die] pam_faillock.so authfail " + options +
 				"\nauth sufficient pam_faillock.so authsucc " + options + "\n"
 			if err := os.WriteFile("/etc/pam.d/"+service, []byte(stack), 0o644); err != nil {
 				t.Fatal(err)
@@ -201,7 +210,8 @@ func TestRehearse(t *testing.T) {
 	audit := filepath.Join(dir, "audit")
 	told := func(args ...string) string {
 		d := document(t, audit, append([]string{"rehearse"}, args...)...)
-		return fmt.Sprintln(at(d, "summary", "failures"), at(d, "summary", "locks"), at(d, "summary", "refused"), at(d, "summary", "first_lock_seconds"), len(d["notes"].([]any)))
+		return fmt.Sprintln(at(d, "summary", "failures"), at(d, "summary", "locks"), at(d, "summary", "refused"),
+			at(d, "summary", "first_lock_seconds"), len(d["notes"].([]any)))
 	}
 	for _, c := range []struct {
 		args []string
@@ -222,14 +232,16 @@ func TestRehearse(t *testing.T) {
 	// Where evidence disagrees, it is said; where a domain has no template, there
 	// is nothing to disagree with.
 	for scope, want := range map[string]string{
-		"gate3 / machine / standard": "barrier, sshd: never locks; login: stronger", "marrowickharbour.cloud.example / domain default of marrowick.example": "at the door of marrowick.example, whose accounts these are",
-		"outer-light.marrowick.example / domain default": "[]", "marrowick.example / domain default / standard": "[]",
+		"gate3 / machine / standard": "barrier, sshd: never locks; login: stronger",
+		"marrowickharbour.cloud.example / domain default of marrowick.example": "at the door of marrowick.example, whose accounts these are",
+		"outer-light.marrowick.example / domain default":                       "[]", "marrowick.example / domain default / standard": "[]",
 	} {
 		if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", scope, "--for", "1h")["notes"]); !strings.Contains(got, want) {
 			t.Errorf("%s: %s, want %s", scope, got, want)
 		}
 	}
-	file := filepath.Join(dir, "exports/sysvol/marrowick.example/Policies/{31B2F340-016D-11D2-945F-00C04FB984F9}/Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf")
+	file := filepath.Join(dir,
+		"exports/sysvol/marrowick.example/Policies/{31B2F340-016D-11D2-945F-00C04FB984F9}/Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf")
 	template, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -237,7 +249,8 @@ func TestRehearse(t *testing.T) {
 	wide := func(text string) string { return strings.Join(strings.Split(text, ""), "\x00") + "\x00" } // UTF-16
 	write(t, file, strings.Replace(string(template), wide("LockoutBadCount = 10"), wide("LockoutBadCount = 7"), 1))
 	must(t, audit, "gather", filepath.Join(dir, "exports/sysvol"))
-	if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", "marrowick.example / domain default / standard", "--for", "1h")["notes"]); !strings.Contains(got, "the domain enforces 10 failed tries") || !strings.Contains(got, "configures 7 failed tries") {
+	if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", "marrowick.example / domain default / standard", "--for",
+		"1h")["notes"]); !strings.Contains(got, "the domain enforces 10 failed tries") || !strings.Contains(got, "configures 7 failed tries") {
 		t.Errorf("a template of another threshold: %s", got)
 	}
 	timeline := write(t, filepath.Join(t.TempDir(), "t.txt"), "0 wrong\n1m wrong\n2m wrong\n3m right\n")
@@ -249,9 +262,11 @@ func TestRehearse(t *testing.T) {
 		args []string
 		say  string
 	}{
-		{[]string{}, "--scope, or --account"}, {[]string{"--account", "nobody"}, "no account"}, {[]string{"--scope", "x"}, "the nearest is"},
-		{[]string{"--account", "w.lowe", "--timeline", bad}, "bad.txt:2: \"4m\" is before"}, {[]string{"--account", "w.lowe", "--timeline", "absent"}, "no such file"},
-		{[]string{"--account", "w.lowe", "--every", "10"}, "expected a time with its unit"}, {[]string{"--account", "w.lowe", "--tries", "-1"}, "at least 1 try"},
+		{[]string{}, "--scope, or --account"}, {[]string{"--account", "nobody"}, "no account"}, {[]string{"--scope", "x"}, "known are"},
+		{[]string{"--account", "w.lowe", "--timeline", bad}, "bad.txt:2: \"4m\" is before"},
+		{[]string{"--account", "w.lowe", "--timeline", "absent"}, "no such file"},
+		{[]string{"--account", "w.lowe", "--every", "10"}, "expected a time with its unit"},
+		{[]string{"--account", "w.lowe", "--tries", "-1"}, "at least 1 try"},
 		{[]string{"--account", "r.keel"}, "is not known: lockout-threshold"},
 	} {
 		if _, errs, status := run(t, audit, append([]string{"rehearse"}, c.args...)...); status == 0 || !strings.Contains(errs, c.say) {

@@ -7,16 +7,18 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
-	"sternledger/internal/page"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
+	"sternledger/internal/report"
 )
 
 func newReport(s *shared) *cobra.Command {
 	var to []string
 	var number int64
 	var replace bool
+	var owner string
 	var forms strings.Builder
-	for _, f := range page.ReportFormats {
+	for _, f := range report.ReportFormats {
 		fmt.Fprintf(&forms, "\n  %-12s %s", f.Ending, f.Title)
 	}
 	cmd := &cobra.Command{
@@ -26,10 +28,14 @@ func newReport(s *shared) *cobra.Command {
 form goes by the file's ending; several files are written at once, all or none:
 ` + forms.String() + `
 
-The weighing is made again from its evidence and its baselines first, so that the
-report cannot tell anything that the ledger does not hold. The same weighing makes
-the same report.`,
+It is made of the record alone, which is proven against the ledger's chain first:
+the same record makes the same report, whichever version of the program writes it.
+
+--for writes what one owner is to mend: the places that engagement.yaml gives them
+(authorities: NAME: {owner: NAME}), and no other. A reason can name another place
+all the same, where two are compared.`,
 		Example: `  sternledger report --to marrowick.html
+  sternledger report --for "Lock keepers" --to lock-keepers.xlsx
   sternledger report --to working-paper.xlsx,findings.csv,findings.sarif,results.oscal.json`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -37,24 +43,24 @@ the same report.`,
 				return usage("name at least one file with --to")
 			}
 			for _, name := range to {
-				if page.FormatFor(name) == nil {
+				if report.FormatFor(name) == nil {
 					var endings []string
-					for _, f := range page.ReportFormats {
+					for _, f := range report.ReportFormats {
 						endings = append(endings, f.Ending)
 					}
 					return usage("--to %s: expected a name that ends in %s", name, strings.Join(endings, ", "))
 				}
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
-				r, err := e.Report(number)
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
+				r, err := assess.ReportOf(e, number, owner)
 				if err != nil {
 					return err
 				}
-				var outputs []engagement.Output
+				var outputs []custody.Output
 				for _, name := range to {
-					outputs = append(outputs, engagement.Output{File: name, Write: func(w io.Writer) error { return page.FormatFor(name).Write(w, r) }})
+					outputs = append(outputs, custody.Output{File: name, Write: func(w io.Writer) error { return report.FormatFor(name).Write(w, r) }})
 				}
-				if err := engagement.WriteFiles(outputs, replace); err != nil {
+				if err := custody.WriteFiles(outputs, replace); err != nil {
 					return err
 				}
 				if !s.quiet {
@@ -66,6 +72,7 @@ the same report.`,
 	}
 	cmd.Flags().StringSliceVar(&to, "to", nil, "write to this file; again, or with commas, for several")
 	cmd.Flags().Int64Var(&number, "weighing", 0, "of the weighing of this number, instead of the newest")
+	cmd.Flags().StringVar(&owner, "for", "", "only the places of this owner, as engagement.yaml names them")
 	cmd.Flags().BoolVar(&replace, "replace", false, "take the place of files that exist")
 	return cmd
 }

@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -10,11 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/colorprofile"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
@@ -24,6 +27,9 @@ const (
 	exitUsage      = 2
 	exitFailOn     = 3 // weigh --fail-on met a finding
 	exitPassedOver = 4 // gather --strict passed a file over
+
+	exitInterrupted = 130 // Ctrl-C
+	exitTerminated  = 143 // told to end in another way
 )
 
 // statusError is an error with an exit status of its own.
@@ -41,14 +47,20 @@ func usage(format string, args ...any) error {
 
 // Run runs the program and returns its exit status.
 func Run(args []string, in io.Reader, out, errs io.Writer) int {
+	ctx, done := untilStopped(errs)
+	defer done()
 	root := New()
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errs)
-	err := root.Execute()
+	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return 0
+	}
+	if why := stoppedBy(ctx); why != nil {
+		fmt.Fprintln(errs, "sternledger: "+why.Error())
+		return why.status()
 	}
 	fmt.Fprintln(errs, "sternledger: "+cleanLines(err.Error()))
 	var status *statusError
@@ -77,6 +89,7 @@ type shared struct {
 	quiet    bool
 	verbose  bool
 	noColour bool
+	noPager  bool
 }
 
 // New returns the root command with all others below it.
@@ -105,30 +118,30 @@ It works on files, needs no network, and never writes to what it audits.`,
 			if len(args) == 0 {
 				return cmd.Help()
 			}
-			near := ""
-			if found := cmd.SuggestionsFor(args[0]); len(found) > 0 {
-				near = fmt.Sprintf("; did you mean %q", found[0])
-			}
-			return usage("unknown command %q%s", args[0], near)
+			return unknownCommand(cmd, args[0])
 		},
 		SuggestionsMinimumDistance: 2,
 	}
 	flags := root.PersistentFlags()
-	flags.StringVarP(&s.dir, "engagement", "C", ".", "the engagement folder")
+	flags.StringVarP(&s.dir, "engagement", "C", "", "the engagement folder (else the variable "+engagementVariable+
+		", else this folder or one above it)")
 	flags.BoolVar(&s.quiet, "quiet", false, "print results only, no progress")
 	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
 	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage("%s: %w", cmd.CommandPath(), err) })
+	flags.BoolVar(&s.noPager, "no-pager", false, "print long pages at once, not through the variable PAGER")
+	root.Version = versionText()
+	root.SetVersionTemplate("{{.Version}}\n")
+	root.SetFlagErrorFunc(flagError)
 	// In the order of the work.
 	for _, g := range []struct {
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Collect:", []*cobra.Command{newBegin(s), newGather(s), newFieldMap(s)}},
+		{"Collect:", []*cobra.Command{newBegin(s), newGather(s), newSetAside(s), newFieldMap(s)}},
 		{"See who is governed by what:", []*cobra.Command{newScopes(s), newAccounts(s), newTrace(s)}},
 		{"Weigh, and give the figures:", []*cobra.Command{newWeigh(s), newForecast(s), newProbe(s), newRehearse(s), newBaseline(s)}},
 		{"Report, accept, come back:", []*cobra.Command{newReport(s), newWaive(s), newDrift(s)}},
-		{"The ledger:", []*cobra.Command{newEntries(s), newVerify(s), newSeal(s), newPack(s)}},
+		{"The ledger:", []*cobra.Command{newEntries(s), newVerify(s), newSeal(s), newPack(s), newRetire(s)}},
 		{"Learn and look up:", []*cobra.Command{newDemo(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newMan(), newVersion()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
@@ -140,7 +153,31 @@ It works on files, needs no network, and never writes to what it audits.`,
 	root.SetHelpCommandGroupID("Learn and look up:")
 	root.SetCompletionCommandGroupID("Learn and look up:")
 	wrapArgs(root)
+	s.complete(root)
 	return root
+}
+
+func unknownCommand(cmd *cobra.Command, name string) error {
+	near := ""
+	if found := cmd.SuggestionsFor(name); len(found) > 0 {
+		near = fmt.Sprintf("; did you mean %q", found[0])
+	}
+	return usage("unknown command %q%s", name, near)
+}
+
+// flagError names the nearest option where one is near.
+func flagError(cmd *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	if !errors.As(err, &unknown) || len(unknown.GetSpecifiedName()) < 2 {
+		return usage("%s: %w", cmd.CommandPath(), err)
+	}
+	if args := cmd.Flags().Args(); cmd.Parent() == nil && len(args) > 0 {
+		return unknownCommand(cmd, args[0]) // whose options are not known either
+	}
+	var known []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, "--"+f.Name) })
+	return usage("%s: there is no option --%s; %s", cmd.CommandPath(), unknown.GetSpecifiedName(),
+		strictyaml.Hint("--"+unknown.GetSpecifiedName(), known))
 }
 
 // wrapArgs makes every complaint about arguments a usage error.
@@ -190,39 +227,33 @@ func (s *shared) print(cmd *cobra.Command, o output) error {
 	case "json":
 		return page.JSON(w, o.document())
 	case "csv":
-		return o.rows().CSV(w)
+		return o.rows().CSV(plainly(w))
 	case "markdown":
 		return o.rows().Markdown(w)
 	}
-	return o.text(s.sheet(w))
+	return s.draw(w, o.text)
 }
 
-// sheet returns a sheet as wide as the terminal, with as many colours as it
-// shows; on a file or pipe of 100 columns and without colours.
-func (s *shared) sheet(w io.Writer) *page.Sheet {
-	width := 100
-	profile := colorprofile.NoTTY
+// plainly is where output goes that is not drawn: on a terminal, what it might
+// obey is shown instead.
+func plainly(w io.Writer) io.Writer {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
-			width = columns
-		}
-		// Sixteen colours know no quiet ink, only loud ones: then none is used.
-		if profile = colorprofile.Detect(w, os.Environ()); profile < colorprofile.ANSI256 {
-			profile = min(profile, colorprofile.ASCII)
-		}
+		return page.Shown(w)
 	}
-	if s.noColour || os.Getenv("NO_COLOR") != "" {
-		profile = colorprofile.NoTTY
-	}
-	return page.NewSheet(&colorprofile.Writer{Forward: w, Profile: profile}, width)
+	return w
 }
 
-// open opens the engagement that the flags name.
-func (s *shared) open() (*engagement.Engagement, error) { return engagement.Open(s.dir, time.Now) }
+// contextOf is the run's; completion has none.
+func contextOf(cmd *cobra.Command) context.Context {
+	if ctx := cmd.Context(); ctx != nil {
+		return ctx
+	}
+	return context.Background()
+}
 
-// inEngagement runs a use case on the open engagement.
-func (s *shared) inEngagement(do func(*engagement.Engagement) error) error {
-	e, err := s.open()
+// inEngagement runs a use case on the engagement that the flags name.
+func (s *shared) inEngagement(cmd *cobra.Command, do func(*custody.Engagement) error) error {
+	e, err := custody.Open(contextOf(cmd), s.engagement(), time.Now, assess.Judge)
 	if err != nil {
 		return err
 	}

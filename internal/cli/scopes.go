@@ -3,7 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/contract"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
@@ -22,15 +23,15 @@ default applies.`,
   sternledger scopes --format csv > scopes.csv`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				survey, err := e.Survey()
 				if err != nil {
 					return err
 				}
 				return s.print(cmd, output{
-					text:     func(sheet *page.Sheet) error { return page.Scopes(sheet, survey) },
+					text:     func(sheet *page.Sheet) error { return page.Scopes(sheet, survey, s.verbose) },
 					rows:     func() *page.Rows { return page.ScopeRows(survey) },
-					document: func() any { return engagement.NewScopesDocument(survey.Scopes) },
+					document: func() any { return contract.NewScopesDocument(survey.Scopes) },
 				})
 			})
 		},

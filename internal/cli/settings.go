@@ -3,7 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/contract"
 	"sternledger/internal/page"
 )
 
@@ -18,7 +18,7 @@ func newSettings(s *shared) *cobra.Command {
 			return s.print(cmd, output{
 				text:     page.Settings,
 				rows:     page.SettingRows,
-				document: func() any { return engagement.NewSettingsDocument() },
+				document: func() any { return contract.NewSettingsDocument() },
 			})
 		},
 	}

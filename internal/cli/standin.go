@@ -2,17 +2,20 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/signal"
 	"path"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"sternledger/demo"
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 	"sternledger/internal/standin"
 )
 
@@ -40,7 +43,7 @@ interrupted. It listens on loopback and nowhere else.`,
 				return usage("--map %q: there is a sample for directory-tenant, identity-provider, workplace-suite", mapID)
 			}
 			var err error
-			if opt.Map, err = engagement.ShippedFieldMap(mapID); err != nil {
+			if opt.Map, err = custody.ShippedFieldMap(mapID); err != nil {
 				return err
 			}
 			if opt.Exports, err = fs.Sub(demo.Files, path.Join("exports", folder)); err != nil {
@@ -51,8 +54,23 @@ interrupted. It listens on loopback and nowhere else.`,
 				return err
 			}
 			defer server.Close()
-			fmt.Fprintf(cmd.OutOrStdout(), "An invented tenant answers at %s. To gather it:\n\n  export STERNLEDGER_CLIENT_ID=%s STERNLEDGER_CLIENT_SECRET=%s\n  sternledger gather %s --map %s --certificate %s\n",
-				server.Address, server.Client, server.Secret, server.Address, mapID, server.Certificate)
+			shown := "STERNLEDGER_CLIENT_SECRET=" + server.Secret
+			if server.Secret == "" {
+				file, err := keyFile(server.Key)
+				if err != nil {
+					return err
+				}
+				defer os.Remove(file)
+				shown = "STERNLEDGER_CLIENT_KEY=" + file
+			}
+			more := ""
+			for _, id := range slices.Sorted(maps.Keys(server.Interfaces)) {
+				more += " --interface " + id + "=" + server.Interfaces[id]
+			}
+			fmt.Fprintf(cmd.OutOrStdout(),
+				"An invented tenant answers at %s. To gather it:\n\n  export STERNLEDGER_CLIENT_ID=%s %s\n  sternledger gather %s --map %s "+
+					"--certificate %s%s\n",
+				server.Address, server.Client, shown, server.Address, mapID, server.Certificate, more)
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt)
 			defer stop()
 			if during > 0 {
@@ -70,4 +88,14 @@ interrupted. It listens on loopback and nowhere else.`,
 	cmd.Flags().IntVar(&opt.Throttle, "throttle", 0, "ask every so many-th request for patience; 0 asks none")
 	cmd.Flags().DurationVar(&during, "for", 0, "end after this time; 0 waits to be interrupted")
 	return cmd
+}
+
+// keyFile writes the invented client's key where gather can read it.
+func keyFile(key []byte) (string, error) {
+	f, err := os.CreateTemp("", "stand-in-*.pem") // for this user alone
+	if err != nil {
+		return "", err
+	}
+	_, err = f.Write(key)
+	return f.Name(), errors.Join(err, f.Close())
 }

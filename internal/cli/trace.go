@@ -3,7 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
@@ -19,8 +20,8 @@ what the domain's default says, what the templates at the domain's root
 configure, each with its line of evidence.
 
 ACCOUNT is a name, a principal name, a DN or a SID. Where a person has accounts
-in several places, the domain's is traced, and the others are listed as further
-doors, with the settings in which they are weaker: the cloud account that is
+in several places, the domain's is traced, and the person's other accounts are
+listed, with the settings in which they are weaker: the cloud account that is
 synchronised from it, and accounts of the same name on machines. --policy turns the question
 round: whom a policy reaches, whom it loses to which other policy, and which of
 its targets do nothing.`,
@@ -35,9 +36,9 @@ its targets do nothing.`,
 			return cobra.ExactArgs(1)(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				if policy != "" {
-					d, err := e.TracePolicy(policy)
+					d, err := assess.TracePolicy(e, policy)
 					if err != nil {
 						return err
 					}
@@ -47,12 +48,12 @@ its targets do nothing.`,
 						document: func() any { return d },
 					})
 				}
-				d, err := e.Trace(args[0], authority)
+				d, err := assess.Trace(e, args[0], authority)
 				if err != nil {
 					return err
 				}
 				return s.print(cmd, output{
-					text:     func(sheet *page.Sheet) error { return page.Trace(sheet, d) },
+					text:     func(sheet *page.Sheet) error { return page.Trace(sheet, d, s.verbose) },
 					rows:     func() *page.Rows { return page.TraceRows(d) },
 					document: func() any { return d },
 				})

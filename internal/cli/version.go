@@ -2,26 +2,44 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
+	"sternledger/licences"
 )
 
 func newVersion() *cobra.Command {
-	return &cobra.Command{
+	var all bool
+	cmd := &cobra.Command{
 		Use:     "version",
-		Short:   "Print the program's version",
-		Example: "  sternledger version",
+		Short:   "Print the program's version, or the licences of all that is linked in",
+		Example: "  sternledger version\n  sternledger version --licences",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			built := ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				built = " (" + info.GoVersion + ")"
+			if all {
+				text, err := licences.Text()
+				if err != nil {
+					return err
+				}
+				_, err = io.WriteString(plainly(cmd.OutOrStdout()), text)
+				return err
 			}
-			_, err := fmt.Fprintf(cmd.OutOrStdout(), "sternledger %s%s\n", engagement.Version, built)
+			_, err := fmt.Fprintln(cmd.OutOrStdout(), versionText())
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&all, "licences", false, "print the licences of what the program is made of")
+	return cmd
+}
+
+// versionText names the program, with its commit where the build knows it.
+func versionText() string {
+	text := "sternledger " + custody.ThisProgram().String()
+	if info, ok := debug.ReadBuildInfo(); ok {
+		text += ", " + info.GoVersion
+	}
+	return text
 }

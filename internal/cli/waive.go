@@ -3,12 +3,13 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"sternledger/internal/engagement"
+	"sternledger/internal/contract"
+	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
 
 func newWaive(s *shared) *cobra.Command {
-	var opt engagement.WaiveOptions
+	var opt custody.WaiveOptions
 	var list bool
 	var withdraw string
 	cmd := &cobra.Command{
@@ -20,23 +21,30 @@ one beneath. A waiver ends by itself after its day, or when what is observed get
 worse than what was accepted: a weaker value, another verdict, or, for what a
 check found, more accounts or a greater severity.
 
-Findings are named by their fingerprints, in brackets behind their remedies; or
-those of a setting in a scope by --setting and --scope. Without a reason or an
-end it is refused.`,
-		Example: `  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Kiosks are replaced in spring; decided by the harbour master"
+--matter waives one matter as "weigh" lists them, everywhere or in the places of
+--place; what it covers is printed. Findings can also be named by their
+fingerprints, or those of a setting in a scope by --setting and --scope. A name
+such as M7 belongs to the record that it was read from; scripts use fingerprints.
+Without a reason or an end a waiver is refused.`,
+		Example: `  sternledger waive --matter M7 --until 2027-06-30 --reason "Replaced in spring; decided by the harbour master"
+  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Kiosks are replaced in spring; decided by the harbour master"
   sternledger waive --list
   sternledger waive --withdraw 8fb5acdc8946 --reason "The kiosks are gone"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			opt.Fingerprints = args
-			switch picks := len(args) > 0 || opt.Setting != "" || opt.Scope != ""; {
+			switch picks := len(args) > 0 || opt.Setting != "" || opt.Scope != "" || opt.Matter != ""; {
 			case list && (picks || withdraw != ""), withdraw != "" && picks:
 				return usage("name one: findings to waive, --list, or --withdraw")
 			case !list && withdraw == "" && !picks:
-				return usage("name findings by their fingerprints, or by --setting and --scope")
+				return usage("name a matter with --matter, findings by their fingerprints, or both --setting and --scope")
+			case opt.Matter != "" && (len(args) > 0 || opt.Setting != "" || opt.Scope != ""):
+				return usage("--matter stands alone, with --place for a part of it")
+			case opt.Place != "" && opt.Matter == "":
+				return usage("--place goes with --matter")
 			case len(args) > 0 && (opt.Setting != "" || opt.Scope != ""), len(args) == 0 && (opt.Setting == "") != (opt.Scope == ""):
 				return usage("name findings by their fingerprints, or by both --setting and --scope")
 			}
-			return s.inEngagement(func(e *engagement.Engagement) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				if list {
 					all, err := e.Waivers()
 					if err != nil {
@@ -45,10 +53,10 @@ end it is refused.`,
 					return s.print(cmd, output{
 						text:     func(sheet *page.Sheet) error { return page.Waivers(sheet, all) },
 						rows:     func() *page.Rows { return page.WaiverRows(all) },
-						document: func() any { return engagement.NewWaiversDocument(0, all) },
+						document: func() any { return contract.NewWaiversDocument(0, all) },
 					})
 				}
-				var w *engagement.Waived
+				var w *custody.Waived
 				var err error
 				if withdraw != "" {
 					w, err = e.Withdraw(withdraw, opt.Reason)
@@ -61,12 +69,14 @@ end it is refused.`,
 				return s.print(cmd, output{
 					text:     func(sheet *page.Sheet) error { return page.Waived(sheet, w) },
 					rows:     func() *page.Rows { return page.WaiverRows(w.Waivers) },
-					document: func() any { return engagement.NewWaiversDocument(w.Entry, w.Waivers) },
+					document: func() any { return contract.NewWaiversDocument(w.Entry, w.Waivers) },
 				})
 			})
 		},
 	}
 	flags := cmd.Flags()
+	flags.StringVar(&opt.Matter, "matter", "", "waive this matter, by its name (M7) or fingerprint")
+	flags.StringVar(&opt.Place, "place", "", "with --matter: only in this place, or those that fit a pattern (*, ?)")
 	flags.StringVar(&opt.Setting, "setting", "", "waive the findings on this setting")
 	flags.StringVar(&opt.Scope, "scope", "", "in this scope, or those that fit a pattern (*, ?)")
 	flags.StringVar(&opt.Until, "until", "", "the last day, as 2027-06-30")

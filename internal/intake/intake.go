@@ -3,6 +3,7 @@
 package intake
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -18,9 +19,6 @@ import (
 
 // HeadSize is how many bytes of a file a detector is shown.
 const HeadSize = 4096
-
-// Struck stands in the stored copy where a secret stood.
-const Struck = "[struck out]"
 
 // Format is one kind of export. A new one is a package that defines a Format,
 // and a line in the table of formats.
@@ -54,8 +52,27 @@ type Source struct {
 	// Beside returns a small file that lies at that relative path from the
 	// source, such as a backup's description; nil data if there is none.
 	Beside func(relative string) []byte
-	// Struck counts the secrets that were struck out.
-	Struck int
+	// KeepAll keeps what no rule needs, too, but for secrets.
+	KeepAll bool
+	// Struck counts the secrets that were struck out, NotKept the lines of which
+	// the value is not kept, since no rule needs it.
+	Struck, NotKept int
+}
+
+// Store writes the copy of a file that was read whole: the bytes as received where its
+// text is UTF-8 and all of it is kept, else the text of what is kept, line for line the
+// same, so that citations can be looked up in it.
+func (s *Source) Store(raw, text, kept []byte) error {
+	if s.Struck+s.NotKept == 0 {
+		kept = text
+	}
+	if bytes.Equal(raw, kept) {
+		_, err := s.Keep.Write(raw)
+		return err
+	}
+	s.Differs()
+	_, err := s.Keep.Write(kept)
+	return err
 }
 
 // TreeFormat is one kind of export that is made of several files, which only
@@ -106,6 +123,8 @@ type Tree struct {
 	Name  string // of the folder or archive it came in
 	Path  string
 	Parts []*Part // sorted by name
+	// KeepAll keeps what no rule needs, too, but for secrets.
+	KeepAll bool
 }
 
 // Part is one file of a Tree.
@@ -116,6 +135,8 @@ type Part struct {
 	Data   []byte
 	Kept   []byte // the stored copy; nil: as read
 	Struck int    // secrets struck out of the copy
+	// NotKept counts what is not kept, since no rule needs it.
+	NotKept int
 }
 
 // Find returns the part of that name, or nil.
@@ -159,23 +180,8 @@ func (e *Error) Error() string {
 // Unwrap returns ErrDamaged.
 func (e *Error) Unwrap() error { return ErrDamaged }
 
-// Excerpt shortens text from a file so that it can stand in a message, with
-// everything that a terminal might obey made visible.
-func Excerpt(text []byte) string {
-	const most = 60
-	cut := len(text) > most
-	if cut {
-		text = text[:most]
-	}
-	quoted := fmt.Sprintf("%q", text)
-	if cut {
-		quoted += "…"
-	}
-	return quoted
-}
-
-// Decode returns text in UTF-8, whatever of the three encodings it comes in:
-// UTF-8, UTF-16 with a byte-order mark, or the Western Windows code page.
+// Decode returns text in UTF-8, whatever it comes in: UTF-8, UTF-16 with a
+// byte-order mark or without, or a Western code page of Windows or of its console.
 func Decode(raw []byte) ([]byte, error) {
 	switch {
 	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):
@@ -183,10 +189,114 @@ func Decode(raw []byte) ([]byte, error) {
 			return nil, fmt.Errorf("text in UTF-16 of an odd number of bytes: the file is cut")
 		}
 		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Bytes(raw)
+	case wide(raw): // a shell's redirect, without its mark
+		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Bytes(raw[:len(raw)&^1])
 	case utf8.Valid(raw):
 		return bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), nil
 	}
-	return charmap.Windows1252.NewDecoder().Bytes(raw)
+	return pageOf(raw).NewDecoder().Bytes(raw)
+}
+
+// Decoder decodes a stream of text as Decode does; what is no UTF-8 is told line by
+// line.
+func Decoder(in io.Reader) io.Reader {
+	b := bufio.NewReaderSize(in, 1<<16)
+	opening, _ := b.Peek(2 * len("wide"))
+	switch {
+	case bytes.HasPrefix(opening, []byte{0xff, 0xfe}), bytes.HasPrefix(opening, []byte{0xfe, 0xff}):
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(b)
+	case wide(opening):
+		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Reader(b)
+	case bytes.HasPrefix(opening, []byte("\xef\xbb\xbf")):
+		_, _ = b.Discard(3)
+	}
+	return &lineDecoder{in: b}
+}
+
+// lineDecoder decodes the lines that are no UTF-8.
+type lineDecoder struct {
+	in   *bufio.Reader
+	rest []byte
+	page *charmap.Charmap // of the file: the first line that needs one decides
+}
+
+func (d *lineDecoder) Read(to []byte) (int, error) {
+	if len(d.rest) == 0 {
+		line, err := d.in.ReadSlice('\n')
+		if err == bufio.ErrBufferFull { // a character may stand at the cut
+			line = bytes.Clone(line)
+			var more []byte
+			more, err = d.in.ReadBytes('\n')
+			line = append(line, more...)
+		}
+		if len(line) == 0 {
+			return 0, err
+		}
+		if !utf8.Valid(line) {
+			if d.page == nil {
+				d.page = pageOf(line)
+			}
+			if line, err = d.page.NewDecoder().Bytes(line); err != nil {
+				return 0, err
+			}
+		}
+		d.rest = line // good until the next line is read
+	}
+	n := copy(to, d.rest)
+	d.rest = d.rest[n:]
+	return n, nil
+}
+
+// pageOf tells the console's code page from that of Windows by the letters that
+// stand between letters: the console has them where Windows has punctuation. What
+// a redirect of the command prompt writes is in the former.
+func pageOf(raw []byte) *charmap.Charmap {
+	console, windows := 0, 0
+	for i := 1; i < len(raw); i++ {
+		switch c := raw[i]; {
+		case c < 0x80 || !letter(raw[i-1]):
+		case c >= 0xc0 && c != 0xe1:
+			windows++
+		case bytes.IndexByte(consoleLetters, c) >= 0:
+			console++
+		}
+	}
+	if console > windows {
+		return charmap.CodePage850
+	}
+	return charmap.Windows1252
+}
+
+// consoleLetters are letters of code pages 437 and 850 that are none in Windows-1252;
+// both pages have the same ones there.
+var consoleLetters = []byte("\x81\x82\x83\x84\x85\x86\x87\x88\x89\x8b\x8d\x90\x91\x93\x94\x95\x96\x97\xa0\xa1\xa2\xa3\xa4\xe1")
+
+func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// Separator finds what parts the cells of a table's line of names.
+func Separator(line []byte) rune {
+	best, most := ',', 0
+	for _, c := range ",;\t|" {
+		if n := bytes.Count(line, []byte(string(c))); n > most {
+			best, most = c, n
+		}
+	}
+	return best
+}
+
+// wide reports whether bytes are text in UTF-16 without a mark: every second of the
+// first ones is 0, and no other.
+func wide(raw []byte) bool {
+	const enough = 8
+	if len(raw) < enough {
+		return false
+	}
+	for i, c := range raw[:enough] {
+		if (c == 0) != (i%2 == 1) {
+			return false
+		}
+	}
+	return true
 }
 
 // Opening returns a file's first bytes as text. A character that the cut went

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 )
 
@@ -59,14 +60,16 @@ func canonical(v any) ([]byte, error) {
 	return json.Marshal(tree)
 }
 
-// Append adds an entry at the end of the chain.
-func (t *Tx) Append(at time.Time, actor, kind string, body any) (Entry, error) {
+// Append adds an entry at the end of the chain. The clock is read here, where no
+// other program can write: entries are in the order of their times.
+func (t *Tx) Append(now func() time.Time, actor, kind string, body any) (Entry, error) {
 	text, err := canonical(body)
 	if err != nil {
 		return Entry{}, err
 	}
-	e := Entry{At: at.UTC().Format(time.RFC3339), Actor: actor, Kind: kind, Body: string(text)}
-	err = t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1, coalesce((SELECT hash FROM entries ORDER BY seq DESC LIMIT 1), ?) FROM entries", origin).
+	e := Entry{At: now().UTC().Format(time.RFC3339), Actor: actor, Kind: kind, Body: string(text)}
+	err = t.tx.QueryRow("SELECT coalesce(max(seq), 0) + 1, coalesce((SELECT hash FROM entries ORDER BY seq DESC LIMIT 1), ?) FROM entries",
+		origin).
 		Scan(&e.Seq, &e.Previous)
 	if err != nil {
 		return Entry{}, err
@@ -81,7 +84,8 @@ func (t *Tx) Append(at time.Time, actor, kind string, body any) (Entry, error) {
 
 // Entry returns one entry.
 func (l *Ledger) Entry(seq int64) (e Entry, err error) {
-	err = l.db.QueryRow("SELECT seq, at, actor, kind, body, previous, hash FROM entries WHERE seq = ?", seq).Scan(&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash)
+	err = l.db.QueryRow("SELECT seq, at, actor, kind, body, previous, hash FROM entries WHERE seq = ?", seq).Scan(&e.Seq, &e.At,
+		&e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash)
 	return e, err
 }
 
@@ -89,6 +93,23 @@ func (l *Ledger) Entry(seq int64) (e Entry, err error) {
 func (l *Ledger) Entries() ([]Entry, error) {
 	return rows(l.db, func(e *Entry) []any { return []any{&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash} },
 		"SELECT seq, at, actor, kind, body, previous, hash FROM entries WHERE seq < ? ORDER BY seq", l.before)
+}
+
+// EntriesOf returns the entries of one kind.
+func (l *Ledger) EntriesOf(kind string) ([]Entry, error) { return entriesOf(l.db, l.before, kind) }
+
+// EntriesOf returns the entries of one kind, as the change sees them.
+func (t *Tx) EntriesOf(kind string) ([]Entry, error) { return entriesOf(t.tx, math.MaxInt64, kind) }
+
+func entriesOf(from querier, before int64, kind string) ([]Entry, error) {
+	return rows(from, func(e *Entry) []any { return []any{&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash} },
+		"SELECT seq, at, actor, kind, body, previous, hash FROM entries WHERE kind = ? AND seq < ? ORDER BY seq", kind, before)
+}
+
+// Entries returns the whole chain as the change sees it.
+func (t *Tx) Entries() ([]Entry, error) {
+	return rows(t.tx, func(e *Entry) []any { return []any{&e.Seq, &e.At, &e.Actor, &e.Kind, &e.Body, &e.Previous, &e.Hash} },
+		"SELECT seq, at, actor, kind, body, previous, hash FROM entries ORDER BY seq")
 }
 
 // CheckChain proves that no entry was altered, removed or put in between. It

@@ -5,6 +5,9 @@
 package ledger
 
 import (
+	"bytes"
+	"compress/flate"
+	"context"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/binary"
@@ -12,6 +15,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"math"
 	"net/url"
@@ -27,8 +31,12 @@ import (
 // FileName is the ledger's name in an engagement folder.
 const FileName = "ledger.db"
 
-// version is written into the file; a ledger of a higher one is not touched.
-const version = 2
+// version is written into the file; a ledger of a higher one is not touched. One of
+// version 2 is read as it is, and becomes one of version 3 when a record is added.
+const (
+	oldest  = 2
+	version = 3
+)
 
 // application marks the file as ours in SQLite's header ("StLg").
 const application = 0x53744c67
@@ -65,15 +73,22 @@ CREATE TABLE weighings (
 CREATE TABLE texts (sha256 TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
 `
 
+// schema3 is what version 3 adds: weighings kept as records, deflated.
+const schema3 = `
+CREATE TABLE records (
+  number INTEGER PRIMARY KEY, entry INTEGER NOT NULL REFERENCES entries, data BLOB NOT NULL) STRICT;
+`
+
 // Ledger is an open ledger, or an earlier state of one.
 type Ledger struct {
 	db     *sql.DB
-	before int64 // only what was entered before this entry is seen
+	ctx    context.Context // ends what is under way when the program is told to end
+	before int64           // only what was entered before this entry is seen
 }
 
 // Before returns the ledger as it was before an entry. Only the ledger itself
 // is closed.
-func (l *Ledger) Before(entry int64) *Ledger { return &Ledger{l.db, entry} }
+func (l *Ledger) Before(entry int64) *Ledger { return &Ledger{l.db, l.ctx, entry} }
 
 // Create makes an empty ledger in a folder that has none.
 func Create(dir string) error {
@@ -83,22 +98,34 @@ func Create(dir string) error {
 		return err
 	}
 	f.Close()
-	l, err := connect(path)
+	l, err := connect(context.Background(), path, changing)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	_, err = l.db.Exec(fmt.Sprintf("PRAGMA page_size = 16384; PRAGMA application_id = %d; BEGIN; %s PRAGMA user_version = %d; COMMIT;", application, schema, version))
+	_, err = l.db.Exec(fmt.Sprintf("PRAGMA page_size = 16384; PRAGMA application_id = %d; BEGIN; %s PRAGMA user_version = %d; COMMIT;",
+		application, schema+schema3, version))
 	return err
 }
 
-// Open opens a folder's ledger.
-func Open(dir string) (*Ledger, error) {
+// Open opens a folder's ledger. It may be somebody else's, and made to do harm:
+// nothing is asked of it before its schema is known to be ours. ctx ends what is
+// under way.
+func Open(ctx context.Context, dir string) (*Ledger, error) { return openAs(ctx, dir, changing) }
+
+// OpenToRead opens a folder's ledger so that nothing can change it, and nothing
+// that lies beside it is looked at.
+func OpenToRead(ctx context.Context, dir string) (*Ledger, error) { return openAs(ctx, dir, reading) }
+
+func openAs(ctx context.Context, dir, how string) (*Ledger, error) {
 	path := filepath.Join(dir, FileName)
-	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: no ledger here; start an engagement with \"sternledger begin %s\"", path, dir)
 	}
-	l, err := connect(path)
+	if err := harmless(path); err != nil {
+		return nil, err
+	}
+	l, err := connect(ctx, path, how)
 	if err != nil {
 		return nil, err
 	}
@@ -109,10 +136,14 @@ func Open(dir string) (*Ledger, error) {
 		err = fmt.Errorf("%s: %w: %v; restore the file from a copy", path, ErrNotLedger, err)
 	case app != application || has == 0:
 		err = fmt.Errorf("%s: %w; expected the %s of an engagement folder", path, ErrNotLedger, FileName)
-	case has < version:
+	case has < oldest:
 		err = fmt.Errorf("%s: %w; begin a new engagement and gather the same exports", path, ErrOlder)
 	case has > version:
 		err = fmt.Errorf("%s: %w: it is of version %d, this program knows up to %d; use the newer program", path, ErrNewer, has, version)
+	default:
+		if err = l.checkSchema(has); err != nil {
+			err = fmt.Errorf("%s: %w", path, err)
+		}
 	}
 	if err != nil {
 		l.Close()
@@ -121,17 +152,25 @@ func Open(dir string) (*Ledger, error) {
 	return l, nil
 }
 
-func connect(path string) (*Ledger, error) {
-	// A rollback journal keeps the ledger in one file; whoever finds it in use
-	// waits, and a writer takes its place in the queue when it begins.
-	dsn := (&url.URL{Scheme: "file", OmitHost: true, Path: path}).String() +
-		"?_pragma=busy_timeout(30000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_pragma=cache_size(-16384)&_txlock=immediate"
-	db, err := sql.Open("sqlite", dsn)
+// How a ledger is opened. A rollback journal keeps it in one file; whoever finds
+// it in use waits, and a writer takes its place in the queue when it begins.
+const (
+	always   = "?_pragma=busy_timeout(30000)&_pragma=foreign_keys(1)&_pragma=trusted_schema(0)&_pragma=cell_size_check(1)&_pragma=cache_size(-16384)"
+	changing = always + "&_pragma=synchronous(FULL)&_txlock=immediate"
+	reading  = always + "&mode=ro&immutable=1"
+)
+
+func connect(ctx context.Context, path, how string) (*Ledger, error) {
+	name := filepath.ToSlash(path)
+	if filepath.VolumeName(path) != "" {
+		name = "/" + name // file:///C:/… is what SQLite takes
+	}
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", OmitHost: true, Path: name}).String()+how)
 	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	return &Ledger{db, math.MaxInt64}, nil
+	return &Ledger{db, ctx, math.MaxInt64}, nil
 }
 
 // Last returns the number of the last entry; 0 for none.
@@ -169,7 +208,8 @@ func (t *Tx) Evidence() ([]Evidence, error) { return evidence(t.tx, math.MaxInt6
 func evidence(from querier, before int64) ([]Evidence, error) {
 	return rows(from, func(e *Evidence) []any {
 		return []any{&e.Name, &e.Path, &e.Format, &e.Size, &e.Written, &e.SHA256, &e.StoredSHA256, &e.Struck, &e.Entry, &e.Tree, &e.Part}
-	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry, tree, part FROM evidence WHERE entry < ? ORDER BY entry, name", before)
+	}, "SELECT name, path, format, size, written, sha256, stored_sha256, struck, entry, tree, part FROM evidence WHERE entry < ? "+
+		"ORDER BY entry, name", before)
 }
 
 // Holding is the facts about one subject: an authority or a template.
@@ -181,9 +221,22 @@ type Holding struct {
 }
 
 // Current returns, for every subject, the facts found last.
-func (l *Ledger) Current() ([]Holding, error) {
+func (l *Ledger) Current(aside []string) ([]Holding, error) {
+	current, args := newest(aside, "entry < ?", l.before)
 	return rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Entry, &h.Subject, &h.Body} },
-		"SELECT id, entry, subject, body FROM holdings WHERE id IN (SELECT max(id) FROM holdings WHERE entry < ? GROUP BY subject) ORDER BY subject", l.before)
+		"SELECT id, entry, subject, body FROM holdings WHERE id IN ("+current+") ORDER BY subject", args...)
+}
+
+// newest selects the newest holding of each subject, of those that a condition
+// picks and that no file set aside has given anything to.
+func newest(aside []string, condition string, args ...any) (string, []any) {
+	if len(aside) == 0 {
+		return "SELECT max(id) FROM holdings WHERE " + condition + " GROUP BY subject", args
+	}
+	names, _ := json.Marshal(aside)
+	return "SELECT max(h.id) FROM holdings h WHERE " + condition + " AND NOT EXISTS (SELECT 1 FROM json_each(h.body, '$.files') f " +
+		"JOIN json_each(?) a ON f.value = a.value) AND coalesce(json_extract(h.body, '$.policy.cite.file'), '') NOT IN " +
+		"(SELECT value FROM json_each(?)) GROUP BY subject", append(args, string(names), string(names))
 }
 
 // Problems returns what the current evidence said and was not understood.
@@ -198,17 +251,19 @@ func problems(from querier, query string, entry int64) ([]estate.Problem, error)
 }
 
 // FilesOf returns the evidence from which the subject's current facts come.
-func (t *Tx) FilesOf(subject string) ([]string, error) {
-	bodies, err := rows(t.tx, func(s *string) []any { return []any{s} },
-		"SELECT f.value FROM holdings h, json_each(h.body, '$.files') f WHERE h.id = (SELECT max(id) FROM holdings WHERE subject = ?)", subject)
-	return bodies, err
+func (t *Tx) FilesOf(subject string, aside []string) ([]string, error) {
+	ids, args := newest(aside, "subject = ?", subject)
+	return rows(t.tx, func(s *string) []any { return []any{s} },
+		"SELECT f.value FROM holdings h, json_each(h.body, '$.files') f WHERE h.id IN ("+ids+")", args...)
 }
 
 // CurrentFiles returns the evidence from which any subject's current facts come.
-func (t *Tx) CurrentFiles() (map[string]bool, error) {
-	const current = "SELECT body FROM holdings WHERE id IN (SELECT max(id) FROM holdings GROUP BY subject)"
+func (t *Tx) CurrentFiles(aside []string) (map[string]bool, error) {
+	ids, args := newest(aside, "true")
+	current := "SELECT body FROM holdings WHERE id IN (" + ids + ")"
 	names, err := rows(t.tx, func(s *string) []any { return []any{s} },
-		"SELECT f.value FROM ("+current+") h, json_each(h.body, '$.files') f UNION SELECT json_extract(body, '$.policy.cite.file') FROM ("+current+") WHERE json_extract(body, '$.policy.cite.file') IS NOT NULL")
+		"SELECT f.value FROM ("+current+") h, json_each(h.body, '$.files') f UNION SELECT json_extract(body, '$.policy.cite.file') FROM ("+
+			current+") WHERE json_extract(body, '$.policy.cite.file') IS NOT NULL", append(slices.Clone(args), args...)...)
 	all := map[string]bool{}
 	for _, name := range names {
 		all[name] = true
@@ -217,8 +272,9 @@ func (t *Tx) CurrentFiles() (map[string]bool, error) {
 }
 
 // Latest returns the facts found last about a subject; empty if there are none.
-func (t *Tx) Latest(subject string) (body string, err error) {
-	err = t.tx.QueryRow("SELECT body FROM holdings WHERE subject = ? ORDER BY id DESC LIMIT 1", subject).Scan(&body)
+func (t *Tx) Latest(subject string, aside []string) (body string, err error) {
+	ids, args := newest(aside, "subject = ?", subject)
+	err = t.tx.QueryRow("SELECT body FROM holdings WHERE id IN ("+ids+")", args...).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -287,7 +343,7 @@ type Tx struct {
 
 // Change begins a change.
 func (l *Ledger) Change() (*Tx, error) {
-	tx, err := l.db.Begin()
+	tx, err := l.db.BeginTx(l.ctx, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +373,8 @@ func (t *Tx) Rollback() { _ = t.tx.Rollback() }
 
 // AddEvidence records a file under the entry appended before.
 func (t *Tx) AddEvidence(e Evidence) error {
-	_, err := t.tx.Exec("INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.Name, t.entry, e.Path, e.Format, e.Size, e.Written, e.SHA256, e.StoredSHA256, e.Struck, e.Tree, e.Part)
+	_, err := t.tx.Exec("INSERT INTO evidence VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.Name, t.entry, e.Path, e.Format, e.Size,
+		e.Written, e.SHA256, e.StoredSHA256, e.Struck, e.Tree, e.Part)
 	return err
 }
 
@@ -405,7 +462,8 @@ func (d *digest) sum() string {
 // DigestsOf returns the digests of an entry's facts as they are now, by
 // subject.
 func (l *Ledger) DigestsOf(entry int64) (map[string]string, error) {
-	holdings, err := rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Subject, &h.Body} }, "SELECT id, subject, body FROM holdings WHERE entry = ?", entry)
+	holdings, err := rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Subject, &h.Body} },
+		"SELECT id, subject, body FROM holdings WHERE entry = ?", entry)
 	if err != nil {
 		return nil, err
 	}
@@ -444,7 +502,8 @@ func (l *Ledger) ProblemsOf(entry int64) ([]estate.Problem, error) {
 
 // Check asks the database itself whether it is whole.
 func (l *Ledger) Check() error {
-	for _, ask := range []string{"SELECT integrity_check FROM pragma_integrity_check WHERE integrity_check <> 'ok'", "SELECT 'a row of ' || \"table\" || ' names an entry that is not there' FROM pragma_foreign_key_check"} {
+	for _, ask := range []string{"SELECT integrity_check FROM pragma_integrity_check WHERE integrity_check <> 'ok'",
+		"SELECT 'a row of ' || \"table\" || ' names an entry that is not there' FROM pragma_foreign_key_check"} {
 		said, err := rows(l.db, func(s *string) []any { return []any{s} }, ask)
 		if err != nil {
 			return fmt.Errorf("the database is damaged: %w", err)
@@ -456,35 +515,85 @@ func (l *Ledger) Check() error {
 	return nil
 }
 
-// AddWeighing records a weighing's whole result.
-func (t *Tx) AddWeighing(number int64, body []byte) error {
-	_, err := t.tx.Exec("INSERT INTO weighings VALUES (?, ?, ?)", number, t.entry, string(body))
+// AddRecord keeps a weighing's record. A ledger of an older version becomes one
+// that can hold it.
+func (t *Tx) AddRecord(number int64, data []byte) error {
+	var has int
+	if err := t.tx.QueryRow("SELECT user_version FROM pragma_user_version").Scan(&has); err != nil {
+		return err
+	}
+	if has < version {
+		if _, err := t.tx.Exec(schema3 + fmt.Sprintf("PRAGMA user_version = %d;", version)); err != nil {
+			return fmt.Errorf("the ledger cannot be brought to version %d: %w", version, err)
+		}
+	}
+	var packed bytes.Buffer
+	z, err := flate.NewWriter(&packed, flate.DefaultCompression)
+	if err != nil {
+		return err
+	}
+	if _, err := z.Write(data); err != nil {
+		return err
+	}
+	if err := z.Close(); err != nil {
+		return err
+	}
+	_, err = t.tx.Exec("INSERT INTO records VALUES (?, ?, ?)", number, t.entry, packed.Bytes())
 	return err
 }
 
 // NextWeighing returns the number that the next weighing gets.
 func (t *Tx) NextWeighing() (n int64, err error) {
-	err = t.tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM weighings").Scan(&n)
+	err = t.tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM (" + weighings(t.tx) + ")").Scan(&n)
 	return n, err
 }
 
-// Weighing is a recorded one.
+// weighings selects numbers and entries, of both kinds where the ledger has both.
+func weighings(db interface {
+	QueryRow(query string, args ...any) *sql.Row
+}) string {
+	var has int
+	if err := db.QueryRow("SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'records'").Scan(&has); err == nil && has == 1 {
+		return "SELECT number, entry FROM weighings UNION ALL SELECT number, entry FROM records"
+	}
+	return "SELECT number, entry FROM weighings"
+}
+
+// Weighing is a recorded one. It is kept as a record, or, by versions before 0.3,
+// as the document that it was shown as.
 type Weighing struct {
-	Number int64
-	Entry  int64
-	Body   string // JSON
+	Number   int64
+	Entry    int64
+	Record   []byte
+	Document string // JSON
 }
 
-// Weighings returns the numbers and entries of all weighings, in order,
-// without their bodies.
+// Weighings returns the numbers and entries of all weighings, in order, without
+// what they hold.
 func (l *Ledger) Weighings() ([]Weighing, error) {
-	return rows(l.db, func(w *Weighing) []any { return []any{&w.Number, &w.Entry} }, "SELECT number, entry FROM weighings WHERE entry < ? ORDER BY number", l.before)
+	return rows(l.db, func(w *Weighing) []any { return []any{&w.Number, &w.Entry} }, "SELECT number, entry FROM ("+weighings(l.db)+
+		") WHERE entry < ? ORDER BY number", l.before)
 }
 
-// Weighing returns a recorded one with its body.
+// mostRecord bounds a record that is unpacked: one that says that it is larger is
+// none.
+const mostRecord = 4 << 30
+
+// Weighing returns a recorded one with what it holds.
 func (l *Ledger) Weighing(number int64) (Weighing, error) {
 	w := Weighing{Number: number}
-	err := l.db.QueryRow("SELECT entry, body FROM weighings WHERE number = ?", number).Scan(&w.Entry, &w.Body)
+	err := l.db.QueryRow("SELECT entry, body FROM weighings WHERE number = ?", number).Scan(&w.Entry, &w.Document)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return w, err
+	}
+	var packed []byte
+	if weighings(l.db) == "SELECT number, entry FROM weighings" {
+		return w, err
+	}
+	if err := l.db.QueryRow("SELECT entry, data FROM records WHERE number = ?", number).Scan(&w.Entry, &packed); err != nil {
+		return w, err
+	}
+	w.Record, err = io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(packed)), mostRecord))
 	return w, err
 }
 

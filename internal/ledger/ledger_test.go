@@ -12,7 +12,7 @@ import (
 	"sternledger/internal/core/estate"
 )
 
-var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+func noon() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
 
 func newLedger(t *testing.T) (*Ledger, string) {
 	t.Helper()
@@ -20,7 +20,7 @@ func newLedger(t *testing.T) (*Ledger, string) {
 	if err := Create(dir); err != nil {
 		t.Fatal(err)
 	}
-	l, err := Open(dir)
+	l, err := Open(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +107,8 @@ func TestHoldingsComeBack(t *testing.T) {
 	for _, name := range []string{"old", "new"} {
 		b := estate.NewBuilder()
 		b.StartFile(name + ".ldif")
-		b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: []byte("CN=" + name + ",DC=x"), Name: []byte(name), RID: 7, Line: 3})
+		b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: []byte("CN=" + name + ",DC=x"),
+			Name: []byte(name), RID: 7, Line: 3})
 		a := b.Finish()[0]
 		tx, _ := l.Change()
 		if _, err := tx.Append(noon, "a", "gather", nil); err != nil {
@@ -120,7 +121,7 @@ func TestHoldingsComeBack(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	current, err := l.Current()
+	current, err := l.Current(nil)
 	if err != nil || len(current) != 1 || !strings.Contains(current[0].Body, "new.ldif") {
 		t.Fatalf("%v %+v", err, current)
 	}
@@ -149,11 +150,11 @@ func TestOpenRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	for dir, want := range map[string]error{broken: ErrNotLedger, other: ErrNotLedger, newer: ErrNewer} {
-		if _, err := Open(dir); !errors.Is(err, want) {
+		if _, err := Open(t.Context(), dir); !errors.Is(err, want) {
 			t.Errorf("%v, want %v", err, want)
 		}
 	}
-	if _, err := Open(t.TempDir()); err == nil || !strings.Contains(err.Error(), "begin") {
+	if _, err := Open(t.Context(), t.TempDir()); err == nil || !strings.Contains(err.Error(), "begin") {
 		t.Errorf("no ledger: %v", err)
 	}
 	if err := Create(newer); err == nil {

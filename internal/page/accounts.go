@@ -9,34 +9,34 @@ import (
 	"iter"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
+	"sternledger/internal/assess"
 
-	"sternledger/internal/engagement"
+	"github.com/charmbracelet/x/ansi"
 )
 
 // shown are the columns of the accounts on a sheet, and how wide they may be.
 var shown = []struct {
 	head string
 	most int
-	cell func(*engagement.AccountRow) string
+	cell func(*assess.AccountRow) string
 }{
-	{"account", 28, func(r *engagement.AccountRow) string { return r.Account }},
-	{"", 8, func(r *engagement.AccountRow) string {
+	{"account", 28, func(r *assess.AccountRow) string { return r.Account }},
+	{"", 8, func(r *assess.AccountRow) string {
 		if r.Enabled {
 			return ""
 		}
 		return "disabled"
 	}},
-	{"tier", 12, func(r *engagement.AccountRow) string { return r.Tier }},
-	{"policy", 24, func(r *engagement.AccountRow) string { return r.Policy }},
-	{"rule", 8, func(r *engagement.AccountRow) string { return r.Rule }},
-	{"via", 24, func(r *engagement.AccountRow) string { return r.Via }},
-	{"flags", 60, func(r *engagement.AccountRow) string { return strings.Join(r.Flags, " + ") }},
+	{"tier", 12, func(r *assess.AccountRow) string { return r.Tier }},
+	{"policy", 24, func(r *assess.AccountRow) string { return r.Policy }},
+	{"rule", 8, func(r *assess.AccountRow) string { return r.Rule }},
+	{"via", 24, func(r *assess.AccountRow) string { return r.Via }},
+	{"flags", 60, func(r *assess.AccountRow) string { return strings.Join(r.Flags, " + ") }},
 }
 
 // Accounts draws the accounts line by line, so that a million pass through: it
 // goes over them once to measure and once to print.
-func Accounts(s *Sheet, rows iter.Seq[*engagement.AccountRow]) error {
+func Accounts(s *Sheet, rows iter.Seq[*assess.AccountRow]) error {
 	widths, count := make([]int, len(shown)), 0
 	for i, c := range shown {
 		widths[i] = len(c.head)
@@ -104,9 +104,9 @@ func width(text string) int {
 }
 
 // AccountsCSV writes the accounts as RFC 4180 has it, row by row.
-func AccountsCSV(w io.Writer, rows iter.Seq[*engagement.AccountRow]) error {
+func AccountsCSV(w io.Writer, rows iter.Seq[*assess.AccountRow]) error {
 	out := csv.NewWriter(w)
-	if err := out.Write(engagement.AccountHead); err != nil {
+	if err := out.Write(assess.AccountHead); err != nil {
 		return err
 	}
 	for r := range rows {
@@ -119,7 +119,8 @@ func AccountsCSV(w io.Writer, rows iter.Seq[*engagement.AccountRow]) error {
 }
 
 // AccountsJSON writes the document of accounts, row by row.
-func AccountsJSON(w io.Writer, rows iter.Seq[*engagement.AccountRow]) error {
+func AccountsJSON(w io.Writer, rows iter.Seq[*assess.AccountRow]) error {
+	w = escapedJSON(w)
 	b := bufio.NewWriter(w)
 	fmt.Fprint(b, `{"schema": "sternledger/accounts/1", "accounts": [`)
 	separator := "\n  "
@@ -139,8 +140,8 @@ func AccountsJSON(w io.Writer, rows iter.Seq[*engagement.AccountRow]) error {
 }
 
 // AccountRows gives the accounts as rows.
-func AccountRows(rows iter.Seq[*engagement.AccountRow]) *Rows {
-	r := &Rows{Head: engagement.AccountHead}
+func AccountRows(rows iter.Seq[*assess.AccountRow]) *Rows {
+	r := &Rows{Head: assess.AccountHead}
 	for row := range rows {
 		r.Rows = append(r.Rows, row.Cells())
 	}

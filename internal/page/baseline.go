@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"strings"
 
+	"sternledger/internal/contract"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 )
 
 // Baselines draws the list of baselines.
-func Baselines(s *Sheet, d *engagement.BaselineListDocument) error {
+func Baselines(s *Sheet, d *contract.BaselineListDocument) error {
 	s.Title("Baselines", Quantity(len(d.Baselines), "baseline"))
 	for _, b := range d.Baselines {
 		lines := []string{b.ID + " " + b.Version + ", " + Quantity(b.Demands, "demand") + ": " + platformsText(b.Platforms)}
@@ -28,7 +29,7 @@ func Baselines(s *Sheet, d *engagement.BaselineListDocument) error {
 }
 
 // BaselineListRows gives one row for each baseline.
-func BaselineListRows(d *engagement.BaselineListDocument) *Rows {
+func BaselineListRows(d *contract.BaselineListDocument) *Rows {
 	r := &Rows{Head: []string{"baseline", "title", "version", "source", "extends", "platforms", "demands"}}
 	for _, b := range d.Baselines {
 		r.Rows = append(r.Rows, []string{b.ID, b.Title, b.Version, b.Source, b.Extends, platformsText(b.Platforms), fmt.Sprint(b.Demands)})
@@ -48,7 +49,8 @@ func platformsText(all []setting.Platform) string {
 func Baseline(s *Sheet, b *baseline.Baseline, source string) error {
 	s.Title(b.Title, b.String())
 	for _, l := range []struct{ word, text string }{
-		{"follows", strings.TrimSuffix(b.Edition+"; "+b.Publisher, "; ")}, {"sources", strings.Join(b.Sources, "; ")}, {"for", platformsText(b.Platforms)}, {"tiers", strings.Join(b.Tiers, ", ")},
+		{"follows", strings.TrimSuffix(b.Edition+"; "+b.Publisher, "; ")}, {"sources", strings.Join(b.Sources, "; ")},
+		{"for", platformsText(b.Platforms)}, {"tiers", strings.Join(b.Tiers, ", ")},
 		{"extends", b.Extends}, {"note", b.Note}, {"file", source},
 	} {
 		if strings.Trim(l.text, "; ") != "" {
@@ -97,19 +99,19 @@ func BaselineRows(b *baseline.Baseline) *Rows {
 
 // Reconciled draws baselines laid together: what satisfies all, and where none
 // can.
-func Reconciled(s *Sheet, d *engagement.ReconcileDocument) error {
+func Reconciled(s *Sheet, d *contract.ReconcileDocument) error {
 	var names []string
 	for _, b := range d.Baselines {
 		names = append(names, b.ID)
 	}
 	split := 0
-	for _, r := range d.Rows() {
+	for _, r := range custody.Rows(d) {
 		if r.Band.Empty() {
 			split++
 		}
 	}
 	s.Title("Reconciled: "+strings.Join(names, ", "), Quantity(split, "conflict"))
-	for _, r := range d.Rows() {
+	for _, r := range custody.Rows(d) {
 		word, head := "agree", string(r.Setting)+": "+r.Band.Text()
 		if r.Band.Empty() {
 			word, head = "exclude", string(r.Setting)+": no value satisfies all"
@@ -135,13 +137,14 @@ func Reconciled(s *Sheet, d *engagement.ReconcileDocument) error {
 	}
 	if split > 0 {
 		s.Blank()
-		s.Text("Where they exclude each other, decide which to follow and record it under decisions in engagement.yaml; weigh honours it and shows it.")
+		s.Text("Where they exclude each other, decide which to follow and record it under decisions in engagement.yaml; weigh " +
+			"honours it and shows it.")
 	}
 	return s.Err()
 }
 
 // ReconciledRows gives one row for each setting and baseline.
-func ReconciledRows(d *engagement.ReconcileDocument) *Rows {
+func ReconciledRows(d *contract.ReconcileDocument) *Rows {
 	r := &Rows{Head: []string{"setting", "case", "band", "agrees", "baseline", "ref", "demanded", "why"}}
 	for _, x := range d.Settings {
 		for _, n := range x.Demands {

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"sternledger/internal/contract"
 	"sternledger/internal/core/drift"
-	"sternledger/internal/engagement"
 )
 
 // mostMoves is how many accounts are drawn unless asked for all.
@@ -13,8 +13,9 @@ const mostMoves = 20
 
 // Drift draws what changed between two weighings.
 func Drift(s *Sheet, r *drift.Report, all bool) error {
-	d := engagement.NewDriftDocument(r)
-	s.Title(fmt.Sprintf("What changed from weighing %d to weighing %d", d.Before.Weighing, d.After.Weighing), d.Before.At[:10]+" to "+d.After.At[:10])
+	d := contract.NewDriftDocument(r)
+	s.Title(fmt.Sprintf("What changed from weighing %d to weighing %d", d.Before.Weighing, d.After.Weighing), d.Before.At[:10]+
+		" to "+d.After.At[:10])
 	if d.Nothing {
 		s.Text("Nothing changed: the same evidence, governance, settings and findings.")
 		return s.Err()
@@ -23,7 +24,8 @@ func Drift(s *Sheet, r *drift.Report, all bool) error {
 	for _, f := range d.Findings {
 		counts[f.Way]++
 	}
-	s.Text(fmt.Sprintf("Findings: %d new, %d worse, %d better, %d gone, %d waived, %d with their waiver ended. %s moved.", counts[drift.New], counts[drift.Worse], counts[drift.Better], counts[drift.Gone],
+	s.Text(fmt.Sprintf("Findings: %d new, %d worse, %d better, %d gone, %d waived, %d with their waiver ended. %s moved.",
+		counts[drift.New], counts[drift.Worse], counts[drift.Better], counts[drift.Gone],
 		counts[drift.Accepted], counts[drift.WaiverEnd], Quantity(len(d.Moves), "account")))
 	if n := counts[drift.NotBefore] + counts[drift.NotNow]; n > 0 {
 		s.Text(fmt.Sprintf("%s cannot be compared, because what was weighed with what changed.", Quantity(n, "finding")))
@@ -42,7 +44,7 @@ func Drift(s *Sheet, r *drift.Report, all bool) error {
 			draw(i)
 		}
 	}
-	changes := func(title string, list []engagement.ChangeDocument) {
+	changes := func(title string, list []contract.ChangeDocument) {
 		part(title, len(list), func(i int) { change(s, &list[i]) })
 	}
 	changes("Evidence", d.Evidence)
@@ -83,10 +85,10 @@ func Drift(s *Sheet, r *drift.Report, all bool) error {
 	return s.Err()
 }
 
-func change(s *Sheet, c *engagement.ChangeDocument) { s.Note(string(c.Way), changeText(c)) }
+func change(s *Sheet, c *contract.ChangeDocument) { s.Note(string(c.Way), ChangeText(c)) }
 
 // changeText writes what changed, from what to what and why.
-func changeText(c *engagement.ChangeDocument) string {
+func ChangeText(c *contract.ChangeDocument) string {
 	text := c.What
 	short := func(v string) string { // a SHA-256 is told by its beginning
 		if len(v) == 64 && !strings.Contains(v, " ") {
@@ -108,21 +110,21 @@ func changeText(c *engagement.ChangeDocument) string {
 
 // DriftRows gives one row for each thing that changed.
 func DriftRows(r *drift.Report) *Rows {
-	d := engagement.NewDriftDocument(r)
+	d := contract.NewDriftDocument(r)
 	rows := &Rows{Head: []string{"part", "way", "what", "about", "before", "after", "why"}}
-	add := func(part, about string, c engagement.ChangeDocument) {
+	add := func(part, about string, c contract.ChangeDocument) {
 		rows.Rows = append(rows.Rows, []string{part, string(c.Way), c.What, about, c.Before, c.After, c.Why})
 	}
 	for _, list := range []struct {
 		part string
-		all  []engagement.ChangeDocument
+		all  []contract.ChangeDocument
 	}{{"evidence", d.Evidence}, {"baseline", d.Baselines}, {"scope", d.Scopes}, {"account", d.Accounts}, {"waiver", d.Waivers}} {
 		for _, c := range list.all {
 			add(list.part, "", c)
 		}
 	}
 	for _, m := range d.Moves {
-		add("move", m.Authority, engagement.ChangeDocument{Way: "moved", What: m.Account, Before: m.From, After: m.To})
+		add("move", m.Authority, contract.ChangeDocument{Way: "moved", What: m.Account, Before: m.From, After: m.To})
 	}
 	for _, x := range d.Settings {
 		add("setting", string(x.Setting), x.ChangeDocument)

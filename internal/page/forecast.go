@@ -6,40 +6,41 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/assess"
 	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/engagement"
 )
 
 // Forecast draws what the settings allow an attacker and ask of a user: a
 // table of scopes, and, for one scope or when asked, every figure in words.
-func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
+func Forecast(s *Sheet, f *assess.Forecasts, detail bool) error {
 	right := Quantity(len(f.Scopes), "account scope")
 	if len(f.Changes) > 0 {
 		right = "if " + changesText(f.Changes)
 	}
 	s.Title("Forecast", right)
-	columns := []Column{{Head: "scope"}, {Head: "guesses in\na weekend", Right: true}, {Head: "without\na lock", Right: true}, {Head: "into locks\n(locks)", Right: true}, {Head: "way\nback", Right: true},
+	columns := []Column{{Head: "scope"}, {Head: "guesses in\na weekend", Right: true}, {Head: "without\na lock", Right: true},
+		{Head: "into locks\n(locks)", Right: true}, {Head: "way\nback", Right: true},
 		{Head: "bits", Right: true}, {Head: "weak\ntaken", Right: true}, {Head: "changes\na year", Right: true}}
-	var rows [][]string
+	var each []policyRow
 	for i, x := range f.Scopes {
-		name := x.Scope.Name()
-		if len(f.Scopes) > 1 {
-			// Tiers under a policy share its figures.
-			if name = x.Scope.Title(); i > 0 && f.Scopes[i-1].Scope.Under() == x.Scope.Under() {
-				continue
-			}
+		if i > 0 && f.Scopes[i-1].Scope.Under() == x.Scope.Under() {
+			continue // tiers under a policy share its figures
 		}
-		row := []string{name}
-		now := tableCells(&x.Now)
+		now := TableCells(&x.Now)
 		if x.Then != nil {
-			for i, then := range tableCells(x.Then) {
+			for i, then := range TableCells(x.Then) {
 				if now[i] != then {
 					now[i] += " → " + then
 				}
 			}
 		}
-		rows = append(rows, append(row, now...))
+		each = append(each, policyRow{x.Scope, now})
+	}
+	rows := together(each)
+	if len(f.Scopes) == 1 {
+		rows[0][0] = f.Scopes[0].Scope.Name()
 	}
 	if len(f.Changes) > 0 { // two figures in a cell take its room
 		const without = 2
@@ -50,10 +51,15 @@ func Forecast(s *Sheet, f *engagement.Forecasts, detail bool) error {
 	}
 	s.Table(columns, rows)
 	s.Blank()
-	s.Text(fmt.Sprintf("Guesses are for each account, from Friday evening to Monday morning (62 hours): the greater of what stays below the threshold, waiting until failures are forgotten, and of what goes on into each lock. Way back: when a user can be on the old password again. Bits: of the passwords of the least length, were they chosen at random. Weak: how many of the %d weak patterns of \"probe --patterns\" the rules take, since people do not choose at random; with a question mark where a list of words that is not known has a say.", f.Scopes[0].Now.Weak.Tried))
+	s.Text(fmt.Sprintf("Guesses are for each account, from Friday evening to Monday morning (62 hours): the greater of what stays "+
+		"below the threshold, waiting until failures are forgotten, and of what goes on into each lock. Way back: when a user can be "+
+		"on the old password again. Bits: of the passwords of the least length, were they chosen at random. Weak: how many of the %d "+
+		"weak patterns of \"probe --patterns\" the rules take, since people do not choose at random; with a question mark where a "+
+		"list of words that is not known matters.", f.Scopes[0].Now.Weak.Tried))
 	a := f.Assumptions
-	s.Text(fmt.Sprintf("Assumed: %s guesses a second where nothing locks; %s on a stolen hash; a user who locks the account %s times a year; %s working days; %s sign-ins of the owner on each, and none at night and on a weekend; 95 kinds of characters.",
-		short(a.OnlineRate), short(a.OfflineRate), short(a.LocksPerYear), short(a.WorkingDays), short(a.SignIns)))
+	s.Text(fmt.Sprintf("Assumed: %s guesses a second where nothing locks; %s on a stolen hash; a user who locks the account %s "+
+		"times a year; %s working days; %s sign-ins of the owner on each, and none at night and on a weekend; 95 kinds of characters.",
+		ShortNumber(a.OnlineRate), ShortNumber(a.OfflineRate), ShortNumber(a.LocksPerYear), ShortNumber(a.WorkingDays), ShortNumber(a.SignIns)))
 	if detail || len(f.Scopes) == 1 {
 		for i := range f.Scopes {
 			s.Blank()
@@ -74,7 +80,7 @@ func changesText(changes map[setting.ID]setting.Value) string {
 
 const notKnown = "not known"
 
-func tableCells(f *engagement.Figures) []string {
+func TableCells(f *record.Figures) []string {
 	most, under, into := notKnown, notKnown, notKnown
 	for _, g := range f.Guesses {
 		if g.Horizon != "weekend" {
@@ -84,7 +90,8 @@ func tableCells(f *engagement.Figures) []string {
 		case g.AtRate != nil:
 			most, under, into = Grouped(int(*g.AtRate)), "-", "-"
 		case g.UnderLock != nil:
-			most, under, into = Grouped(int(*g.Most)), Grouped(int(*g.UnderLock)), fmt.Sprintf("%s (%s)", Grouped(int(*g.IntoLock)), Grouped(int(*g.Locks)))
+			most, under, into = Grouped(int(*g.Most)), Grouped(int(*g.UnderLock)), fmt.Sprintf("%s (%s)", Grouped(int(*g.IntoLock)),
+				Grouped(int(*g.Locks)))
 		}
 	}
 	cells := []string{most, under, into, wayBack(f), bits(f), takenText(f.Weak), changes(f)}
@@ -96,7 +103,7 @@ func tableCells(f *engagement.Figures) []string {
 	return cells
 }
 
-func wayBack(f *engagement.Figures) string {
+func wayBack(f *record.Figures) string {
 	switch {
 	case f.WayBack == nil:
 		return notKnown
@@ -106,30 +113,30 @@ func wayBack(f *engagement.Figures) string {
 	return setting.Span(*f.WayBack)
 }
 
-func bits(f *engagement.Figures) string {
+func bits(f *record.Figures) string {
 	if f.Bits == nil {
 		return notKnown
 	}
 	return fmt.Sprintf("%.1f", *f.Bits)
 }
 
-func changes(f *engagement.Figures) string {
+func changes(f *record.Figures) string {
 	if f.Changes == nil {
 		return notKnown
 	}
-	return short(math.Round(*f.Changes*10) / 10)
+	return ShortNumber(math.Round(*f.Changes*10) / 10)
 }
 
 // forcedChanges are the changes with their noun.
-func forcedChanges(f *engagement.Figures) string {
+func forcedChanges(f *record.Figures) string {
 	if n := changes(f); n != "1" {
 		return n + " forced changes"
 	}
 	return "1 forced change"
 }
 
-// short writes a number in few letters.
-func short(n float64) string {
+// ShortNumber writes a number in few letters.
+func ShortNumber(n float64) string {
 	for _, u := range []struct {
 		size float64
 		name string
@@ -154,23 +161,23 @@ func span(seconds float64) string {
 		name string
 	}{{365 * 86400, "years"}, {86400, "days"}, {3600, "hours"}, {60, "minutes"}} {
 		if seconds >= 2*u.size {
-			return short(math.Round(seconds/u.size)) + " " + u.name
+			return ShortNumber(math.Round(seconds/u.size)) + " " + u.name
 		}
 	}
 	if seconds < 1 {
 		return "less than a second"
 	}
-	return short(math.Round(seconds)) + " seconds"
+	return ShortNumber(math.Round(seconds)) + " seconds"
 }
 
 // scopeForecast draws every figure of a scope in words.
-func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
+func scopeForecast(s *Sheet, x *assess.ScopeForecast) {
 	accounts := "accounts not listed"
 	if x.Accounts != nil {
 		accounts = Quantity(int(*x.Accounts), "enabled account")
 	}
 	s.Title(x.Scope.Name(), accounts)
-	tell := func(word string, say func(f *engagement.Figures) string) {
+	tell := func(word string, say func(f *record.Figures) string) {
 		now := say(&x.Now)
 		if x.Then == nil || say(x.Then) == now {
 			s.Entry(word, "", now)
@@ -180,9 +187,10 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 	}
 	for i := range x.Now.Guesses {
 		horizon := x.Now.Guesses[i].Horizon
-		tell(map[bool]string{true: "whole life", false: horizon}[horizon == forecast.Life], func(f *engagement.Figures) string { return guesses(f, horizon) })
+		tell(map[bool]string{true: "whole life", false: horizon}[horizon == forecast.Life],
+			func(f *record.Figures) string { return guesses(f, horizon) })
 	}
-	tell("against all", func(f *engagement.Figures) string {
+	tell("against all", func(f *record.Figures) string {
 		text := "guesses against all accounts in a weekend: " + notKnown + ", or without bound"
 		if f.Spray != nil {
 			text = Grouped(int(*f.Spray)) + " guesses against all accounts in a weekend, without a lock"
@@ -192,7 +200,7 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 		}
 		return text
 	})
-	tell("way back", func(f *engagement.Figures) string {
+	tell("way back", func(f *record.Figures) string {
 		switch {
 		case f.WayBack == nil:
 			return notKnown
@@ -201,20 +209,21 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 		}
 		return "a user can be back on the old password after " + setting.Span(*f.WayBack)
 	})
-	tell("space", func(f *engagement.Figures) string {
+	tell("space", func(f *record.Figures) string {
 		if f.Bits == nil {
 			return notKnown
 		}
-		return fmt.Sprintf("%.1f bits: %s characters, and on a stolen hash all of them are tried in %s", *f.Bits, Grouped(int(f.Length)), span(*f.Exhaust))
+		return fmt.Sprintf("%.1f bits: %s characters, and on a stolen hash all of them are tried in %s", *f.Bits, Grouped(int(f.Length)),
+			span(*f.Exhaust))
 	})
-	tell("patterns", func(f *engagement.Figures) string {
+	tell("patterns", func(f *record.Figures) string {
 		text := fmt.Sprintf("%d of %d weak patterns are accepted", f.Weak.Accepted, f.Weak.Tried)
 		if f.Weak.CannotTell > 0 {
 			text += fmt.Sprintf(", of %d it cannot be told", f.Weak.CannotTell)
 		}
 		return text
 	})
-	tell("burden", func(f *engagement.Figures) string {
+	tell("burden", func(f *record.Figures) string {
 		if f.Changes == nil {
 			return "forced changes: " + notKnown
 		}
@@ -224,13 +233,13 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 		}
 		return text
 	})
-	tell("help desk", func(f *engagement.Figures) string {
+	tell("help desk", func(f *record.Figures) string {
 		if f.CallsPerYear == nil {
 			return "calls to unlock: " + notKnown
 		}
-		return short(*f.CallsPerYear) + " calls a year to have accounts unlocked"
+		return ShortNumber(*f.CallsPerYear) + " calls a year to have accounts unlocked"
 	})
-	tell("denial", func(f *engagement.Figures) string {
+	tell("denial", func(f *record.Figures) string {
 		switch {
 		case !f.Lockout.Known:
 			return notKnown
@@ -247,7 +256,7 @@ func scopeForecast(s *Sheet, x *engagement.ScopeForecast) {
 	})
 }
 
-func guesses(f *engagement.Figures, horizon string) string {
+func guesses(f *record.Figures, horizon string) string {
 	for _, g := range f.Guesses {
 		if g.Horizon != horizon {
 			continue
@@ -279,7 +288,8 @@ func guesses(f *engagement.Figures, horizon string) string {
 			text = fmt.Sprintf("%s guesses%s: the greater of %s without a lock and %s", Grouped(int(*g.Most)), during, under, into)
 		}
 		if g.Helped != nil && *g.Helped > *g.UnderLock {
-			text = fmt.Sprintf("%s guesses%s: %s without a lock while the owner signs in, %s if nobody does, or %s", Grouped(int(*g.Most)), during, Grouped(int(*g.Helped)), under, into)
+			text = fmt.Sprintf("%s guesses%s: %s without a lock while the owner signs in, %s if nobody does, or %s", Grouped(int(*g.Most)),
+				during, Grouped(int(*g.Helped)), under, into)
 		}
 		return text
 	}
@@ -287,8 +297,9 @@ func guesses(f *engagement.Figures, horizon string) string {
 }
 
 // ForecastRows gives one row for each scope, and another for the changes.
-func ForecastRows(f *engagement.Forecasts) *Rows {
-	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "most", "under_lock", "under_lock_with_sign_ins", "into_lock", "locks", "way_back_seconds", "space_bits", "changes_per_year", "weak_tried", "weak_accepted", "weak_cannot_tell"}}
+func ForecastRows(f *assess.Forecasts) *Rows {
+	r := &Rows{Head: []string{"scope", "case", "accounts", "horizon", "most", "under_lock", "under_lock_with_sign_ins", "into_lock",
+		"locks", "way_back_seconds", "space_bits", "changes_per_year", "weak_tried", "weak_accepted", "weak_cannot_tell"}}
 	num := func(n *int64) string {
 		if n == nil {
 			return ""
@@ -305,13 +316,15 @@ func ForecastRows(f *engagement.Forecasts) *Rows {
 		x := &f.Scopes[i]
 		for _, c := range []struct {
 			name    string
-			figures *engagement.Figures
+			figures *record.Figures
 		}{{"now", &x.Now}, {"changed", x.Then}} {
 			if c.figures == nil {
 				continue
 			}
 			for _, g := range c.figures.Guesses {
-				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.Most), num(g.UnderLock), num(g.Helped), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes), fmt.Sprint(c.figures.Weak.Tried), fmt.Sprint(c.figures.Weak.Accepted), fmt.Sprint(c.figures.Weak.CannotTell)})
+				r.Rows = append(r.Rows, []string{x.Scope.Name(), c.name, num(x.Accounts), g.Horizon, num(g.Most), num(g.UnderLock),
+					num(g.Helped), num(g.IntoLock), num(g.Locks), num(c.figures.WayBack), real(c.figures.Bits), real(c.figures.Changes),
+					fmt.Sprint(c.figures.Weak.Tried), fmt.Sprint(c.figures.Weak.Accepted), fmt.Sprint(c.figures.Weak.CannotTell)})
 			}
 		}
 	}

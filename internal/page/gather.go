@@ -2,20 +2,69 @@ package page
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
+	"sternledger/internal/collect"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
 )
 
 // Gathered draws what a gather took, and what it did not.
-func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
+func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	head := "nothing new"
 	if g.Entry > 0 {
 		head = fmt.Sprintf("entry %d", g.Entry)
 	}
 	s.Title("Gathered", head)
+	if len(g.Files) <= mostShown || verbose {
+		takenFiles(s, g, verbose)
+	} else {
+		takenFormats(s, g)
+	}
+	for _, l := range g.Live {
+		if l.Map != "" {
+			text := fmt.Sprintf("%s read live by the field map %s: %s; the server's certificate %s was %s", l.URL, l.Map,
+				Quantity(l.Entries, "reply"), Clip(l.Certificate, 16), l.Trust)
+			for _, i := range l.Interfaces {
+				text += fmt.Sprintf(", that of %s %s", i.Host, i.Trust)
+			}
+			if len(l.Refused) > 0 {
+				text += "; not allowed or not there: " + strings.Join(l.Refused, ", ")
+			}
+			s.Text(text)
+			continue
+		}
+		s.Text(fmt.Sprintf("%s read live as %s: %s under %s; the server's certificate %s was %s", l.URL, orAnonymous(l.Bind),
+			Quantity(l.Entries, "entry"), strings.Join(l.Bases, ", "), Clip(l.Certificate, 16), l.Trust))
+	}
+	struck := 0
+	for _, f := range g.Files {
+		if !f.Known {
+			struck += f.Struck
+		}
+	}
+	if struck > 0 {
+		s.Text(Quantity(struck, "secret") + " struck out of the stored copies.")
+	}
+	if g.NotKept > 0 {
+		s.Text(Quantity(g.NotKept, "value") + " that no rule needs left out of the stored copies (--keep-all keeps them).")
+	}
+	s.Blank()
+	places(s, g, verbose)
+	fitting(s, g)
+	if _, lines := Unweighed(g.Unweighed, len(g.Authorities)); len(lines) > 0 {
+		s.Text("Not covered by a chosen baseline (choose under \"baselines:\" in engagement.yaml): " + strings.Join(lines, "; ") + ".")
+	}
+	less(s, g)
+	notTaken(s, g, verbose)
+	return s.Err()
+}
+
+// takenFiles draws a row for each file, or export that is made of several.
+func takenFiles(s *Sheet, g *collect.Gathered, verbose bool) {
 	var rows [][]string
 	for i, f := range g.Files {
 		if f.Tree != "" && !verbose {
@@ -30,45 +79,82 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 				}
 			}
 			folder, _, _ := strings.Cut(f.Name, "/")
-			state := "taken"
-			if f.Known {
-				state = fmt.Sprintf("known since entry %d", f.Entry)
-			}
-			rows = append(rows, []string{folder + "/", f.Format, Grouped(int(size)), Quantity(n, "file"), state})
+			rows = append(rows, []string{folder + "/", f.Format, Grouped(int(size)), Quantity(n, "file"), state(&f)})
 			continue
 		}
-		state := "taken"
+		text := state(&f)
 		if f.Known {
-			state = fmt.Sprintf("known since entry %d", f.Entry)
-			if f.Entry == 0 {
-				state = "twice in this gather"
-			}
-			state += " (" + clip(f.Given, 40) + ")"
+			text += " (" + Clip(f.Given, 40) + ")"
 		}
-		rows = append(rows, []string{f.Name, f.Format, Grouped(int(f.Size)), f.SHA256[:16], state})
+		rows = append(rows, []string{f.Name, f.Format, Grouped(int(f.Size)), f.SHA256[:16], text})
 	}
 	s.Table([]Column{{Head: "evidence"}, {Head: "format"}, {Head: "bytes", Right: true}, {Head: "SHA-256, or files"}, {Head: ""}}, rows)
-	for _, l := range g.Live {
-		if l.Map != "" {
-			text := fmt.Sprintf("%s read live by the field map %s: %s; the server's certificate %s was %s", l.URL, l.Map, Quantity(l.Entries, "reply"), clip(l.Certificate, 16), l.Trust)
-			if len(l.Refused) > 0 {
-				text += "; not allowed or not there: " + strings.Join(l.Refused, ", ")
+}
+
+// state says whether a file was taken now.
+func state(f *collect.Taken) string {
+	switch {
+	case !f.Known:
+		return "taken"
+	case f.Entry == 0:
+		return "twice in this gather"
+	}
+	return fmt.Sprintf("known since entry %d", f.Entry)
+}
+
+// takenFormats draws a row for each format: many files are not read one by one.
+func takenFormats(s *Sheet, g *collect.Gathered) {
+	type count struct {
+		exports, files, known int
+		size                  int64
+	}
+	by, order := map[string]*count{}, []string{}
+	for i, f := range g.Files {
+		c := by[f.Format]
+		if c == nil {
+			c = &count{}
+			by[f.Format], order = c, append(order, f.Format)
+		}
+		if c.files++; f.Tree == "" || i == 0 || !sameTree(&g.Files[i-1], &f) {
+			c.exports++
+		}
+		if f.Known {
+			c.known++
+		}
+		c.size += f.Size
+	}
+	var rows [][]string
+	for _, format := range order {
+		c := by[format]
+		rows = append(rows, []string{format, Grouped(c.exports), Grouped(c.files), Grouped(int(c.size)), Grouped(c.files - c.known)})
+	}
+	s.Table([]Column{{Head: "format"}, {Head: "exports", Right: true}, {Head: "files", Right: true}, {Head: "bytes", Right: true},
+		{Head: "taken now", Right: true}}, rows)
+	s.Text("Each file with its SHA-256: gather --verbose, or later in the ledger: entries.")
+}
+
+// places says what the evidence holds, place by place, or counted where they are
+// many.
+func places(s *Sheet, g *collect.Gathered, verbose bool) {
+	if len(g.Authorities) > mostShown && !verbose {
+		counts, accounts := map[estate.Kind]int{}, 0
+		for _, a := range g.Authorities {
+			counts[a.Kind]++
+			accounts += a.Accounts
+		}
+		var parts []string
+		for _, kind := range []estate.Kind{estate.Domain, estate.Machine, estate.LDAP, estate.Tenant} {
+			if counts[kind] > 0 {
+				parts = append(parts, Quantity(counts[kind], nouns[kind]))
 			}
-			s.Text(text)
-			continue
 		}
-		s.Text(fmt.Sprintf("%s read live as %s: %s under %s; the server's certificate %s was %s", l.URL, orAnonymous(l.Bind), Quantity(l.Entries, "entry"), strings.Join(l.Bases, ", "), clip(l.Certificate, 16), l.Trust))
-	}
-	struck := 0
-	for _, f := range g.Files {
-		if !f.Known {
-			struck += f.Struck
+		text := strings.Join(parts, ", ") + ", " + Quantity(accounts, "account")
+		if len(g.Templates) > 0 {
+			text += "; " + Quantity(len(g.Templates), "group policy template")
 		}
+		s.Text(text + ". Each of them: gather --verbose, or scopes.")
+		return
 	}
-	if struck > 0 {
-		s.Text(Quantity(struck, "secret") + " struck out of the stored copies.")
-	}
-	s.Blank()
 	for _, a := range g.Authorities {
 		s.Text(authorityLine(a))
 	}
@@ -86,6 +172,32 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 		}
 		s.Text(fmt.Sprintf("template %s (%s): %s configured", name, t.Policy.Cite.File, Quantity(len(t.Policy.Settings), "setting")))
 	}
+}
+
+// fitting names the shipped baselines that fit places and are not chosen for them.
+func fitting(s *Sheet, g *collect.Gathered) {
+	by := map[string][]string{}
+	for _, f := range g.Fitting {
+		if len(f.Chosen) == 0 {
+			continue // told as not covered
+		}
+		for _, id := range f.NotChosen {
+			by[id] = append(by[id], string(f.Platform))
+		}
+	}
+	var all []string
+	for _, id := range slices.Sorted(maps.Keys(by)) {
+		if all = append(all, id); len(by[id]) == 1 {
+			all[len(all)-1] += " (" + by[id][0] + ")"
+		}
+	}
+	if len(all) > 0 {
+		s.Text("Shipped baselines that fit here and are not chosen: " + strings.Join(all, ", ") + ".")
+	}
+}
+
+// less tells what the new evidence holds less of than the old.
+func less(s *Sheet, g *collect.Gathered) {
 	if len(g.Lost) > 0 {
 		s.Blank()
 		s.Title("Less than before", Quantity(len(g.Lost), "loss"))
@@ -96,21 +208,12 @@ func Gathered(s *Sheet, g *engagement.Gathered, verbose bool) error {
 			}
 			s.Text(text)
 		}
-		s.Text("This is not taken for proof that they are gone: what depends on it is not known until a whole export is gathered. If less is right, gather this again with --less-is-right REASON.")
+		s.Text("This is not taken for proof that they are gone: what depends on it is not known until a whole export is gathered. If " +
+			"less is right, gather this again with --less-is-right REASON.")
 	}
-	if head, lines := unweighed(g.Unweighed, len(g.Authorities)); head != "" {
-		s.Blank()
-		s.Title("Not covered by a chosen baseline", Quantity(len(g.Unweighed), "place"))
-		for _, line := range lines {
-			s.Text(line)
-		}
-		s.Text("Choose baselines under \"baselines:\" in engagement.yaml before you weigh.")
-	}
-	notTaken(s, g, verbose)
-	return s.Err()
 }
 
-func sameTree(x, y *engagement.Taken) bool {
+func sameTree(x, y *collect.Taken) bool {
 	folder, _, _ := strings.Cut(x.Name, "/")
 	return x.Tree != "" && x.Tree == y.Tree && strings.HasPrefix(y.Name, folder+"/")
 }
@@ -178,7 +281,8 @@ func placeLine(a *estate.Authority) string {
 	if a.Listed {
 		accounts = Quantity(a.Accounts, "account") + ", " + Quantity(a.Groups, "group")
 	}
-	text := fmt.Sprintf("%s %s: %s enforced, %s, %s", a.Kind, a.Name, Quantity(len(settings), "setting"), Quantity(policies, "policy"), accounts)
+	text := fmt.Sprintf("%s %s: %s enforced, %s, %s", a.Kind, a.Name, Quantity(len(settings), "setting"), Quantity(policies, "policy"),
+		accounts)
 	if a.DefaultPolicy != "" {
 		text += ", by default " + estate.NameOf(a.DefaultPolicy)
 	}
@@ -188,18 +292,20 @@ func placeLine(a *estate.Authority) string {
 // mostShown is how many lines of a list are shown unless asked for all.
 const mostShown = 10
 
-func notTaken(s *Sheet, g *engagement.Gathered, verbose bool) {
+func notTaken(s *Sheet, g *collect.Gathered, verbose bool) {
 	most := mostShown
 	if verbose {
 		most = len(g.Problems) + len(g.Passed)
 	}
-	if len(g.Problems) > 0 {
+	if many := len(g.Files) > mostShown && !verbose; many && len(g.Problems) > 0 {
+		s.Text(Quantity(len(g.Problems), "line") + " not understood, each a finding; gather --verbose lists them.")
+	} else if len(g.Problems) > 0 {
 		s.Blank()
 		s.Title("Not understood", Quantity(len(g.Problems), "line"))
 		for _, p := range g.Problems[:min(most, len(g.Problems))] {
 			text := p.Cite.String() + ": " + p.Text
 			if p.Cite.Raw != "" {
-				text += " (" + p.Cite.Where + ": " + clip(p.Cite.Raw, 60) + ")"
+				text += " (" + p.Cite.Where + ": " + Clip(p.Cite.Raw, 60) + ")"
 			}
 			s.Text(text)
 		}
@@ -220,16 +326,45 @@ func notTaken(s *Sheet, g *engagement.Gathered, verbose bool) {
 }
 
 // GatheredRows gives one row for each file, with its whole hash.
-func GatheredRows(g *engagement.Gathered) *Rows {
+func GatheredRows(g *collect.Gathered) *Rows {
 	r := &Rows{Head: []string{"evidence", "path", "format", "bytes", "sha256", "stored_sha256", "struck", "state"}}
 	for _, f := range g.Document().Files {
 		r.Rows = append(r.Rows, []string{f.Name, f.Path, f.Format, fmt.Sprint(f.Size), f.SHA256, f.StoredSHA256, fmt.Sprint(f.Struck), f.State})
 	}
 	for _, l := range g.Lost {
-		r.Rows = append(r.Rows, []string{"-", l.Place.Name, "-", "-", "-", "-", "-", fmt.Sprintf("less than before: %d %s, %d before", l.Now, l.What, l.Before)})
+		r.Rows = append(r.Rows, []string{"-", l.Place.Name, "-", "-", "-", "-", "-", fmt.Sprintf("less than before: %d %s, %d before",
+			l.Now, l.What, l.Before)})
 	}
 	for _, p := range g.Passed {
 		r.Rows = append(r.Rows, []string{"-", p.Path, "-", "-", "-", "-", "-", "not taken: " + p.Why})
 	}
 	return r
+}
+
+// SetAside draws what was taken out of use, or into it again, and which places
+// have other facts for it.
+func SetAside(s *Sheet, x *custody.SetAside) error {
+	title := Quantity(len(x.Names), "file") + " set aside"
+	if x.TakenBack {
+		title = Quantity(len(x.Names), "file") + " in use again"
+	}
+	s.Title(title, fmt.Sprintf("entry %d", x.Entry))
+	for _, name := range x.Names[:min(len(x.Names), mostShown)] {
+		s.Note("file", name)
+	}
+	if more := len(x.Names) - mostShown; more > 0 {
+		s.Text(fmt.Sprintf("and %s more", Grouped(more)))
+	}
+	for _, was := range x.Before {
+		if !slices.Contains(x.After, was) {
+			s.Note("before", was)
+		}
+	}
+	for _, is := range x.After {
+		if !slices.Contains(x.Before, is) {
+			s.Note("now", is)
+		}
+	}
+	s.Text("Weigh again to see it in the verdicts.")
+	return s.Err()
 }

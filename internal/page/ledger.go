@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
-	"sternledger/internal/engagement"
+	"sternledger/internal/contract"
+	"sternledger/internal/core/record"
+	"sternledger/internal/custody"
 	"sternledger/internal/ledger"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Entries draws entries of the ledger as a page; whole with their bodies.
@@ -19,7 +21,7 @@ func Entries(s *Sheet, all []ledger.Entry, whole bool) error {
 	for i := range all {
 		e := &all[i]
 		if whole {
-			s.Entry(fmt.Sprint(e.Seq), e.Kind, e.At+"  "+e.Actor, engagement.About(e), "hash "+e.Hash, "before "+e.Previous)
+			s.Entry(fmt.Sprint(e.Seq), e.Kind, e.At+"  "+e.Actor, custody.About(e), "hash "+e.Hash, "before "+e.Previous)
 			var body bytes.Buffer
 			if json.Indent(&body, []byte(e.Body), "", "  ") == nil {
 				for line := range strings.SplitSeq(body.String(), "\n") {
@@ -29,7 +31,8 @@ func Entries(s *Sheet, all []ledger.Entry, whole bool) error {
 			s.Blank()
 			continue
 		}
-		rows = append(rows, []string{fmt.Sprint(e.Seq), strings.Replace(strings.TrimSuffix(e.At, "Z"), "T", " ", 1), e.Actor, e.Kind, engagement.About(e), e.Hash[:min(len(e.Hash), 12)]})
+		rows = append(rows, []string{fmt.Sprint(e.Seq), strings.Replace(strings.TrimSuffix(e.At, "Z"), "T", " ", 1), e.Actor, e.Kind,
+			custody.About(e), e.Hash[:min(len(e.Hash), 12)]})
 	}
 	if !whole {
 		s.Table([]Column{{Head: "entry", Right: true}, {Head: "at (UTC)"}, {Head: "by"}, {Head: "kind"}, {Head: "about"}, {Head: "hash"}}, rows)
@@ -44,19 +47,53 @@ func EntryRows(all []ledger.Entry) *Rows {
 	r := &Rows{Head: []string{"entry", "at", "by", "kind", "about", "hash"}}
 	for i := range all {
 		e := &all[i]
-		r.Rows = append(r.Rows, []string{fmt.Sprint(e.Seq), e.At, e.Actor, e.Kind, engagement.About(e), e.Hash})
+		r.Rows = append(r.Rows, []string{fmt.Sprint(e.Seq), e.At, e.Actor, e.Kind, custody.About(e), e.Hash})
 	}
 	return r
 }
 
-// Verified draws what came of proving the ledger.
-func Verified(s *Sheet, v *engagement.Verified) error {
-	d := v.Document()
-	outcome := "the ledger holds"
-	if !d.Holds {
-		outcome = "the ledger does not hold"
+// judged says what came of weighing again.
+func judged(s *Sheet, d contract.VerifyDocument) {
+	same := 0
+	for _, j := range d.Weighings {
+		if j.Outcome == record.Same {
+			same++
+		}
 	}
-	s.Title("Verified: "+outcome, Quantity(d.Entries, "entry"))
+	if same == len(d.Weighings) {
+		s.Note("weighings", fmt.Sprintf("%s, each the record that was written; weighed again, to the same verdicts",
+			Quantity(len(d.Weighings), "weighing")))
+		return
+	}
+	s.Note("weighings", fmt.Sprintf("%s, each the record that was written; %d weighed again to the same verdicts",
+		Quantity(len(d.Weighings), "weighing"), same))
+	for _, j := range d.Weighings {
+		switch j.Outcome {
+		case record.OtherVersion:
+			lines := []string{fmt.Sprintf("intact; judged by program %s, and this one, %s, judges %s otherwise:", j.MadeBy,
+				custody.ThisProgram(), Quantity(len(j.Differs), "verdict"))}
+			const most = 5
+			for _, x := range j.Differs[:min(len(j.Differs), most)] {
+				lines = append(lines, x.What+": recorded "+x.Before+"; today "+x.After)
+			}
+			if more := len(j.Differs) - most; more > 0 {
+				lines = append(lines, fmt.Sprintf("and %d more (--format json)", more))
+			}
+			s.beside("", "", plain, fmt.Sprintf("weighing %d: ", j.Weighing)+lines[0], lines[1:])
+		case record.NotPossible:
+			s.Note("", fmt.Sprintf("weighing %d: intact; it cannot be weighed again: %s", j.Weighing, j.Why))
+		}
+	}
+}
+
+// Verified draws what came of proving the ledger.
+func Verified(s *Sheet, v *custody.Verified) error {
+	d := v.Document()
+	outcome := "Verified: nothing was altered"
+	if !d.Holds {
+		outcome = "Verification failed: something was altered"
+	}
+	s.Title(outcome, Quantity(d.Entries, "entry"))
 	for _, f := range d.Failures {
 		head := "the database as a whole"
 		if f.Entry > 0 {
@@ -67,7 +104,7 @@ func Verified(s *Sheet, v *engagement.Verified) error {
 	if d.Holds {
 		s.Note("chain", fmt.Sprintf("%s, each following the one before", Quantity(d.Entries, "entry")))
 		s.Note("evidence", fmt.Sprintf("%s, each with its SHA-256, and the facts read from them", Quantity(d.Files, "file")))
-		s.Note("weighings", fmt.Sprintf("%s made again, to the same verdicts", Quantity(d.Weighings, "weighing")))
+		judged(s, d)
 		s.Note("seal", d.Seal)
 	}
 	if d.Compared != "" && d.Holds {
@@ -81,13 +118,14 @@ func Verified(s *Sheet, v *engagement.Verified) error {
 	}
 	if d.Holds && d.Compared == "" {
 		s.Blank()
-		s.Text("That nothing was removed from the end, only a seal proves that was written down elsewhere: \"sternledger seal\" prints it, \"verify --seal\" compares it.")
+		s.Text("That nothing was removed from the end, only a seal proves that was written down elsewhere: \"sternledger seal\" " +
+			"prints it, \"verify --seal\" compares it.")
 	}
 	return s.Err()
 }
 
 // VerifiedRows gives one row for each failure.
-func VerifiedRows(v *engagement.Verified) *Rows {
+func VerifiedRows(v *custody.Verified) *Rows {
 	r := &Rows{Head: []string{"entry", "failure"}}
 	for _, f := range v.Failures {
 		r.Rows = append(r.Rows, []string{fmt.Sprint(f.Entry), f.Text})

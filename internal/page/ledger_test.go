@@ -5,25 +5,28 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/charmbracelet/x/ansi"
+	"sternledger/internal/assess"
+	"sternledger/internal/custody"
+	"sternledger/internal/demotest"
 
-	"sternledger/internal/engagement"
+	"github.com/charmbracelet/x/ansi"
 )
 
 // The pages about the ledger fit their sheet, and say what they must.
 func TestLedgerPages(t *testing.T) {
-	e, _ := sample(t)
-	if _, err := e.Weigh(engagement.WeighOptions{Against: []string{"cis-windows-server"}}); err != nil {
+	e, _ := demotest.Gathered(t)
+	if _, err := assess.Weigh(e, custody.WeighOptions{Against: []string{"cis-windows-server"}, Record: true}); err != nil {
 		t.Fatal(err)
 	}
-	w, err := e.Waive(engagement.WaiveOptions{Setting: "max-age", Scope: "*Kiosks*", Until: "2027-06-30", Reason: "Kiosks are replaced in spring, as the harbour master decided in his letter of October"})
+	w, err := e.Waive(custody.WaiveOptions{Setting: "max-age", Scope: "*Kiosks*", Until: "2027-06-30",
+		Reason: "Kiosks are replaced in spring, as the harbour master decided in his letter of October"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Weigh(engagement.WeighOptions{Against: []string{"cis-windows-server", "pci-dss-4"}}); err != nil {
+	if _, err := assess.Weigh(e, custody.WeighOptions{Against: []string{"cis-windows-server", "pci-dss-4"}, Record: true}); err != nil {
 		t.Fatal(err)
 	}
-	_, now, err := e.Recall(2)
+	now, err := e.Recall(2)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,7 +34,7 @@ func TestLedgerPages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	entries, err := e.Entries(engagement.EntryFilter{})
+	entries, err := e.Entries(custody.EntryFilter{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -40,12 +43,12 @@ func TestLedgerPages(t *testing.T) {
 		t.Fatal(err)
 	}
 	bad := *v
-	bad.Failures = []engagement.Failure{{Entry: 2, Text: "evidence/marrowick.ldif: its SHA-256 is " + strings.Repeat("a", 64)}}
-	d, err := e.Drift(1, 2)
+	bad.Failures = []custody.Failure{{Entry: 2, Text: "evidence/marrowick.ldif: its SHA-256 is " + strings.Repeat("a", 64)}}
+	d, err := assess.Drift(e, 1, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	none, err := e.Drift(2, 2)
+	none, err := assess.Drift(e, 2, 2)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,17 +56,22 @@ func TestLedgerPages(t *testing.T) {
 		draw  func(*Sheet) error
 		words []string
 	}{
-		"waived":        {func(s *Sheet) error { return Waived(s, w) }, []string{"1 finding waived", "waived│ marrowick.example / Ticket Kiosks: Maximum age", "until 2027-06-30"}},
-		"weighed":       {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{}) }, []string{"waived│ Maximum age", "waived until 2027-06-30 by R. Quill, entry 4"}},
-		"by setting":    {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{BySetting: true}) }, []string{"waived until 2027-06-30 by R. Quill, entry 4"}},
+		"waived": {func(s *Sheet) error { return Waived(s, w) },
+			[]string{"1 finding waived", "waived│ marrowick.example / Ticket Kiosks: Maximum age", "until 2027-06-30"}},
+		"weighed": {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{Show: ShowFindings}) },
+			[]string{"waived│ Maximum age", "waived until 2027-06-30 by R. Quill, entry 4"}},
+		"by setting": {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{Show: ShowBySetting}) },
+			[]string{"waived until 2027-06-30 by R. Quill, entry 4"}},
 		"waivers":       {func(s *Sheet) error { return Waivers(s, all) }, []string{"in force│", "accepted as weak, never expires"}},
 		"no waivers":    {func(s *Sheet) error { return Waivers(s, nil) }, []string{"Nothing was waived."}},
 		"entries":       {func(s *Sheet) error { return Entries(s, entries, false) }, []string{"gather", "weighing 2", "Kiosks are replaced"}},
 		"whole entries": {func(s *Sheet) error { return Entries(s, entries, true) }, []string{"before 0000000000", `"result_sha256": "`}},
-		"verified":      {func(s *Sheet) error { return Verified(s, v) }, []string{"Verified: the ledger holds", "2 weighings made again", "seal│ 5-"}},
-		"not verified":  {func(s *Sheet) error { return Verified(s, &bad) }, []string{"the ledger does not hold", "altered│ entry 2"}},
-		"drift":         {func(s *Sheet) error { return Drift(s, d, true) }, []string{"What changed from weighing 1 to weighing 2", "1 waived", "new│ pci-dss-4", "no match│", "cannot be compared"}},
-		"no drift":      {func(s *Sheet) error { return Drift(s, none, false) }, []string{"Nothing changed"}},
+		"verified": {func(s *Sheet) error { return Verified(s, v) },
+			[]string{"Verified: nothing was altered", "2 weighings, each the record that was written", "seal│ 5-"}},
+		"not verified": {func(s *Sheet) error { return Verified(s, &bad) }, []string{"Verification failed: something was altered", "altered│ entry 2"}},
+		"drift": {func(s *Sheet) error { return Drift(s, d, true) }, []string{"What changed from weighing 1 to weighing 2",
+			"1 waived", "new│ pci-dss-4", "no match│", "cannot be compared"}},
+		"no drift": {func(s *Sheet) error { return Drift(s, none, false) }, []string{"Nothing changed"}},
 	} {
 		for _, width := range []int{60, 80, 120} {
 			var out bytes.Buffer
@@ -77,7 +85,7 @@ func TestLedgerPages(t *testing.T) {
 				}
 			}
 			for i, line := range strings.Split(text, "\n") {
-				if n := ansi.StringWidth(line); n > width {
+				if n := ansi.StringWidth(line); overflows(line, width) {
 					t.Errorf("%s at %d: line %d is %d wide: %q", name, width, i+1, n, line)
 				}
 			}

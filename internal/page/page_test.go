@@ -2,95 +2,84 @@ package page
 
 import (
 	"bytes"
-	"path/filepath"
+	"cmp"
 	"strings"
 	"testing"
-	"time"
+
+	"sternledger/internal/assess"
+	"sternledger/internal/collect"
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/custody"
+	"sternledger/internal/demotest"
 
 	"github.com/charmbracelet/x/ansi"
-
-	"sternledger/internal/core/forecast"
-	"sternledger/internal/engagement"
 )
 
-// sample gathers the demo's exports into an engagement.
-func sample(t *testing.T) (*engagement.Engagement, *engagement.Gathered) {
-	t.Helper()
-	dir := filepath.Join(t.TempDir(), "audit")
-	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
-	if err := engagement.Begin(dir, "Marrowick Harbour Authority, with a title so long that it does not fit beside the number", "R. Quill", now); err != nil {
-		t.Fatal(err)
-	}
-	e, err := engagement.Open(dir, now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { e.Close() })
-	g, err := e.Gather([]string{"../../demo/exports"}, engagement.GatherOptions{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	return e, g
-}
-
 // pages draws every page of the sample at a width.
-func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width int) map[string]string {
+func pages(t *testing.T, e *custody.Engagement, g *collect.Gathered, width int) map[string]string {
 	t.Helper()
 	survey, err := e.Survey()
 	if err != nil {
 		t.Fatal(err)
 	}
-	weighing, err := e.Weigh(engagement.WeighOptions{})
+	weighing, err := assess.Weigh(e, custody.WeighOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	trace, err := e.Trace("w.lowe", "")
+	trace, err := assess.Trace(e, "w.lowe", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	policy, err := e.TracePolicy("Dredging")
+	policy, err := assess.TracePolicy(e, "Dredging")
 	if err != nil {
 		t.Fatal(err)
 	}
 	drawn := map[string]string{}
 	for name, draw := range map[string]func(*Sheet) error{
 		"gathered": func(s *Sheet) error { return Gathered(s, g, true) },
-		"scopes":   func(s *Sheet) error { return Scopes(s, survey) },
+		"scopes":   func(s *Sheet) error { return Scopes(s, survey, false) },
 		"weighing": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{}) },
-		"by setting": func(s *Sheet) error {
-			return Weighing(s, e.Config.Title, weighing, WeighView{BySetting: true, Verbose: true})
+		"matters":  func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowMatters}) },
+		"places":   func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowPlaces}) },
+		"findings": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowFindings}) },
+		"matter": func(s *Sheet) error {
+			Matter(s, weighing.Matters()[2])
+			return s.Err()
 		},
-		"matrix": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Matrix: true}) },
+		"by setting": func(s *Sheet) error {
+			return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowBySetting, Verbose: true})
+		},
+		"matrix": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowMatrix}) },
 		"forecast": func(s *Sheet) error {
-			f, err := e.Forecast(engagement.ForecastOptions{If: []string{"min-age=1d", "lockout-threshold=3"}, Assumptions: forecast.Usual})
+			f, err := assess.Forecast(e, assess.ForecastOptions{If: []string{"min-age=1d", "lockout-threshold=3"}, Assumptions: forecast.Usual})
 			if err != nil {
 				return err
 			}
 			return Forecast(s, f, true)
 		},
 		"rehearsed": func(s *Sheet) error {
-			r, err := e.Rehearse(engagement.RehearseOptions{Account: "n.farrow", Tries: 5, Every: "20m", For: "2h"})
+			r, err := assess.Rehearse(e, assess.RehearseOptions{Account: "n.farrow", Tries: 5, Every: "20m", For: "2h"})
 			if err != nil {
 				return err
 			}
 			return Rehearsal(s, r, false)
 		},
 		"probed": func(s *Sheet) error {
-			p, err := e.Probe(engagement.ProbeOptions{Account: "n.farrow", Passwords: []string{"winter", "", "Cafe\u0301-Lantern-Stern-22"}})
+			p, err := assess.Probe(e, assess.ProbeOptions{Account: "n.farrow", Passwords: []string{"winter", "", "Cafe\u0301-Lantern-Stern-22"}})
 			if err != nil {
 				return err
 			}
 			return Probe(s, p, false)
 		},
 		"patterns": func(s *Sheet) error {
-			p, err := e.Probe(engagement.ProbeOptions{Patterns: true})
+			p, err := assess.Probe(e, assess.ProbeOptions{Patterns: true})
 			if err != nil {
 				return err
 			}
 			return Probe(s, p, false)
 		},
 		"patterns of one": func(s *Sheet) error {
-			p, err := e.Probe(engagement.ProbeOptions{Patterns: true, Scope: "marrowick.example / Pilots"})
+			p, err := assess.Probe(e, assess.ProbeOptions{Patterns: true, Scope: "marrowick.example / Pilots"})
 			if err != nil {
 				return err
 			}
@@ -117,7 +106,7 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 			}
 			return Reconciled(s, d)
 		},
-		"trace":        func(s *Sheet) error { return Trace(s, trace) },
+		"trace":        func(s *Sheet) error { return Trace(s, trace, false) },
 		"trace policy": func(s *Sheet) error { return TracePolicy(s, policy) },
 		"settings":     Settings,
 		"checks":       Checks,
@@ -131,14 +120,22 @@ func pages(t *testing.T, e *engagement.Engagement, g *engagement.Gathered, width
 	return drawn
 }
 
+// overflows reports whether a line is wider than its sheet. A single word may be: a
+// name stays whole, however narrow the sheet.
+func overflows(line string, width int) bool {
+	_, body, _ := strings.Cut(line, "│")
+	words := strings.Fields(cmp.Or(body, line))
+	return ansi.StringWidth(line) > width && (len(words) > 1 || strings.Contains(line, "─"))
+}
+
 // Every page fits its sheet, at all widths, and names such as min-length are
 // never parted.
 func TestPagesFit(t *testing.T) {
-	e, g := sample(t)
-	for _, width := range []int{60, 80, 100, 120} {
+	e, g := demotest.Gathered(t)
+	for _, width := range []int{20, 40, 60, 80, 100, 120} {
 		for name, text := range pages(t, e, g, width) {
 			for i, line := range strings.Split(text, "\n") {
-				if w := ansi.StringWidth(line); w > width {
+				if w := ansi.StringWidth(line); overflows(line, width) {
 					t.Errorf("%s at %d: line %d is %d wide: %q", name, width, i+1, w, line)
 				}
 				if strings.HasSuffix(line, "-") && !strings.HasSuffix(line, " -") && strings.ContainsAny(line, "abcdefghijklmnopqrstuvwxyz") {
@@ -154,17 +151,28 @@ func TestPagesFit(t *testing.T) {
 
 // What a page must say, whatever it looks like.
 func TestPagesSay(t *testing.T) {
-	e, g := sample(t)
+	e, g := demotest.Gathered(t)
 	drawn := pages(t, e, g, 120)
 	for name, words := range map[string][]string{
-		"gathered":        {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured", "machine weigh1: 12 settings enforced, 1 policy, accounts not listed"},
-		"scopes":          {"domain, samba dialect; 25 accounts", "4, weaker", "never, dormant", "365 days, differs", "not listed", "Not in the evidence: min-length-audit"},
-		"weighing":        {"weak│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)", "missing│ Minimum length, Reversible storage", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│", "remedy: Set minPwdLength of domain default"},
-		"trace":           {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1", "names Control Room, which holds Watch Officers, which holds w.lowe"},
-		"trace policy":    {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
-		"forecast":        {"3,720 (372) → 1,116 (372)", "a user can be back on the old password after 24 days", "nothing locks", "Assumed: 10 guesses a second"},
-		"rehearsed":       {"Rehearsed: n.farrow", "locked for the first time after 0 seconds", "× wrong password", "LOCKED"},
-		"probed":          {"password 2: empty", "refused│ marrowick.example / Control Room", "min-length: 6 characters, 15 are asked for (marrowick.ldif:", "1 combining character"},
+		"gathered": {"marrowick.ldif", "template Default Domain Policy (template-31B2F340.inf): 15 settings configured",
+			"machine weigh1: 12 settings enforced, 1 policy, accounts not listed"},
+		"scopes": {"domain, samba dialect; 25 accounts", "4, weaker", "never, dormant", "365 days, differs", "not listed",
+			"Not in the evidence: min-length-audit"},
+		"weighing": {"findings in", "grave│", "M1  ", "more: sternledger weigh --all", "weigh --places"},
+		"matters":  {"M1  ", "Privileged accounts are governed by the default", "Two policies share a precedence"},
+		"matter":   {"where│", "way out│", "evidence: ", "To accept it: sternledger waive --matter M3"},
+		"places":   {"gate1", "tally1, tally2"},
+		"findings": {"weak│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)",
+			"missing│ Minimum length, Reversible storage", "conflicting│ history-run-through", "missing│ policy-hidden", "holds│",
+			"remedy: Set the minimum length to 14 characters or more: Account Policies"},
+		"trace": {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1",
+			"names Control Room, which holds Watch Officers, which holds w.lowe"},
+		"trace policy": {"idle target│ OU=Dredging", "does nothing: an organisational unit"},
+		"forecast": {"3,720 (372) →", "a user can be back on the old password after 24 days", "nothing locks",
+			"Assumed: 10 guesses a second"},
+		"rehearsed": {"Rehearsed: n.farrow", "locked for the first time after 0 seconds", "× wrong password", "LOCKED"},
+		"probed": {"password 2: empty", "refused│ marrowick.example / Control Room",
+			"min-length: 6 characters, 15 are asked for (marrowick.ldif:", "1 combining character"},
 		"patterns":        {"marrowick.example / Executives", "No words of the organisation were given", "question mark"},
 		"patterns of one": {"refused by min-length", "not refused: WelcomeWelcome1", "weak patterns"},
 		"reconciled":      {"exclude│ max-age: no value satisfies all", "agree│ min-length: at least 15 characters"},
@@ -203,7 +211,8 @@ func TestRowsAreSafe(t *testing.T) {
 
 func TestClean(t *testing.T) {
 	for text, want := range map[string]string{
-		"plain": "plain", "Ämilie": "Ämilie", "a\x1b[31mb": "a\ufffd[31mb", "a\nb\tc": "a b c", "x\u202ey\u2066z": "x\ufffdy\ufffdz", "\x00\x07\u009b": "\ufffd\ufffd\ufffd",
+		"plain": "plain", "Ämilie": "Ämilie", "a\x1b[31mb": "a\ufffd[31mb", "a\nb\tc": "a b c", "x\u202ey\u2066z": "x\ufffdy\ufffdz",
+		"\x00\x07\u009b": "\ufffd\ufffd\ufffd",
 	} {
 		if got := Clean(text); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)

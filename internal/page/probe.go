@@ -5,13 +5,14 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/assess"
 	"sternledger/internal/core/probe"
-	"sternledger/internal/engagement"
+	"sternledger/internal/core/record"
 )
 
 // Probe draws what places make of passwords: for patterns a matrix of
 // families and policies, for passwords the verdicts with the rules that refuse.
-func Probe(s *Sheet, p *engagement.Probed, detail bool) error {
+func Probe(s *Sheet, p *assess.Probed, detail bool) error {
 	switch {
 	case len(p.Families) == 0:
 		probePasswords(s, p)
@@ -25,7 +26,7 @@ func Probe(s *Sheet, p *engagement.Probed, detail bool) error {
 
 // takenText tells how many of a family are taken; those of which it cannot be
 // told stand behind a question mark.
-func takenText(s engagement.Share) string {
+func takenText(s record.Share) string {
 	switch {
 	case s.CannotTell == 0:
 		return fmt.Sprint(s.Accepted)
@@ -35,12 +36,12 @@ func takenText(s engagement.Share) string {
 	return fmt.Sprintf("%d, %d?", s.Accepted, s.CannotTell)
 }
 
-func placeName(at *engagement.ProbedPlace) string {
+func placeName(at *assess.ProbedPlace) string {
 	return at.Scope.Title()
 }
 
 // probeMatrix draws how many of each family each policy takes.
-func probeMatrix(s *Sheet, p *engagement.Probed) {
+func probeMatrix(s *Sheet, p *assess.Probed) {
 	places := p.Merged()
 	s.Title("What people choose, and who takes it", Quantity(len(places), "policy"))
 	columns := []Column{{Head: "policy"}}
@@ -49,17 +50,19 @@ func probeMatrix(s *Sheet, p *engagement.Probed) {
 		columns = append(columns, Column{Head: strings.ReplaceAll(f.Name, " ", "\n"), Right: true})
 		total = append(total, fmt.Sprint(len(f.Passwords)))
 	}
-	rows := [][]string{total}
+	var each []policyRow
 	for _, at := range places {
-		row := []string{placeName(at)}
+		row := policyRow{scope: at.Scope}
 		for _, share := range p.Shares(at) {
-			row = append(row, takenText(share))
+			row.cells = append(row.cells, takenText(share))
 		}
-		rows = append(rows, row)
+		each = append(each, row)
 	}
-	s.Table(columns, rows)
+	s.Table(columns, append([][]string{total}, together(each)...))
 	s.Blank()
-	s.Text("How many of each pattern would be accepted. A number with a question mark: nothing that can be known refuses them, but the platform has a list of words of its own, or a setting is missing. All but long phrases are what guessers try first. Each password is taken to be new to its account, and to hold no name of its owner.")
+	s.Text("How many of each pattern would be accepted. A number with a question mark: nothing that can be known refuses them, " +
+		"but the platform has a list of words of its own, or a setting is missing. All but long phrases are what guessers try first. " +
+		"Each password is taken to be new to its account, and to hold no name of its owner.")
 	if p.Words == 0 {
 		s.Text("No words of the organisation were given; put them under \"words:\" in engagement.yaml.")
 	}
@@ -90,7 +93,7 @@ func refusals(results []probe.Result) string {
 
 // probeFamilies draws, for one policy, each family with the rules that refuse
 // and examples of what is taken.
-func probeFamilies(s *Sheet, p *engagement.Probed, detail bool) {
+func probeFamilies(s *Sheet, p *assess.Probed, detail bool) {
 	at := p.Merged()[0]
 	name := at.Scope.Name()
 	if p.Account != "" {
@@ -98,7 +101,7 @@ func probeFamilies(s *Sheet, p *engagement.Probed, detail bool) {
 	}
 	s.Title("What people choose, and whether it is taken", name)
 	n := 0
-	weak := engagement.Share{}
+	weak := record.Share{}
 	for i, share := range p.Shares(at) {
 		f := p.Families[i]
 		results := at.Results[n : n+len(f.Passwords)]
@@ -146,7 +149,7 @@ func probeFamilies(s *Sheet, p *engagement.Probed, detail bool) {
 const mostPatterns = 4
 
 // probePasswords draws the verdicts password by password.
-func probePasswords(s *Sheet, p *engagement.Probed) {
+func probePasswords(s *Sheet, p *assess.Probed) {
 	places := p.Merged()
 	right := Quantity(len(p.Tried), "password") + " in " + Quantity(len(places), "policy")
 	if p.Account != "" {
@@ -163,7 +166,8 @@ func probePasswords(s *Sheet, p *engagement.Probed) {
 		}
 		s.Text(text)
 		if t.Marks > 0 {
-			s.Text(fmt.Sprintf("It holds %s, which platforms count as characters of their own; typed on another keyboard it may come out as another password.", Quantity(t.Marks, "combining character")))
+			s.Text(fmt.Sprintf("It holds %s, which platforms count as characters of their own; typed on another keyboard it may come "+
+				"out as another password.", Quantity(t.Marks, "combining character")))
 		}
 		for _, at := range places {
 			r := &at.Results[i]
@@ -191,12 +195,13 @@ func probePasswords(s *Sheet, p *engagement.Probed) {
 
 // ProbeRows gives one row for each scope, password and rule that does not
 // accept; for patterns one for each scope and family.
-func ProbeRows(p *engagement.Probed) *Rows {
+func ProbeRows(p *assess.Probed) *Rows {
 	d := p.Document()
 	if len(p.Families) > 0 {
 		rows := &Rows{Head: []string{"scope", "pattern", "weak", "tried", "accepted", "refused", "cannot_tell"}}
 		for _, x := range d.Patterns {
-			rows.Rows = append(rows.Rows, []string{x.Scope, x.Pattern, fmt.Sprint(x.Weak), fmt.Sprint(x.Tried), fmt.Sprint(x.Accepted), fmt.Sprint(x.Refused), fmt.Sprint(x.CannotTell)})
+			rows.Rows = append(rows.Rows, []string{x.Scope, x.Pattern, fmt.Sprint(x.Weak), fmt.Sprint(x.Tried), fmt.Sprint(x.Accepted),
+				fmt.Sprint(x.Refused), fmt.Sprint(x.CannotTell)})
 		}
 		return rows
 	}
@@ -211,7 +216,8 @@ func ProbeRows(p *engagement.Probed) *Rows {
 				open = append(open, o.Rule)
 			}
 		}
-		rows.Rows = append(rows.Rows, []string{fmt.Sprint(r.Password), r.Scope, r.Account, string(r.Verdict), strings.Join(by, " "), strings.Join(open, " ")})
+		rows.Rows = append(rows.Rows, []string{fmt.Sprint(r.Password), r.Scope, r.Account, string(r.Verdict), strings.Join(by, " "),
+			strings.Join(open, " ")})
 	}
 	return rows
 }

@@ -3,16 +3,16 @@ package page
 import (
 	"fmt"
 
+	"sternledger/internal/assess"
 	"sternledger/internal/core/rehearse"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/engagement"
 )
 
 // mostRows is how many rows of events are drawn unless asked for all.
 const mostRows = 24
 
 // Rehearsal draws what came of playing sign-ins: the outcome first.
-func Rehearsal(s *Sheet, r *engagement.Rehearsal, all bool) error {
+func Rehearsal(s *Sheet, r *assess.Rehearsal, all bool) error {
 	d := r.Document()
 	aside := d.Scope
 	if r.Who == d.Scope {
@@ -20,7 +20,8 @@ func Rehearsal(s *Sheet, r *engagement.Rehearsal, all bool) error {
 	}
 	s.Title("Rehearsed: "+r.Who, aside)
 	sum := d.Summary
-	text := fmt.Sprintf("%s, %s, %s refused because locked", Quantity(sum.Failures, "failure"), Quantity(sum.Locks, "lock"), Grouped(sum.Refused))
+	text := fmt.Sprintf("%s, %s, %s refused because locked", Quantity(sum.Failures, "failure"), Quantity(sum.Locks, "lock"),
+		Grouped(sum.Refused))
 	if sum.Successes > 0 {
 		text += ", " + Grouped(sum.Successes) + " let in"
 	}
@@ -72,7 +73,9 @@ func Rehearsal(s *Sheet, r *engagement.Rehearsal, all bool) error {
 }
 
 var kindText = map[rehearse.Kind]string{
-	rehearse.Failure: "wrong password", rehearse.Success: "let in", rehearse.Refused: "refused: locked", rehearse.Uncounted: "old password: refused, not counted", rehearse.Locked: "LOCKED", rehearse.Opened: "opens again", rehearse.Restarts: "failures forgotten",
+	rehearse.Failure: "wrong password", rehearse.Success: "let in", rehearse.Refused: "refused: locked",
+	rehearse.Uncounted: "old password: refused, not counted", rehearse.Locked: "LOCKED", rehearse.Opened: "opens again",
+	rehearse.Restarts: "failures forgotten",
 }
 
 // clock writes a time from the beginning as days, hours, minutes, seconds.
@@ -85,7 +88,7 @@ func clock(seconds int64) string {
 }
 
 // RehearsalRows gives one row for each event.
-func RehearsalRows(r *engagement.Rehearsal) *Rows {
+func RehearsalRows(r *assess.Rehearsal) *Rows {
 	rows := &Rows{Head: []string{"seconds", "event", "count"}}
 	for _, e := range r.Events {
 		rows.Rows = append(rows.Rows, []string{fmt.Sprint(e.Seconds), string(e.Kind), fmt.Sprint(e.Count)})

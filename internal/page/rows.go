@@ -10,7 +10,7 @@ import (
 
 // JSON writes a document.
 func JSON(w io.Writer, document any) error {
-	e := json.NewEncoder(w)
+	e := json.NewEncoder(escapedJSON(w))
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(document)

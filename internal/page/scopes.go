@@ -6,108 +6,188 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
+	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
-// Scopes draws the account scopes, authority by authority: what governs each,
-// how many accounts, and the settings side by side.
-func Scopes(s *Sheet, survey *govern.Survey) error {
+// Scopes draws the account scopes: what governs each, how many accounts, and the
+// settings side by side. Places that are alike are drawn once, and those that
+// deviate from many are named with what differs; verbose draws all of them, and
+// the settings that are the same everywhere.
+func Scopes(s *Sheet, survey *govern.Survey, verbose bool) error {
 	if len(survey.Scopes) == 0 {
 		s.Text("No account scopes: the evidence holds templates only. Gather the domain or the machines that they act on.")
 	}
-	byAuthority := map[*estate.Authority][]*govern.Scope{}
-	for _, scope := range survey.Scopes {
-		byAuthority[scope.Authority] = append(byAuthority[scope.Authority], scope)
-	}
-	for i, group := range grouped(survey.Estate.Authorities) {
+	cohorts := record.Alike(survey.Scopes, nil)
+	for i, group := range sheetsOf(cohorts) {
 		if i > 0 {
 			s.Blank()
 		}
-		var columns []*column
-		var scopes []*govern.Scope
-		for _, a := range group {
-			columns = append(columns, byPolicy(byAuthority[a], len(group) > 1)...)
-			scopes = append(scopes, byAuthority[a]...)
-		}
-		a := group[0]
-		if len(group) > 1 {
-			s.Title(Quantity(len(group), "Unix machine"), Quantity(accountsIn(group), "account"))
-		} else {
-			s.Title(a.Label(), aboutAuthority(a, survey.Resolutions[slices.Index(survey.Estate.Authorities, a)].Dialect))
-		}
-		for start := 0; start < len(columns); {
-			if start > 0 {
-				s.Blank()
-			}
-			end, room := start+1, s.width-labelWidth-columns[start].width()
-			for ; end < len(columns) && columns[end].width() <= room; end++ {
-				room -= columns[end].width()
-			}
-			sideBySide(s, columns[start:end], tiersOf(scopes))
-			start = end
-		}
-		if gone := absent(scopes); gone != "" && len(a.Typed) == 0 {
-			s.Text("Not in the evidence: " + gone + ".")
+		a := group[0].Place()
+		dialect := survey.Resolutions[slices.Index(survey.Estate.Authorities, a)].Dialect
+		scopesSheet(s, group, dialect, verbose)
+		deviants(s, cohorts, group[0], verbose)
+		if verbose {
+			displays(s, a)
 		}
 	}
 	return s.Err()
 }
 
-// grouped puts Unix machines on one sheet: they come in dozens, and are to be
-// compared. Every other authority has a sheet of its own.
-func grouped(all []*estate.Authority) [][]*estate.Authority {
-	var groups [][]*estate.Authority
+// displays draws what machines' resultant reports show, which people take for what
+// governs.
+func displays(s *Sheet, a *estate.Authority) {
+	for i := range a.Displayed {
+		shown := &a.Displayed[i]
+		var rows [][]string
+		for _, row := range setting.Table() {
+			if f, ok := shown.Settings[row.ID]; ok && f.Problem == "" {
+				rows = append(rows, []string{string(row.ID), Short(&row, f.Value), shown.By[row.ID], f.Cite.String()})
+			}
+		}
+		s.Blank()
+		s.Text("Displayed by " + shown.Machine + " (resultant report), which knows no fine-grained policy:")
+		s.Table([]Column{{Head: "setting"}, {Head: "displayed", Right: true}, {Head: "by"}, {Head: "evidence"}}, rows)
+	}
+}
+
+// sheetsOf puts cohorts on sheets: few Unix machines on one, since they are to be
+// compared; every other on its own. What deviates from many has none.
+func sheetsOf(cohorts []*record.Cohort) [][]*record.Cohort {
+	var groups [][]*record.Cohort
 	machines := -1
-	for _, a := range all {
+	for _, c := range cohorts {
+		if c.Usual != nil {
+			continue
+		}
+		a := c.Place()
 		switch joins := a.Platform == setting.UnixMachine && len(a.Typed) == 0; {
-		case joins && machines >= 0:
-			groups[machines] = append(groups[machines], a)
+		case joins && machines >= 0 && len(groups[machines]) < mostLike:
+			groups[machines] = append(groups[machines], c)
 			continue
 		case joins:
 			machines = len(groups)
 		}
-		groups = append(groups, []*estate.Authority{a})
+		groups = append(groups, []*record.Cohort{c})
 	}
 	return groups
 }
 
-func accountsIn(group []*estate.Authority) int {
+// scopesSheet draws the policies of cohorts side by side.
+func scopesSheet(s *Sheet, group []*record.Cohort, dialect estate.Dialect, verbose bool) {
+	var columns []*PolicyColumn
+	var scopes []*govern.Scope
+	for _, c := range group {
+		own := ByPolicy(summed(c), len(group) > 1)
+		for _, col := range own {
+			col.places = len(c.Places)
+		}
+		columns, scopes = append(columns, own...), append(scopes, c.Scopes...)
+	}
+	a := group[0].Place()
+	switch {
+	case len(group) > 1:
+		s.Title(Quantity(placesIn(group), "Unix machine"), "")
+	case len(group[0].Places) > 1:
+		s.Title(CohortNamed(group[0]), string(a.Platform))
+	default:
+		s.Title(a.Label(), aboutAuthority(a, dialect))
+	}
+	var same []string
+	for start := 0; start < len(columns); {
+		if start > 0 {
+			s.Blank()
+		}
+		end, room := start+1, s.width-labelWidth-columns[start].width()
+		for ; end < len(columns) && columns[end].width() <= room; end++ {
+			room -= columns[end].width()
+		}
+		same = append(same, sideBySide(s, columns[start:end], columns, tiersOf(scopes), verbose)...)
+		start = end
+	}
+	if len(same) > 0 {
+		slices.Sort(same)
+		s.Text("The same in all: " + strings.Join(slices.Compact(same), ", ") + ".")
+	}
+	if gone := absent(scopes); gone != "" && len(a.Typed) == 0 {
+		s.Text("Not in the evidence: " + gone + ".")
+	}
+}
+
+// summed are the scopes of a cohort, with the accounts of all its places.
+func summed(c *record.Cohort) []*govern.Scope {
+	all := make([]*govern.Scope, len(c.Scopes))
+	for i, scope := range c.Scopes {
+		sum := *scope
+		sum.Accounts, sum.Enabled = c.Numbers[i].Accounts, c.Numbers[i].Enabled
+		all[i] = &sum
+	}
+	return all
+}
+
+func placesIn(group []*record.Cohort) int {
 	n := 0
-	for _, a := range group {
-		n += a.Accounts
+	for _, c := range group {
+		n += len(c.Places)
 	}
 	return n
 }
 
-// column is all scopes under one policy. Tiers under a policy share its
+// deviants names the places that deviate from a cohort, with what differs.
+func deviants(s *Sheet, all []*record.Cohort, usual *record.Cohort, verbose bool) {
+	drawn := 0
+	for _, c := range all {
+		if c.Usual != usual {
+			continue
+		}
+		if drawn++; drawn == 1 {
+			s.Blank()
+			s.Title("Otherwise than these", "")
+		}
+		if drawn > mostLike && !verbose {
+			continue
+		}
+		name := c.Place().Label()
+		if len(c.Places) > 1 {
+			name = fmt.Sprintf("%s alike (%s)", Quantity(len(c.Places), nouns[c.Place().Kind]), firstPlaces(c.Places))
+		}
+		s.Entry("", "", name, strings.Join(c.Differs, "; "))
+	}
+	if drawn > mostLike && !verbose {
+		s.Text(fmt.Sprintf("%s more that deviate: sternledger scopes --verbose", Grouped(drawn-mostLike)))
+	}
+}
+
+// PolicyColumn is all scopes under one policy. Tiers under a policy share its
 // settings, so they share a column and have their numbers of accounts apart.
-type column struct {
+type PolicyColumn struct {
 	*govern.Scope
-	head              string
+	Head              string
 	first             *govern.Scope // of the authority, to compare with
 	accounts, enabled int
 	byTier            map[string]int
+	places            int // that have it
 }
 
-// byPolicy makes the columns of one authority, whose name stands in their
+// ByPolicy makes the columns of one authority, whose name stands in their
 // heads where it does not stand above them.
-func byPolicy(scopes []*govern.Scope, named bool) []*column {
-	var all []*column
+func ByPolicy(scopes []*govern.Scope, named bool) []*PolicyColumn {
+	var all []*PolicyColumn
 	for _, scope := range scopes {
 		if n := len(all); n == 0 || all[n-1].Policy != scope.Policy || all[n-1].Rule != scope.Rule || all[n-1].Elsewhere != scope.Elsewhere {
-			c := &column{Scope: scope, first: scope, head: scope.PolicyName(), byTier: map[string]int{}}
+			c := &PolicyColumn{Scope: scope, first: scope, Head: scope.PolicyName(), byTier: map[string]int{}}
 			if n > 0 {
 				c.first = all[0].Scope
 			}
 			if scope.Elsewhere != nil && scope.Policy != nil {
-				c.head = scope.Policy.Name + ", of " + scope.Elsewhere.Name
+				c.Head = scope.Policy.Name + ", of " + scope.Elsewhere.Name
 			}
 			if named {
-				c.head = scope.Authority.Label() + ": " + c.head
+				c.Head = scope.Authority.Label() + ": " + c.Head
 			}
 			all = append(all, c)
 		}
@@ -122,7 +202,7 @@ func byPolicy(scopes []*govern.Scope, named bool) []*column {
 
 // mergeFactor keeps the one setting in which tiers under a policy can differ:
 // who has a second factor.
-func (c *column) mergeFactor(scope *govern.Scope) {
+func (c *PolicyColumn) mergeFactor(scope *govern.Scope) {
 	const id = "mfa"
 	mine, theirs := c.Settings[id], scope.Settings[id]
 	if mine.Missing != govern.Present || theirs.Missing != govern.Present || mine.Value == theirs.Value {
@@ -155,10 +235,10 @@ const (
 )
 
 // headLines are the lines of a column's head.
-func (c *column) headLines() []string { return wrap(Clean(c.head), headWidth) }
+func (c *PolicyColumn) headLines() []string { return wrap(Clean(c.Head), headWidth) }
 
 // width is how much room a column takes.
-func (c *column) width() int {
+func (c *PolicyColumn) width() int {
 	widest := len(Grouped(c.accounts))
 	for _, l := range c.headLines() {
 		widest = max(widest, ansi.StringWidth(l))
@@ -209,8 +289,9 @@ func Grouped(n int) string {
 	return digits
 }
 
-// sideBySide draws one table: a row for each setting, a column for each policy.
-func sideBySide(s *Sheet, shown []*column, tiers []string) {
+// sideBySide draws one table: a row for each setting, a column for each policy. It
+// returns the settings that it left out, since they are the same in all columns.
+func sideBySide(s *Sheet, shown, all []*PolicyColumn, tiers []string, verbose bool) (same []string) {
 	heads := []Column{{Head: ""}}
 	accounts, enabled := []string{"accounts"}, []string{"enabled"}
 	for _, c := range shown {
@@ -223,7 +304,14 @@ func sideBySide(s *Sheet, shown []*column, tiers []string) {
 		}
 	}
 	rows := [][]string{accounts}
-	if slices.ContainsFunc(shown, func(c *column) bool { return c.Listed() }) {
+	if slices.ContainsFunc(shown, func(c *PolicyColumn) bool { return c.places > 1 }) {
+		places := []string{"places"}
+		for _, c := range shown {
+			places = append(places, Grouped(c.places))
+		}
+		rows = append([][]string{places}, rows...)
+	}
+	if slices.ContainsFunc(shown, func(c *PolicyColumn) bool { return c.Listed() }) {
 		rows = append(rows, enabled)
 	}
 	for _, tier := range tiers {
@@ -241,13 +329,24 @@ func sideBySide(s *Sheet, shown []*column, tiers []string) {
 		for _, c := range shown {
 			cells = append(cells, cell(&row, c.Scope, c.first))
 			e := c.Settings[row.ID]
-			any = any || e.Missing != govern.NoSuch && (e.Missing != govern.NotCollected || c.Policy == nil && row.Exists(setting.WindowsFineGrained))
+			any = any || e.Missing != govern.NoSuch && (e.Missing != govern.NotCollected || c.Policy == nil &&
+				row.Exists(setting.WindowsFineGrained))
 		}
-		if any {
+		switch {
+		case any && !verbose && len(all) > 1 && alike(&row, all):
+			same = append(same, string(row.ID)+" "+cells[1])
+		case any:
 			rows = append(rows, cells)
 		}
 	}
 	s.Table(heads, rows)
+	return same
+}
+
+// alike reports whether a setting is shown the same in all columns.
+func alike(row *setting.Setting, all []*PolicyColumn) bool {
+	first := cell(row, all[0].Scope, all[0].first)
+	return !slices.ContainsFunc(all, func(c *PolicyColumn) bool { return cell(row, c.Scope, c.first) != first })
 }
 
 func accountsOf(scope *govern.Scope, n int) string {
@@ -327,7 +426,8 @@ func ScopeRows(survey *govern.Survey) *Rows {
 			if e.Missing != govern.Present {
 				text = string(e.Missing)
 			}
-			r.Rows = append(r.Rows, []string{scope.Name(), scope.Tier, accountsOf(scope, scope.Accounts), string(row.ID), text, e.Cite.Raw, e.Cite.String(), e.From})
+			r.Rows = append(r.Rows, []string{scope.Name(), scope.Tier, accountsOf(scope, scope.Accounts), string(row.ID), text, e.Cite.Raw,
+				e.Cite.String(), e.From})
 		}
 	}
 	return r

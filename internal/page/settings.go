@@ -3,8 +3,8 @@ package page
 import (
 	"strings"
 
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/core/weigh"
 )
 
 // SettingRows gives the table of settings.
@@ -35,29 +35,29 @@ func Settings(s *Sheet) error {
 
 // CheckRows gives the checks as rows.
 func CheckRows() *Rows {
-	r := &Rows{Head: []string{"check", "looks-at", "verdict", "severity", "settings", "doc"}}
-	for _, c := range weigh.Describe() {
+	r := &Rows{Head: []string{"check", "looks-at", "verdict", "severity", "settings", "doc", "title"}}
+	for _, c := range check.All {
 		var ids []string
 		for _, id := range c.Reads {
 			ids = append(ids, string(id))
 		}
-		r.Rows = append(r.Rows, []string{c.Name, c.Looks, string(c.Kind), string(c.Severity), strings.Join(ids, " "), c.Doc})
+		r.Rows = append(r.Rows, []string{c.Name, string(c.Looks), string(c.Kind), string(c.Severity), strings.Join(ids, " "), c.Doc, c.Title})
 	}
 	return r
 }
 
 // Checks draws the checks by what they look at.
 func Checks(s *Sheet) error {
-	looks := ""
-	for _, c := range weigh.Describe() {
+	var looks check.Looks
+	for _, c := range check.All {
 		if c.Looks != looks {
 			if looks != "" {
 				s.Blank()
 			}
 			looks = c.Looks
-			s.Title("Checks on "+looks, "")
+			s.Title("Checks on "+string(looks), "")
 		}
-		s.Entry(string(c.Kind), string(c.Severity), c.Name, c.Doc)
+		s.Entry(string(c.Kind), string(c.Severity), c.Title+" ("+c.Name+")", c.Doc)
 	}
 	return s.Err()
 }

@@ -6,8 +6,8 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
-	"unicode"
 
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
@@ -16,7 +16,7 @@ import (
 
 // Widths between which a sheet stays readable.
 const (
-	narrowest = 60
+	narrowest = 20
 	widest    = 120
 )
 
@@ -44,19 +44,21 @@ func (s *Sheet) Err() error {
 	return s.err
 }
 
-// The inks. They go with words, never in their place. Each stands in the
-// palette of 256 colours too, so that no two become one there.
+// The inks are the terminal's own colours, so that they are readable on white and
+// on black. They go with words, never in their place.
 var (
 	plain = lipgloss.NewStyle()
-	faded = lipgloss.NewStyle().Foreground(lipgloss.Color("#5f5f5f"))
+	faded = lipgloss.NewStyle().Foreground(lipgloss.BrightBlack)
 	heavy = lipgloss.NewStyle().Bold(true)
-	rust  = lipgloss.NewStyle().Foreground(lipgloss.Color("#870000")).Bold(true)
-	ochre = lipgloss.NewStyle().Foreground(lipgloss.Color("#875f00")).Bold(true)
-	slate = lipgloss.NewStyle().Foreground(lipgloss.Color("#005f5f")).Bold(true)
 )
 
 // inks are the words that have an ink of their own.
-var inks = map[string]lipgloss.Style{"weak": rust, "conflicting": ochre, "missing": slate}
+var inks = map[string]lipgloss.Style{
+	"weak":        heavy.Foreground(lipgloss.Red),
+	"conflicting": heavy.Foreground(lipgloss.Magenta),
+	"missing":     heavy,
+	"grave":       heavy,
+}
 
 func ink(word string) lipgloss.Style {
 	if style, ok := inks[word]; ok {
@@ -94,8 +96,10 @@ func (s *Sheet) spread(left, right string) {
 		for _, l := range wrap(left, s.width) {
 			s.line(l)
 		}
-		if right != "" {
-			s.line(right)
+		for _, l := range wrap(right, s.width) {
+			if right != "" {
+				s.line(l)
+			}
 		}
 		return
 	}
@@ -122,6 +126,10 @@ func (s *Sheet) Entry(word, below string, first string, rest ...string) {
 func (s *Sheet) Note(word, text string) { s.beside(word, "", plain, text, nil) }
 
 func (s *Sheet) beside(word, below string, style lipgloss.Style, first string, rest []string) {
+	if s.width < margin+narrowBody {
+		s.below(word, below, style, first, rest)
+		return
+	}
 	// Wrapped first and inked line by line: the margin must not catch the ink.
 	body := wrap(Clean(first), s.width-margin-2)
 	for i := range body {
@@ -146,9 +154,39 @@ func (s *Sheet) beside(word, below string, style lipgloss.Style, first string, r
 	}
 }
 
-func wrap(text string, width int) []string {
-	return strings.Split(restoreHyphens(ansi.Wrap(keepHyphens(text), width, " ")), "\n")
+// narrowBody is the room beside the margin without which there is no margin.
+const narrowBody = 30
+
+// below draws an entry without a margin: its words stand above it.
+func (s *Sheet) below(word, second string, style lipgloss.Style, first string, rest []string) {
+	if head := strings.TrimSpace(word + " " + second); head != "" {
+		s.line(ink(word).Render(head))
+	}
+	for i, text := range append([]string{first}, rest...) {
+		for _, l := range wrap(Clean(text), s.width) {
+			if i == 0 {
+				l = style.Render(l)
+			}
+			s.line(l)
+		}
+	}
 }
+
+// wrap breaks a text between words. A word that is longer than the line stays
+// whole, so that it can be copied; only what no name is as long as is broken.
+func wrap(text string, width int) []string {
+	var lines []string
+	for l := range strings.SplitSeq(ansi.Wordwrap(keepHyphens(text), width, ""), "\n") {
+		if ansi.StringWidth(l) > max(width, longestWord) {
+			l = ansi.Hardwrap(l, max(width, longestWord), false)
+		}
+		lines = append(lines, strings.Split(restoreHyphens(l), "\n")...)
+	}
+	return lines
+}
+
+// longestWord is how long a word may be that is not broken.
+const longestWord = 200
 
 // unbroken is the hyphen at which wrapping does not part a name such as
 // min-length.
@@ -168,34 +206,45 @@ type Column struct {
 // holds it: Clean lets no such character through.
 const ruleMark = "\ufffc"
 
-// Table writes rows under a ruled head.
+// Table writes rows under a ruled head. Cells are broken between words only: names,
+// places in files and commands stay whole. Where that does not fit, the rows become
+// entries.
 func (s *Sheet) Table(columns []Column, rows [][]string) {
-	// The package cuts heads to one line, so long ones are drawn as rows above
-	// the rule.
+	heads := make([][]string, 0, 1)
 	above := 1
 	for _, c := range columns {
 		above = max(above, 1+strings.Count(c.Head, "\n"))
 	}
-	clean := make([][]string, above, above+len(rows))
-	for i := range clean {
-		clean[i] = make([]string, len(columns))
+	for i := range above { // the package cuts heads to one line, so they are rows above the rule
+		row := make([]string, len(columns))
 		for j, c := range columns {
-			lines := strings.Split(keepHyphens(c.Head), "\n")
+			lines := strings.Split(c.Head, "\n")
 			if at := i - (above - len(lines)); at >= 0 {
-				clean[i][j] = lines[at]
+				row[j] = lines[at]
 			}
+		}
+		heads = append(heads, row)
+	}
+	clean := make([][]string, len(rows))
+	for i, row := range rows {
+		clean[i] = make([]string, len(columns))
+		for j, cell := range row {
+			clean[i][j] = Clean(cell)
+		}
+	}
+	widths, ok := s.fit(columns, heads, clean)
+	if !ok {
+		s.entries(columns, clean)
+		return
+	}
+	for i := range clean {
+		for j, w := range widths {
+			clean[i][j] = wordwrap(clean[i][j], w)
 		}
 	}
 	// Where cells are wrapped, only this row tells where the rule goes.
-	clean = append(clean, append([]string{ruleMark}, make([]string, len(columns)-1)...))
-	for _, row := range rows {
-		cells := make([]string, len(row))
-		for j, cell := range row {
-			cells[j] = keepHyphens(Clean(cell))
-		}
-		clean = append(clean, cells)
-	}
-	t := table.New().Rows(clean...).
+	all := append(append(heads, append([]string{ruleMark}, make([]string, len(columns)-1)...)), clean...)
+	drawn := table.New().Rows(all...).
 		Border(lipgloss.Border{Top: "─", Bottom: "─", Middle: "─", MiddleTop: "─", MiddleBottom: "─"}).
 		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).
 		BorderStyle(faded).
@@ -205,25 +254,84 @@ func (s *Sheet) Table(columns []Column, rows [][]string) {
 			case row < above:
 				style = faded
 			case columns[col].Inked:
-				style = ink(clean[row][col])
+				style = ink(all[row][col])
 			}
 			if columns[col].Right {
 				style = style.Align(lipgloss.Right)
 			}
 			if col > 0 {
-				style = style.PaddingLeft(2)
+				style = style.PaddingLeft(gutter)
 			}
 			return style
-		})
-	drawn := t.String()
-	if lipgloss.Width(drawn) > s.width {
-		drawn = t.Width(s.width).String()
-	}
-	for l := range strings.SplitSeq(restoreHyphens(strings.TrimRight(drawn, "\n")), "\n") {
+		}).String()
+	for l := range strings.SplitSeq(strings.TrimRight(drawn, "\n"), "\n") {
 		if strings.Contains(l, ruleMark) {
 			l = faded.Render(strings.Repeat("─", lipgloss.Width(drawn)))
 		}
 		s.line(l)
+	}
+}
+
+// gutter is the room between columns.
+const gutter = 2
+
+// fit finds how wide each column may be, and whether all fit without breaking a
+// word.
+func (s *Sheet) fit(columns []Column, heads, rows [][]string) (widths []int, ok bool) {
+	least := make([]int, len(columns))
+	widths = make([]int, len(columns))
+	for i, row := range append(slices.Clone(heads), rows...) {
+		for j, cell := range row {
+			widths[j] = max(widths[j], ansi.StringWidth(cell))
+			if i < len(heads) {
+				least[j] = max(least[j], ansi.StringWidth(cell))
+				continue
+			}
+			for word := range strings.FieldsSeq(cell) {
+				least[j] = max(least[j], ansi.StringWidth(word))
+			}
+		}
+	}
+	over := -s.width
+	for j, w := range widths {
+		if over += w; j > 0 {
+			over += gutter
+		}
+	}
+	for over > 0 {
+		// The widest that can be narrower gives way.
+		widest := -1
+		for j := range widths {
+			if widths[j] > least[j] && (widest < 0 || widths[j] > widths[widest]) {
+				widest = j
+			}
+		}
+		if widest < 0 {
+			return widths, false
+		}
+		widths[widest]--
+		over--
+	}
+	return widths, true
+}
+
+// wordwrap breaks a text between words.
+func wordwrap(text string, width int) string {
+	return restoreHyphens(ansi.Wordwrap(keepHyphens(text), max(width, 1), ""))
+}
+
+// entries draws the rows of a table one below the other.
+func (s *Sheet) entries(columns []Column, rows [][]string) {
+	for _, row := range rows {
+		var cells []string
+		for j, cell := range row[1:] {
+			if head := strings.TrimSpace(strings.ReplaceAll(columns[j+1].Head, "\n", " ")); cell != "" && head != "" {
+				cells = append(cells, head+": "+cell)
+			} else if cell != "" {
+				cells = append(cells, cell)
+			}
+		}
+		s.Entry("", "", row[0], strings.Join(cells, "; "))
 	}
 }
 
@@ -234,7 +342,7 @@ func Clean(text string) string {
 		switch {
 		case r == '\n' || r == '\t':
 			return ' '
-		case unicode.IsControl(r), unicode.Is(unicode.Cf, r), r == '\u2028', r == '\u2029', r == '\ufffc':
+		case obeyed(r):
 			return '\ufffd'
 		}
 		return r

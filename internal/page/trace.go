@@ -5,13 +5,13 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/contract"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/engagement"
 )
 
 // Trace draws why one policy governs one account: the answer first.
-func Trace(s *Sheet, d *engagement.TraceDocument) error {
+func Trace(s *Sheet, d *contract.TraceDocument, verbose bool) error {
 	who := d.Account
 	s.Title(strings.TrimSpace(who.Account+"  "+who.Display), who.Authority)
 	s.Entry("governed by", "", answer(d))
@@ -23,12 +23,10 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 		state += "; " + strings.Join(who.Flags, ", ")
 	}
 	lines := []string{who.DN}
-	for _, id := range []string{who.Principal, who.SID} {
-		if id != "" {
-			lines = append(lines, id)
-		}
+	if ids := slices.DeleteFunc([]string{who.Principal, who.SID}, func(id string) bool { return id == "" }); len(ids) > 0 {
+		lines = append(lines, strings.Join(ids, "; "))
 	}
-	lines = append(lines, state, "tier "+who.Tier+": "+who.TierRule, "evidence: "+who.Evidence)
+	lines = append(lines, state+"; tier "+who.Tier+": "+who.TierRule, "evidence: "+who.Evidence)
 	s.Entry("account", "", lines[0], lines[1:]...)
 	for i, note := range d.Notes {
 		word := ""
@@ -52,7 +50,7 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 		if c.Precedence != nil || who.Kind == "domain" {
 			title += ", precedence " + precedence(c.Precedence)
 		}
-		lines := []string{c.Why, "evidence: " + c.Evidence}
+		lines := []string{c.Why + "; evidence: " + c.Evidence}
 		if len(c.Via) > 0 || who.Kind == "domain" {
 			lines = append([]string{reached(c.Via, who.Account)}, lines...)
 		}
@@ -61,13 +59,13 @@ func Trace(s *Sheet, d *engagement.TraceDocument) error {
 	switch {
 	case len(d.Candidates) > 0:
 	case d.Governing.Rule == string(govern.Unknown):
-		s.Text("None that the evidence holds; and it does not hold all that is needed to say that there is none.")
+		s.Text("None in the evidence, which does not hold enough to say that there is none.")
 	default:
 		s.Text(noCandidates[who.Kind])
 	}
 	s.Blank()
 	s.Title("Settings", "")
-	sides(s, d)
+	sides(s, d, verbose)
 	otherDoors(s, d)
 	return s.Err()
 }
@@ -80,11 +78,11 @@ var noCandidates = map[string]string{
 	"domain":  "No fine-grained policy in the evidence reaches it.",
 	"machine": "The machine's own settings hold for it.",
 	"ldap":    "It points at no policy; the server's default holds for it.",
-	"tenant":  "No policy of the tenant goes before the tenant's own settings.",
+	"tenant":  "No policy of the tenant overrides the tenant's own settings.",
 }
 
 // otherDoors draws the person's other accounts.
-func otherDoors(s *Sheet, d *engagement.TraceDocument) {
+func otherDoors(s *Sheet, d *contract.TraceDocument) {
 	if len(d.Doors) == 0 {
 		return
 	}
@@ -112,18 +110,20 @@ func otherDoors(s *Sheet, d *engagement.TraceDocument) {
 		}
 		var beside []string
 		for _, row := range setting.Table() {
-			if x := door.Own[string(row.ID)]; x != nil && row.ID != "mfa" && (x.Value != nil || x.Special != "") && row.Exists(setting.WindowsDomain) {
+			if x := door.Own[string(row.ID)]; x != nil && row.ID != "mfa" && (x.Value != nil || x.Special != "") &&
+				row.Exists(setting.WindowsDomain) {
 				beside = append(beside, fmt.Sprintf("%s %s", row.ID, Short(&row, valueOf(x))))
 			}
 		}
 		if len(beside) > 0 {
 			lines = append(lines, "the tenant's own beside it: "+strings.Join(beside, "; "))
 		}
-		s.Entry(word, "", fmt.Sprintf("%s of the %s %s, %s", door.Account, door.Kind, door.Authority, joined), append(lines, "evidence: "+door.Evidence)...)
+		s.Entry(word, "", fmt.Sprintf("%s of the %s %s, %s", door.Account, door.Kind, door.Authority, joined),
+			append(lines, "evidence: "+door.Evidence)...)
 	}
 }
 
-func answer(d *engagement.TraceDocument) string {
+func answer(d *contract.TraceDocument) string {
 	g := d.Governing
 	switch g.Rule {
 	case "pointer":
@@ -164,41 +164,60 @@ func reached(via []string, account string) string {
 
 // sides draws the settings side by side: what governs, what the domain's
 // default says, what the templates at its root configure.
-func sides(s *Sheet, d *engagement.TraceDocument) {
-	text := func(m map[string]*engagement.SettingDocument, id setting.ID) string {
+func sides(s *Sheet, d *contract.TraceDocument, verbose bool) {
+	text := func(m map[string]*contract.SettingDocument, id setting.ID) string {
 		if x := m[string(id)]; x != nil && (x.Value != nil || x.Special != "") {
 			return Short(setting.Get(id), valueOf(x))
 		}
 		return "-"
 	}
 	var rows [][]string
+	var same []string
 	for _, row := range setting.Table() {
-		governing, def, configured := text(d.Settings, row.ID), text(d.Default, row.ID), text(d.Configured, row.ID)
-		if governing == "-" && def == "-" && configured == "-" {
+		governing, def, configured, shown := text(d.Settings, row.ID), text(d.Default, row.ID), text(d.Configured, row.ID),
+			text(d.Displayed, row.ID)
+		if governing == "-" && def == "-" && configured == "-" && shown == "-" {
+			continue
+		}
+		// What the policy leaves as it is everywhere is told in a line, with the rest of
+		// its evidence in --verbose.
+		if !verbose && len(d.Candidates) > 0 && governing == def && (configured == "-" || configured == governing) &&
+			(shown == "-" || shown == governing) {
+			same = append(same, string(row.ID)+" "+governing)
 			continue
 		}
 		from, cite := "", ""
 		if x := d.Settings[string(row.ID)]; x != nil {
 			from, cite = x.From, x.Evidence
 		}
-		rows = append(rows, []string{string(row.ID), governing, def, configured, from, cite})
+		rows = append(rows, []string{string(row.ID), governing, def, configured, shown, from, cite})
 	}
 	beside := "default"
 	if d.Account.Kind == "tenant" {
 		beside = "tenant"
 	}
-	heads := []Column{{Head: "setting"}, {Head: "governing", Right: true}, {Head: beside, Right: true}, {Head: "template", Right: true}, {Head: "from"}, {Head: "evidence"}}
-	if len(d.Configured) == 0 {
-		heads = slices.Delete(heads, 3, 4)
+	heads := []Column{{Head: "setting"}, {Head: "governing", Right: true}, {Head: beside, Right: true}, {Head: "template", Right: true},
+		{Head: "displayed", Right: true}, {Head: "from"}, {Head: "evidence"}}
+	without := func(at int) {
+		heads = slices.Delete(heads, at, at+1)
 		for i := range rows {
-			rows[i] = slices.Delete(rows[i], 3, 4)
+			rows[i] = slices.Delete(rows[i], at, at+1)
 		}
 	}
+	if len(d.Displayed) == 0 {
+		without(4)
+	}
+	if len(d.Configured) == 0 {
+		without(3)
+	}
 	s.Table(heads, rows)
+	if len(same) > 0 {
+		s.Text("As everywhere here: " + strings.Join(same, ", ") + " (--verbose shows their evidence).")
+	}
 }
 
 // valueOf turns a document's value back into one that can be printed short.
-func valueOf(x *engagement.SettingDocument) setting.Value {
+func valueOf(x *contract.SettingDocument) setting.Value {
 	switch v := x.Value.(type) {
 	case int64:
 		return setting.Number(v)
@@ -211,7 +230,7 @@ func valueOf(x *engagement.SettingDocument) setting.Value {
 }
 
 // TracePolicy draws whom a policy reaches, and what becomes of it.
-func TracePolicy(s *Sheet, d *engagement.PolicyTraceDocument) error {
+func TracePolicy(s *Sheet, d *contract.PolicyTraceDocument) error {
 	s.Title(d.Policy, d.Authority+", precedence "+precedence(d.Precedence))
 	s.Text(d.Origin + " (" + d.Evidence + ")")
 	s.Blank()
@@ -241,9 +260,9 @@ func examples(names []string, of int) string {
 }
 
 // TraceRows gives the settings of a traced account as rows.
-func TraceRows(d *engagement.TraceDocument) *Rows {
-	r := &Rows{Head: []string{"account", "setting", "governing", "default", "template", "from", "raw", "evidence"}}
-	text := func(m map[string]*engagement.SettingDocument, id string) string {
+func TraceRows(d *contract.TraceDocument) *Rows {
+	r := &Rows{Head: []string{"account", "setting", "governing", "default", "template", "displayed", "from", "raw", "evidence"}}
+	text := func(m map[string]*contract.SettingDocument, id string) string {
 		if x := m[id]; x != nil {
 			return x.Text
 		}
@@ -252,14 +271,14 @@ func TraceRows(d *engagement.TraceDocument) *Rows {
 	for _, row := range setting.Table() {
 		id := string(row.ID)
 		if x := d.Settings[id]; x != nil {
-			r.Rows = append(r.Rows, []string{d.Account.Account, id, x.Text, text(d.Default, id), text(d.Configured, id), x.From, x.Raw, x.Evidence})
+			r.Rows = append(r.Rows, []string{d.Account.Account, id, x.Text, text(d.Default, id), text(d.Configured, id), text(d.Displayed, id), x.From, x.Raw, x.Evidence})
 		}
 	}
 	return r
 }
 
 // PolicyTraceRows gives a traced policy's targets as rows.
-func PolicyTraceRows(d *engagement.PolicyTraceDocument) *Rows {
+func PolicyTraceRows(d *contract.PolicyTraceDocument) *Rows {
 	r := &Rows{Head: []string{"policy", "target", "idle", "evidence"}}
 	for _, t := range d.Targets {
 		r.Rows = append(r.Rows, []string{d.Policy, t.DN, t.Idle, t.Evidence})

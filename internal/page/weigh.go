@@ -6,47 +6,70 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/core/weigh"
-	"sternledger/internal/engagement"
+	"sternledger/internal/custody"
+
+	"sternledger/internal/core/check"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Weighing draws a weighing: the counts, then scope by scope what does not
 // hold, with reason, evidence and remedy, and what holds.
-func Weighing(s *Sheet, title string, w *engagement.Weighing, how WeighView) error {
+func Weighing(s *Sheet, title string, w *custody.Weighing, how WeighView) error {
 	var against []string
 	for _, b := range w.Baselines {
 		against = append(against, b.String())
 	}
-	s.Title(title, fmt.Sprintf("weighing %d, %s", w.Number, w.At.Format("2006-01-02 15:04 UTC")))
+	if w.Trial {
+		s.Title(title, "a trial, "+w.At.Format("2006-01-02 15:04 UTC"))
+	} else {
+		s.Title(title, fmt.Sprintf("weighing %d, %s", w.Number, w.At.Format("2006-01-02 15:04 UTC")))
+	}
 	s.Text("against " + strings.Join(against, ", "))
-	if head, lines := unweighed(w.Whole().Unweighed, placesOf(w)); head != "" {
+	switch {
+	case w.Trial:
+		s.Text("A trial: it is not recorded (--record does that).")
+	case w.Before:
+		s.Text("Nothing differs from this record: no other was made.")
+	case len(w.Reasons) > 0:
+		s.Text("Recorded: " + strings.Join(w.Reasons, "; ") + ".")
+	}
+	if head, lines := Unweighed(w.Whole().Unweighed, PlacesOf(w)); head != "" {
 		s.Text(head + ".")
 		for _, line := range lines {
 			s.Text("  " + line)
 		}
-		s.Text("Choose baselines under \"baselines:\" in engagement.yaml, or with --against.")
 	}
-	s.Blank()
-	switch {
-	case how.Matrix:
+	switch how.Show {
+	case ShowMatrix:
+		s.Blank()
 		matrix(s, w)
-	case how.BySetting:
+	case ShowBySetting:
+		s.Blank()
 		bySetting(s, w)
-	default:
+	case ShowFindings:
+		s.Blank()
 		counts(s, w)
 		byScope(s, w)
+	case ShowMatters:
+		Matters(s, w)
+	case ShowPlaces:
+		s.Blank()
+		Places(s, w)
+	default:
+		screen(s, w)
+		lapsed(s, w)
+		return s.Err()
 	}
 	aside(s, w, how.Verbose)
 	return s.Err()
 }
 
 // placesOf counts the places of a weighing, those without a scope included.
-func placesOf(w *engagement.Weighing) int {
+func PlacesOf(w *custody.Weighing) int {
 	seen := map[estate.Place]bool{}
 	for _, s := range w.Whole().Scopes {
 		seen[s.Authority.Place()] = true
@@ -57,46 +80,58 @@ func placesOf(w *engagement.Weighing) int {
 	return len(seen)
 }
 
+// Show is what is drawn of a weighing.
+type Show int
+
+// The ways of showing it.
+const (
+	ShowScreen    Show = iota // the gravest, and the places, on one screen
+	ShowMatters               // all matters
+	ShowPlaces                // all places
+	ShowFindings              // every finding, by scope
+	ShowBySetting             // every finding, by setting
+	ShowMatrix                // a word for each setting and policy
+)
+
 // WeighView says how a weighing is laid out.
 type WeighView struct {
-	BySetting bool // grouped by setting, not by scope
-	Matrix    bool // a word for each setting and policy, and no findings
-	Verbose   bool // the demands that do not apply, too
+	Show    Show
+	Verbose bool // the demands that do not apply, too
 }
 
-func byScope(s *Sheet, w *engagement.Weighing) {
-	for _, about := range subjects(w) {
-		if len(about.findings) == 0 && about.held == "" {
+func byScope(s *Sheet, w *custody.Weighing) {
+	for _, about := range Subjects(w) {
+		if len(about.Findings) == 0 && about.Held == "" {
 			continue
 		}
 		s.Blank()
-		s.Title(about.title, about.note)
-		drawn := map[*told]bool{}
-		for i, f := range about.findings {
+		s.Title(about.Title, about.Note)
+		drawn := map[*Told]bool{}
+		for i, f := range about.Findings {
 			if drawn[f] {
 				continue
 			}
-			together := gapsLike(about.findings, i)
-			if len(together) > 1 && len(about.scopes) == 1 && together[0] == f {
+			together := gapsLike(about.Findings, i)
+			if len(together) > 1 && len(about.Scopes) == 1 && together[0] == f {
 				gaps(s, together)
 				for _, g := range together {
 					drawn[g] = true
 				}
 			} else {
-				finding(s, f, len(about.scopes) > 1)
+				finding(s, f, len(about.Scopes) > 1)
 			}
 			s.Entry("", "", "")
 		}
-		if about.held != "" {
-			s.Entry("holds", "", about.held)
+		if about.Held != "" {
+			s.Entry("holds", "", about.Held)
 		}
 	}
 }
 
 // bySetting draws the findings setting by setting, then check by check.
-func bySetting(s *Sheet, w *engagement.Weighing) {
-	groups, titles := map[string][]*weigh.Finding{}, []string{}
-	add := func(title string, f *weigh.Finding) {
+func bySetting(s *Sheet, w *custody.Weighing) {
+	groups, titles := map[string][]*check.Finding{}, []string{}
+	add := func(title string, f *check.Finding) {
 		if groups[title] == nil {
 			titles = append(titles, title)
 		}
@@ -133,117 +168,84 @@ func bySetting(s *Sheet, w *engagement.Weighing) {
 				head += ": " + f.Observed + "; demanded: " + f.Demanded
 			}
 			lines := []string{f.Reason}
-			if who := whom(f); who != "" {
+			if who := Whom(f); who != "" {
 				lines = append(lines, who)
 			}
-			lines = append(lines, waivedLines(f)...)
+			lines = append(lines, WaivedLines(f)...)
 			s.Entry(string(f.Kind), string(f.Severity), head, append(lines, "remedy: "+f.Remedy+"  ["+strings.Join(prints, " ")+"]")...)
 		}
 	}
 }
 
 // tiersTogether puts findings together that differ by the tier alone.
-func tiersTogether(all []*weigh.Finding) [][]*weigh.Finding {
-	var groups [][]*weigh.Finding
+func tiersTogether(all []*check.Finding) [][]*check.Finding {
+	var groups [][]*check.Finding
 	for _, f := range all {
 		if n := len(groups); n > 0 {
 			g := groups[n-1][0]
-			if f.Scope != nil && g.Scope != nil && f.Scope.Policy == g.Scope.Policy && f.Scope.Authority == g.Scope.Authority && f.Scope.Rule == g.Scope.Rule &&
+			if f.Scope != nil && g.Scope != nil && f.Scope.Policy == g.Scope.Policy && f.Scope.Authority == g.Scope.Authority &&
+				f.Scope.Rule == g.Scope.Rule &&
 				f.Kind == g.Kind && f.Severity == g.Severity && f.Reason == g.Reason && f.Remedy == g.Remedy {
 				groups[n-1] = append(groups[n-1], f)
 				continue
 			}
 		}
-		groups = append(groups, []*weigh.Finding{f})
+		groups = append(groups, []*check.Finding{f})
 	}
 	return groups
 }
 
-// matrix draws, for each authority, a word for each setting and policy: the
-// worst verdict.
-func matrix(s *Sheet, w *engagement.Weighing) {
-	type place struct {
-		policy  govern.PolicyID
-		setting setting.ID
-	}
-	worst := map[place]weigh.Kind{}
-	byAuthority := map[*estate.Authority][]*govern.Scope{}
-	var authorities []*estate.Authority
-	for _, scope := range w.Scopes {
-		if byAuthority[scope.Authority] == nil {
-			authorities = append(authorities, scope.Authority)
-		}
-		byAuthority[scope.Authority] = append(byAuthority[scope.Authority], scope)
-	}
-	for _, v := range w.Verdicts {
-		at := place{v.Scope.Under(), v.Demand.Setting}
-		if old, ok := worst[at]; !ok || v.Kind.Rank() > old.Rank() {
-			worst[at] = v.Kind
-		}
-	}
+// matrix draws, for each cohort, a word for each setting and policy: the worst
+// verdict.
+func matrix(s *Sheet, w *custody.Weighing) {
+	columns, worst := matrixOf(w)
 	drawn := 0
-	for _, group := range grouped(authorities) {
-		var columns []*column
-		for _, a := range group {
-			columns = append(columns, byPolicy(byAuthority[a], len(group) > 1)...)
+	for len(columns) > 0 {
+		// As many side by side as there is room for, of one kind of place.
+		n := 1
+		room := s.width - labelWidth - matrixWidth(columns[0])
+		for n < len(columns) && columns[n].scope.Authority.Kind == columns[0].scope.Authority.Kind && matrixWidth(columns[n]) <= room {
+			room -= matrixWidth(columns[n])
+			n++
 		}
-		columns = slices.DeleteFunc(columns, func(c *column) bool {
-			return !slices.ContainsFunc(setting.Table(), func(row setting.Setting) bool { _, ok := worst[place{c.Scope.Under(), row.ID}]; return ok })
-		})
-		if len(columns) == 0 {
-			continue
-		}
+		shown := columns[:n]
+		columns = columns[n:]
 		if drawn++; drawn > 1 {
 			s.Blank()
 		}
-		if len(group) > 1 {
-			s.Title(Quantity(len(group), "Unix machine"), "")
-		} else {
-			s.Title(group[0].Label(), string(group[0].Kind))
+		heads := []Column{{Head: ""}}
+		for _, c := range shown {
+			heads = append(heads, Column{Head: strings.Join(wrap(Clean(c.name), headWidth), "\n"), Inked: true})
 		}
-		width := func(c *column) int {
-			widest := len(weigh.Conflicting)
-			for _, l := range c.headLines() {
-				widest = max(widest, ansi.StringWidth(l))
-			}
-			return widest + 2
-		}
-		for start := 0; start < len(columns); {
-			if start > 0 {
-				s.Blank()
-			}
-			end, room := start+1, s.width-labelWidth-width(columns[start])
-			for ; end < len(columns) && width(columns[end]) <= room; end++ {
-				room -= width(columns[end])
-			}
-			shown := columns[start:end]
-			start = end
-			heads := []Column{{Head: ""}}
+		var rows [][]string
+		for _, row := range setting.Table() {
+			cells, any := []string{string(row.ID)}, false
 			for _, c := range shown {
-				heads = append(heads, Column{Head: strings.Join(c.headLines(), "\n"), Inked: true})
-			}
-			var rows [][]string
-			for _, row := range setting.Table() {
-				cells, any := []string{string(row.ID)}, false
-				for _, c := range shown {
-					kind, ok := worst[place{c.Scope.Under(), row.ID}]
-					if !ok {
-						kind = "-"
-					}
-					any = any || ok
-					cells = append(cells, string(kind))
+				kind, ok := worst[verdictOn{c.scope.Under(), row.ID}]
+				if any = any || ok; !ok {
+					kind = "-"
 				}
-				if any {
-					rows = append(rows, cells)
-				}
+				cells = append(cells, string(kind))
 			}
-			s.Table(heads, rows)
+			if any {
+				rows = append(rows, cells)
+			}
 		}
+		s.Table(heads, rows)
 	}
 }
 
+// matrixWidth is the room that a column takes.
+func matrixWidth(c matrixColumn) int {
+	widest := len(check.Conflicting)
+	for _, l := range wrap(Clean(c.name), headWidth) {
+		widest = max(widest, ansi.StringWidth(l))
+	}
+	return widest + 2
+}
+
 // aside lists what was not weighed, and why.
-func aside(s *Sheet, w *engagement.Weighing, verbose bool) {
+func aside(s *Sheet, w *custody.Weighing, verbose bool) {
 	decided := map[string][]string{}
 	for _, a := range w.SetAside {
 		key := fmt.Sprintf("%s: %s is followed (%s); set aside: %s", a.Decision.Setting, a.Decision.Follow, a.Decision.Why, a.Named)
@@ -271,10 +273,10 @@ func aside(s *Sheet, w *engagement.Weighing, verbose bool) {
 }
 
 // lapsed tells of waivers that do not hold any more.
-func lapsed(s *Sheet, w *engagement.Weighing) {
+func lapsed(s *Sheet, w *custody.Weighing) {
 	drawn := 0
 	for i := range w.Waivers {
-		if x := &w.Waivers[i]; x.State == weigh.Ended || x.State == weigh.Outgrown || x.State == weigh.Needless {
+		if x := &w.Waivers[i]; x.State == check.Ended || x.State == check.Outgrown || x.State == check.Needless {
 			if drawn++; drawn == 1 {
 				s.Blank()
 				s.Title("Waivers not in force", "")
@@ -286,7 +288,7 @@ func lapsed(s *Sheet, w *engagement.Weighing) {
 
 // unweighed says which places no chosen baseline covers, a line for each
 // platform; nothing where all are covered.
-func unweighed(all []weigh.Unweighed, places int) (head string, lines []string) {
+func Unweighed(all []check.Unweighed, places int) (head string, lines []string) {
 	if len(all) == 0 {
 		return "", nil
 	}
@@ -323,27 +325,27 @@ func unweighed(all []weigh.Unweighed, places int) (head string, lines []string) 
 // all scopes under one policy. Tiers under one policy share its settings, so
 // their findings are told once.
 type subject struct {
-	title, note string
-	id          govern.PolicyID
-	scopes      []*govern.Scope
-	findings    []*told
-	held        string // what holds under it, in one paragraph
+	Title, Note string
+	Id          govern.PolicyID
+	Scopes      []*govern.Scope
+	Findings    []*Told
+	Held        string // what holds under it, in one paragraph
 }
 
 // told is a finding with the scopes that have it.
-type told struct {
-	*weigh.Finding
-	each  []*weigh.Finding // all that are told as one: of the tiers under one policy
-	tiers []string
-	also  []string // fingerprints of the others
+type Told struct {
+	*check.Finding
+	Each  []*check.Finding // all that are told as one: of the tiers under one policy
+	Tiers []string
+	Also  []string // fingerprints of the others
 }
 
-func subjects(w *engagement.Weighing) []*subject {
+func Subjects(w *custody.Weighing) []*subject {
 	var all []*subject
 	at := map[govern.PolicyID]*subject{}
 	under := func(key govern.PolicyID, title, note string) *subject {
 		if at[key] == nil {
-			at[key] = &subject{id: key, title: title, note: note}
+			at[key] = &subject{Id: key, Title: title, Note: note}
 			all = append(all, at[key])
 		}
 		return at[key]
@@ -351,48 +353,48 @@ func subjects(w *engagement.Weighing) []*subject {
 	for i := range w.Findings {
 		if f := &w.Findings[i]; f.Scope == nil {
 			about := under(govern.PolicyID{At: f.Authority.Place()}, f.Authority.Label(), "the authority as a whole")
-			about.findings = append(about.findings, &told{Finding: f, each: []*weigh.Finding{f}})
+			about.Findings = append(about.Findings, &Told{Finding: f, Each: []*check.Finding{f}})
 		}
 	}
-	of, held := map[*govern.Scope][]*weigh.Finding{}, holding(w)
+	of, held := map[*govern.Scope][]*check.Finding{}, holding(w)
 	for i := range w.Findings {
 		of[w.Findings[i].Scope] = append(of[w.Findings[i].Scope], &w.Findings[i])
 	}
 	for _, scope := range w.Scopes {
 		about := under(scope.Under(), scope.Title(), "")
-		if about.scopes = append(about.scopes, scope); len(about.scopes) == 1 {
-			about.held = strings.Join(held[scope], "; ")
+		if about.Scopes = append(about.Scopes, scope); len(about.Scopes) == 1 {
+			about.Held = strings.Join(held[scope], "; ")
 		}
 		for _, f := range of[scope] {
-			same := slices.IndexFunc(about.findings, func(t *told) bool {
+			same := slices.IndexFunc(about.Findings, func(t *Told) bool {
 				return t.Check == f.Check && t.About == f.About && t.Kind == f.Kind && slices.Equal(t.Settings, f.Settings)
 			})
 			if same < 0 {
-				about.findings = append(about.findings, &told{Finding: f})
-				same = len(about.findings) - 1
+				about.Findings = append(about.Findings, &Told{Finding: f})
+				same = len(about.Findings) - 1
 			}
-			t := about.findings[same]
-			t.each = append(t.each, f)
-			t.tiers = append(t.tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Tier, f.Fingerprint))
+			t := about.Findings[same]
+			t.Each = append(t.Each, f)
+			t.Tiers = append(t.Tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Tier, f.Fingerprint))
 			if t.Finding != f {
-				t.also = append(t.also, f.Fingerprint)
+				t.Also = append(t.Also, f.Fingerprint)
 			}
 			if f.Severity.Rank() > t.Severity.Rank() {
-				t.also[len(t.also)-1], t.Finding = t.Fingerprint, f
+				t.Also[len(t.Also)-1], t.Finding = t.Fingerprint, f
 			}
 		}
 	}
 	for _, about := range all {
-		if len(about.scopes) > 0 {
-			about.note = aboutScopes(about.scopes)
+		if len(about.Scopes) > 0 {
+			about.Note = AboutScopes(about.Scopes)
 		}
-		slices.SortStableFunc(about.findings, func(x, y *told) int { return y.Severity.Rank() - x.Severity.Rank() })
+		slices.SortStableFunc(about.Findings, func(x, y *Told) int { return y.Severity.Rank() - x.Severity.Rank() })
 	}
 	return all
 }
 
-// aboutScopes says how many accounts of which tiers live under a policy.
-func aboutScopes(scopes []*govern.Scope) string {
+// AboutScopes says how many accounts of which tiers live under a policy.
+func AboutScopes(scopes []*govern.Scope) string {
 	if !scopes[0].Listed() {
 		return "accounts not listed"
 	}
@@ -407,16 +409,16 @@ func aboutScopes(scopes []*govern.Scope) string {
 	return strings.Join(parts, ", ") + noun
 }
 
-func counts(s *Sheet, w *engagement.Weighing) {
+func counts(s *Sheet, w *custody.Weighing) {
 	columns := []Column{{Head: "scope"}, {Head: "accounts", Right: true}}
-	for _, k := range weigh.Kinds {
+	for _, k := range check.Kinds {
 		columns = append(columns, Column{Head: string(k), Right: true})
 	}
 	var rows [][]string
 	found := w.Whole().Counts()
 	for _, scope := range w.Scopes {
 		row := []string{scope.Name(), accountsOf(scope, scope.Accounts)}
-		for _, k := range weigh.Kinds {
+		for _, k := range check.Kinds {
 			cell := "-" // no baseline speaks of its platform
 			if len(found[scope]) > 0 {
 				cell = fmt.Sprint(found[scope][k])
@@ -430,7 +432,7 @@ func counts(s *Sheet, w *engagement.Weighing) {
 
 // finding draws one finding beside the margin. split says that several tiers
 // are under the policy; then each has its severity and fingerprint.
-func finding(s *Sheet, f *told, split bool) {
+func finding(s *Sheet, f *Told, split bool) {
 	head := f.Headline()
 	if f.Demanded != "" {
 		var refs []string
@@ -443,16 +445,16 @@ func finding(s *Sheet, f *told, split bool) {
 	if len(f.Evidence) > 0 {
 		var cites []string
 		for _, c := range f.Evidence {
-			cites = append(cites, citeText(c))
+			cites = append(cites, CiteText(c))
 		}
 		lines = append(lines, "evidence: "+strings.Join(cites, "; "))
 	}
-	if who := whom(f.Finding); who != "" {
+	if who := Whom(f.Finding); who != "" {
 		lines = append(lines, who)
 	}
-	lines = append(append(lines, waivedLines(f.Finding)...), "remedy: "+f.Remedy)
+	lines = append(append(lines, WaivedLines(f.Finding)...), "remedy: "+f.Remedy)
 	if split {
-		lines = append(lines, strings.Join(f.tiers, ", "))
+		lines = append(lines, strings.Join(f.Tiers, ", "))
 	} else {
 		lines[len(lines)-1] += "  [" + f.Fingerprint + "]"
 	}
@@ -460,7 +462,7 @@ func finding(s *Sheet, f *told, split bool) {
 }
 
 // waivedLines tell of the waiver that is in force on a finding.
-func waivedLines(f *weigh.Finding) []string {
+func WaivedLines(f *check.Finding) []string {
 	w := f.Waiver
 	if w == nil {
 		return nil
@@ -469,12 +471,12 @@ func waivedLines(f *weigh.Finding) []string {
 }
 
 // citeText writes a place in the evidence with what stands there.
-func citeText(c estate.Cite) string {
+func CiteText(c estate.Cite) string {
 	text := c.String()
 	if c.Raw != "" && c.Where != "dn" {
-		text += " " + c.Where + ": " + clip(c.Raw, 48)
+		text += " " + c.Where + ": " + Clip(c.Raw, 48)
 	} else if c.Raw != "" {
-		text += " " + clip(c.Raw, 48)
+		text += " " + Clip(c.Raw, 48)
 	}
 	if c.Note != "" {
 		text += ", " + c.Note
@@ -484,29 +486,30 @@ func citeText(c estate.Cite) string {
 
 // gaps draws in one entry the demands that are missing for one and the same
 // reason.
-func gaps(s *Sheet, all []*told) {
+func gaps(s *Sheet, all []*Told) {
 	first := all[0]
 	var titles, prints []string
 	for _, f := range all {
 		titles = append(titles, f.Headline())
 		prints = append(prints, f.Fingerprint)
 	}
-	s.Entry(string(first.Kind), string(first.Severity), strings.Join(titles, ", "), first.Reason, "remedy: "+first.Remedy, "["+strings.Join(prints, " ")+"]")
+	s.Entry(string(first.Kind), string(first.Severity), strings.Join(titles, ", "), first.Reason, "remedy: "+first.Remedy,
+		"["+strings.Join(prints, " ")+"]")
 }
 
 // gapsLike returns the findings from i on that are missing for the reason of
 // the first: those that gaps draws together.
-func gapsLike(findings []*told, i int) []*told {
-	var all []*told
+func gapsLike(findings []*Told, i int) []*Told {
+	var all []*Told
 	for _, f := range findings[i:] {
-		if f.Kind == weigh.Missing && f.Check == "" && f.Reason == findings[i].Reason && len(f.Evidence) == 0 {
+		if f.Kind == check.Missing && f.Check == "" && f.Reason == findings[i].Reason && len(f.Evidence) == 0 {
 			all = append(all, f)
 		}
 	}
 	return all
 }
 
-func clip(text string, most int) string {
+func Clip(text string, most int) string {
 	if letters := []rune(text); len(letters) > most {
 		return string(letters[:most]) + "…"
 	}
@@ -514,7 +517,7 @@ func clip(text string, most int) string {
 }
 
 // whom names the accounts where the finding does not concern the whole scope.
-func whom(f *weigh.Finding) string {
+func Whom(f *check.Finding) string {
 	if f.Accounts == nil || *f.Accounts == 0 || f.Scope != nil && *f.Accounts == f.Scope.Accounts {
 		return ""
 	}
@@ -530,11 +533,11 @@ func whom(f *weigh.Finding) string {
 }
 
 // holding says for each scope what holds.
-func holding(w *engagement.Weighing) map[*govern.Scope][]string {
+func holding(w *custody.Weighing) map[*govern.Scope][]string {
 	held := map[*govern.Scope][]string{}
 	for i := range w.Verdicts {
 		v := &w.Verdicts[i]
-		if v.Kind != weigh.Holds {
+		if v.Kind != check.Holds {
 			continue
 		}
 		text := strings.ToLower(setting.Get(v.Demand.Setting).Title) + ": " + v.Observed
@@ -547,7 +550,7 @@ func holding(w *engagement.Weighing) map[*govern.Scope][]string {
 }
 
 // VerdictRows gives one row for each verdict.
-func VerdictRows(w *engagement.Weighing) *Rows {
+func VerdictRows(w *custody.Weighing) *Rows {
 	r := &Rows{Head: []string{"scope", "setting", "baseline", "ref", "verdict", "severity", "observed", "demanded", "reason", "evidence"}}
 	for _, v := range w.Verdicts {
 		var cites []string
@@ -565,7 +568,8 @@ func VerdictRows(w *engagement.Weighing) *Rows {
 		for _, c := range f.Evidence {
 			cites = append(cites, c.String())
 		}
-		r.Rows = append(r.Rows, []string{f.ScopeName(), f.Check, "-", "-", string(f.Kind), string(f.Severity), f.Observed, "-", f.Reason, strings.Join(cites, " ")})
+		r.Rows = append(r.Rows, []string{f.ScopeName(), f.Check, "-", "-", string(f.Kind), string(f.Severity), f.Observed, "-",
+			f.Reason, strings.Join(cites, " ")})
 	}
 	return r
 }

@@ -1,7 +1,8 @@
 // Package standin serves an invented tenant on loopback, with the addresses
 // and replies of a real one, so that live collection can be tried end to end
 // without a cloud: a token for a client's id and secret, pages, and, on
-// demand, requests for patience.
+// demand, requests for patience. Where the product has several interfaces, each
+// has a port of its own; where it wants a signed assertion, it is checked.
 package standin
 
 import (
@@ -14,6 +15,8 @@ import (
 	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/big"
@@ -21,11 +24,15 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
+	"github.com/golang-jwt/jwt/v5"
+
+	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/intake/fieldmap"
 )
 
@@ -42,12 +49,15 @@ type Server struct {
 	Address     string // https://127.0.0.1:PORT
 	Certificate string // SHA-256 of the certificate, in hex
 	Client      string
-	Secret      string
+	Secret      string            // empty where the product takes none
+	Key         []byte            // PEM, of the client; nil where the product takes none
+	Interfaces  map[string]string // addresses of the further ones, by id
 
-	opt   Options
-	token string
-	asked atomic.Int64
-	http  *http.Server
+	opt    Options
+	token  string
+	key    *ecdsa.PrivateKey
+	asked  atomic.Int64
+	served []*http.Server
 }
 
 // Listen begins to serve at an address, which must be of loopback.
@@ -57,7 +67,8 @@ func Listen(address string, opt Options) (*Server, error) {
 		return nil, fmt.Errorf("%q: expected HOST:PORT, such as 127.0.0.1:0", address)
 	}
 	if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
-		return nil, fmt.Errorf("%q is not an address of loopback: the stand-in listens nowhere else; expected 127.0.0.1:PORT or [::1]:PORT", address)
+		return nil, fmt.Errorf("%q is not an address of loopback: the stand-in listens nowhere else; expected 127.0.0.1:PORT or [::1]:PORT",
+			address)
 	}
 	if opt.Map.Live == nil {
 		return nil, fmt.Errorf("the field map %s does not tell how its product is asked (live)", opt.Map.ID.Value)
@@ -66,24 +77,73 @@ func Listen(address string, opt Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	l, err := net.Listen("tcp", address)
+	sum := sha256.Sum256(certificate.Certificate[0])
+	s := &Server{Certificate: hex.EncodeToString(sum[:]), Client: "stand-in", Interfaces: map[string]string{}, opt: opt, token: random()}
+	if s.takes("secret") {
+		s.Secret = random()
+	}
+	if s.takes("assertion") || s.takes("grant") {
+		if err := s.makeKey(); err != nil {
+			return nil, err
+		}
+	}
+	s.Address, err = s.serve(address, "", certificate)
+	for _, h := range opt.Map.Live.Hosts {
+		if err == nil {
+			s.Interfaces[h.ID.Value], err = s.serve(net.JoinHostPort(host, "0"), h.ID.Value, certificate)
+		}
+	}
 	if err != nil {
+		s.Close()
 		return nil, err
 	}
-	sum := sha256.Sum256(certificate.Certificate[0])
-	s := &Server{Address: "https://" + l.Addr().String(), Certificate: hex.EncodeToString(sum[:]), Client: "stand-in", Secret: random(), opt: opt, token: random()}
-	mux := http.NewServeMux()
-	mux.HandleFunc(opt.Map.Live.Token.Path, s.giveToken)
-	mux.HandleFunc("/", s.answer)
-	s.http = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
-	go func() {
-		_ = s.http.Serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12}))
-	}()
 	return s, nil
 }
 
+// takes reports whether the product gives a token in a way.
+func (s *Server) takes(way string) bool {
+	by := s.opt.Map.Live.Token.By
+	return len(by) == 0 && way == "secret" || slices.ContainsFunc(by, func(t strictyaml.Text) bool { return t.Value == way })
+}
+
+// makeKey makes the client's key.
+func (s *Server) makeKey() (err error) {
+	if s.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
+		return err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(s.key)
+	s.Key = pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+	return err
+}
+
+// serve begins to answer for one interface.
+func (s *Server) serve(address, id string, certificate *tls.Certificate) (string, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return "", err
+	}
+	mine := "https://" + l.Addr().String()
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) { s.answer(w, r, mine, id) })
+	if token := s.opt.Map.Live.Token; token.Host.Value == id {
+		mux.HandleFunc(token.Path, func(w http.ResponseWriter, r *http.Request) { s.giveToken(w, r, mine+token.Path) })
+	}
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	s.served = append(s.served, server)
+	go func() {
+		_ = server.Serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12}))
+	}()
+	return mine, nil
+}
+
 // Close ends the serving.
-func (s *Server) Close() error { return s.http.Close() }
+func (s *Server) Close() error {
+	var all []error
+	for _, server := range s.served {
+		all = append(all, server.Close())
+	}
+	return errors.Join(all...)
+}
 
 func random() string {
 	var b [16]byte
@@ -96,8 +156,10 @@ func selfSigned(ip net.IP) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "stand-in"}, IPAddresses: []net.IP{ip},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "stand-in"},
+		IPAddresses: []net.IP{ip},
+		NotBefore:   time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
 }
@@ -118,19 +180,62 @@ func (s *Server) patience(w http.ResponseWriter) bool {
 	return true
 }
 
-func (s *Server) giveToken(w http.ResponseWriter, r *http.Request) {
+// giveToken gives one to whom shows what the product asks for, at the address
+// at which it was asked.
+func (s *Server) giveToken(w http.ResponseWriter, r *http.Request, at string) {
 	if s.patience(w) {
 		return
 	}
-	if r.PostFormValue("grant_type") != "client_credentials" || r.PostFormValue("client_id") != s.Client || r.PostFormValue("client_secret") != s.Secret {
-		http.Error(w, `{"error":"invalid_client"}`, http.StatusUnauthorized)
+	var err error
+	switch {
+	case r.PostFormValue("grant_type") == "urn:ietf:params:oauth:grant-type:jwt-bearer" && s.takes("grant"):
+		err = s.signed(r.PostFormValue("assertion"), at, true)
+	case r.PostFormValue("grant_type") != "client_credentials" || r.PostFormValue("client_id") != s.Client ||
+		r.PostFormValue("scope") != s.scope():
+		err = errors.New("invalid_request")
+	case r.PostFormValue("client_assertion_type") == "urn:ietf:params:oauth:client-assertion-type:jwt-bearer" && s.takes("assertion"):
+		err = s.signed(r.PostFormValue("client_assertion"), at, false)
+	case s.Secret == "" || r.PostFormValue("client_secret") != s.Secret:
+		err = errors.New("invalid_client")
+	}
+	if err != nil {
+		w.WriteHeader(http.StatusUnauthorized)
+		reply(w, map[string]any{"error": err.Error()})
 		return
 	}
 	reply(w, map[string]any{"token_type": "Bearer", "expires_in": 3600, "access_token": s.token})
 }
 
-// answer finds the request among those of the field map.
-func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
+// scope is what must be asked for.
+func (s *Server) scope() string {
+	scope := s.opt.Map.Live.Token.Scope
+	if strings.HasPrefix(scope, ".") {
+		return s.Address + "/" + scope
+	}
+	return scope
+}
+
+// signed checks an assertion (RFC 7523, section 3). One that is the grant names
+// the scope too.
+func (s *Server) signed(text, at string, scoped bool) error {
+	said := jwt.MapClaims{}
+	_, err := jwt.ParseWithClaims(text, said, func(*jwt.Token) (any, error) { return &s.key.PublicKey, nil },
+		jwt.WithValidMethods([]string{"ES256"}),
+		jwt.WithAudience(at), jwt.WithIssuer(s.Client), jwt.WithExpirationRequired(), jwt.WithIssuedAt())
+	switch subject, _ := said.GetSubject(); {
+	case err != nil:
+		return errors.New("invalid_client")
+	case scoped && said["scope"] != s.scope():
+		return errors.New("invalid_scope")
+	case !scoped && subject != s.Client:
+		return errors.New("invalid_client")
+	}
+	return nil
+}
+
+// answer finds the request among those of the field map that one interface
+// takes.
+func (s *Server) answer(w http.ResponseWriter, r *http.Request, at, id string) {
 	if s.patience(w) {
 		return
 	}
@@ -140,7 +245,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 	}
 	for _, request := range s.opt.Map.Live.Requests {
 		address, err := url.Parse(request.Path)
-		if err != nil {
+		if err != nil || request.Host.Value != id {
 			continue
 		}
 		before, behind, each := strings.Cut(address.Path, "{}")
@@ -158,14 +263,14 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
 		if each {
 			name += "-" + value
 		}
-		s.page(w, r, name, request.Export.Value)
+		s.page(w, r, at, name, request.Export.Value)
 		return
 	}
 	http.NotFound(w, r)
 }
 
 // page sends one page of an export.
-func (s *Server) page(w http.ResponseWriter, r *http.Request, name, export string) {
+func (s *Server) page(w http.ResponseWriter, r *http.Request, at, name, export string) {
 	value, ok := s.export(name, export)
 	if !ok {
 		http.NotFound(w, r)
@@ -191,7 +296,7 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request, name, export strin
 	if next > 0 {
 		query := r.URL.Query()
 		query.Set("from", strconv.Itoa(next))
-		address := s.Address + r.URL.Path + "?" + query.Encode()
+		address := at + r.URL.Path + "?" + query.Encode()
 		live := s.opt.Map.Live
 		object, isObject := value.(map[string]any)
 		switch {

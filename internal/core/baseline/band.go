@@ -1,7 +1,6 @@
 package baseline
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -201,11 +200,24 @@ type Reconciled struct {
 // Reconcile lays the demands of baselines together, setting by setting. Where
 // they differ by platform, tier or factor, each case has a row of its own.
 func Reconcile(all []*Baseline) []Reconciled {
-	type where struct {
-		platform setting.Platform
-		tier     string
-		factor   Factor
+	tiers := tiersOf(all)
+	var rows []Reconciled
+	for _, s := range setting.Table() {
+		cases := casesOf(all, s, tiers)
+		for _, c := range cases {
+			r := Reconciled{Setting: s.ID, Demands: c.demands}
+			r.Band, r.Exclude = Together(r.Demands)
+			if len(cases) > 1 {
+				r.Case = c.name(len(tiers))
+			}
+			rows = append(rows, r)
+		}
 	}
+	return rows
+}
+
+// tiersOf returns the tiers that baselines name; the empty one is any.
+func tiersOf(all []*Baseline) []string {
 	tiers := []string{""}
 	for _, b := range all {
 		for _, t := range b.Tiers {
@@ -217,56 +229,73 @@ func Reconcile(all []*Baseline) []Reconciled {
 			}
 		}
 	}
-	var rows []Reconciled
-	for _, s := range setting.Table() {
-		var keys []string
-		byKey := map[string][]where{}
-		demands := map[string][]Named{}
-		for _, p := range setting.Places {
-			for _, tier := range tiers {
-				for _, f := range []Factor{Only, Second} {
-					var named []Named
-					key := ""
-					for _, b := range all {
-						for _, d := range b.For(p, tier, f) {
-							if d.Setting == s.ID {
-								named = append(named, Named{b, d})
-								key += fmt.Sprintf("%p ", d)
-							}
-						}
-					}
-					if len(named) == 0 || !s.Exists(p) {
-						continue
-					}
-					if byKey[key] == nil {
-						keys = append(keys, key)
-					}
-					byKey[key], demands[key] = append(byKey[key], where{p, tier, f}), named
-				}
-			}
+	return tiers
+}
+
+// where is a kind of place for which a baseline can have a demand of its own.
+type where struct {
+	platform setting.Platform
+	tier     string
+	factor   Factor
+}
+
+// oneCase is the kinds of places on which the same demands count.
+type oneCase struct {
+	demands []Named
+	places  []where
+}
+
+// casesOf finds them for a setting.
+func casesOf(all []*Baseline, s setting.Setting, tiers []string) []*oneCase {
+	var cases []*oneCase
+	take := func(w where) {
+		named := demandsAt(all, s.ID, w)
+		if len(named) == 0 {
+			return
 		}
-		for _, key := range keys {
-			r := Reconciled{Setting: s.ID, Demands: demands[key]}
-			r.Band, r.Exclude = Together(r.Demands)
-			if len(keys) > 1 {
-				var ps, ts, fs []string
-				for _, w := range byKey[key] {
-					ps, ts, fs = appendNew(ps, string(w.platform)), appendNew(ts, w.tier), appendNew(fs, string(w.factor))
-				}
-				var words []string
-				if len(fs) == 1 {
-					words = append(words, map[string]string{"only": "password alone", "second": "with a second factor"}[fs[0]])
-				}
-				if len(ts) < len(tiers) {
-					words = append(words, strings.TrimSpace(strings.Join(ts, ", ")))
-				}
-				words = append(words, strings.Join(ps, ", "))
-				r.Case = strings.Join(words, "; ")
-			}
-			rows = append(rows, r)
+		i := slices.IndexFunc(cases, func(c *oneCase) bool { return slices.Equal(c.demands, named) })
+		if i < 0 {
+			i, cases = len(cases), append(cases, &oneCase{demands: named})
+		}
+		cases[i].places = append(cases[i].places, w)
+	}
+	for _, p := range setting.Places {
+		if !s.Exists(p) {
+			continue
+		}
+		for _, tier := range tiers {
+			take(where{p, tier, Only})
+			take(where{p, tier, Second})
 		}
 	}
-	return rows
+	return cases
+}
+
+func demandsAt(all []*Baseline, id setting.ID, w where) []Named {
+	var named []Named
+	for _, b := range all {
+		for _, d := range b.For(w.platform, w.tier, w.factor) {
+			if d.Setting == id {
+				named = append(named, Named{b, d})
+			}
+		}
+	}
+	return named
+}
+
+// name says of which places the case is, leaving out what all of them share.
+func (c *oneCase) name(tiers int) string {
+	var ps, ts, fs, words []string
+	for _, w := range c.places {
+		ps, ts, fs = appendNew(ps, string(w.platform)), appendNew(ts, w.tier), appendNew(fs, string(w.factor))
+	}
+	if len(fs) == 1 {
+		words = append(words, map[string]string{"only": "password alone", "second": "with a second factor"}[fs[0]])
+	}
+	if len(ts) < tiers {
+		words = append(words, strings.TrimSpace(strings.Join(ts, ", ")))
+	}
+	return strings.Join(append(words, strings.Join(ps, ", ")), "; ")
 }
 
 func appendNew(all []string, word string) []string {

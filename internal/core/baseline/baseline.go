@@ -123,14 +123,16 @@ func (d *Demand) Where() string {
 
 // applies reports whether the demand holds there.
 func (d *Demand) applies(p setting.Platform, tier string, f Factor) bool {
-	return (len(d.Platforms) == 0 || slices.Contains(d.Platforms, p)) && (len(d.Tiers) == 0 || slices.Contains(d.Tiers, tier)) && (d.Factor == "" || d.Factor == f)
+	return (len(d.Platforms) == 0 || slices.Contains(d.Platforms, p)) && (len(d.Tiers) == 0 || slices.Contains(d.Tiers, tier)) &&
+		(d.Factor == "" || d.Factor == f)
 }
 
 // overlaps reports whether two demands on a setting can hold at one place.
 func (d *Demand) overlaps(e *Demand) bool {
 	meet := func(x, y int, any bool) bool { return x == 0 || y == 0 || any }
 	return d.Setting == e.Setting &&
-		meet(len(d.Platforms), len(e.Platforms), slices.ContainsFunc(d.Platforms, func(p setting.Platform) bool { return slices.Contains(e.Platforms, p) })) &&
+		meet(len(d.Platforms), len(e.Platforms),
+			slices.ContainsFunc(d.Platforms, func(p setting.Platform) bool { return slices.Contains(e.Platforms, p) })) &&
 		meet(len(d.Tiers), len(e.Tiers), slices.ContainsFunc(d.Tiers, func(t string) bool { return slices.Contains(e.Tiers, t) })) &&
 		(d.Factor == "" || e.Factor == "" || d.Factor == e.Factor)
 }
@@ -268,7 +270,8 @@ func Parse(path string, data []byte) (*Baseline, error) {
 	if err := strictyaml.Unmarshal(path, data, &f); err != nil {
 		return nil, err
 	}
-	b := &Baseline{ID: f.ID.Value, Title: f.Title, Version: f.Version.Value, Publisher: f.Publisher, Published: f.Published.Value, Edition: f.Edition.Value,
+	b := &Baseline{ID: f.ID.Value, Title: f.Title, Version: f.Version.Value, Publisher: f.Publisher, Published: f.Published.Value,
+		Edition: f.Edition.Value,
 		Sources: f.Sources, Note: strings.TrimSpace(f.Note), Extends: f.Extends.Value, Tiers: texts(f.For.Tiers), path: path, at: f.Extends}
 	if b.ID == "" || b.Title == "" || b.Version == "" {
 		return nil, f.ID.Errorf(path, "a baseline needs id, title and version")
@@ -392,7 +395,8 @@ func (b *Baseline) over(under *Baseline) (*Baseline, error) {
 // contains reports whether the demand holds wherever e does.
 func (d *Demand) contains(e *Demand) bool {
 	all := func(x, y int, inside bool) bool { return x == 0 || y > 0 && inside }
-	return all(len(d.Platforms), len(e.Platforms), !slices.ContainsFunc(e.Platforms, func(p setting.Platform) bool { return !slices.Contains(d.Platforms, p) })) &&
+	return all(len(d.Platforms), len(e.Platforms),
+		!slices.ContainsFunc(e.Platforms, func(p setting.Platform) bool { return !slices.Contains(d.Platforms, p) })) &&
 		all(len(d.Tiers), len(e.Tiers), !slices.ContainsFunc(e.Tiers, func(t string) bool { return !slices.Contains(d.Tiers, t) })) &&
 		(d.Factor == "" || d.Factor == e.Factor)
 }
@@ -425,7 +429,7 @@ func lookup(path string, id strictyaml.Text) (*setting.Setting, error) {
 	for _, row := range setting.Table() {
 		ids = append(ids, string(row.ID))
 	}
-	return nil, id.Errorf(path, "unknown setting %q; the nearest known one is %q", id.Value, strictyaml.Nearest(id.Value, ids))
+	return nil, id.Errorf(path, "unknown setting %q; %s", id.Value, strictyaml.Hint(id.Value, ids))
 }
 
 func (w *demandAsWritten) parse(path string) (*Demand, error) {
@@ -433,8 +437,9 @@ func (w *demandAsWritten) parse(path string) (*Demand, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Demand{Setting: s.ID, Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value), Specials: map[setting.Special]bool{},
-		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), at: w.Setting}
+	d := &Demand{Setting: s.ID, Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value),
+		Specials: map[setting.Special]bool{},
+		Tiers:    texts(w.Tiers), Factor: Factor(w.Factor.Value), at: w.Setting}
 	if d.Platforms, err = platforms(path, w.Platforms); err != nil {
 		return nil, err
 	}

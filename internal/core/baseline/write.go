@@ -65,7 +65,8 @@ type writtenFor struct {
 // YAML writes the baseline as a file that reads back as the same, with all that
 // it takes from the one it extends.
 func (b *Baseline) YAML() ([]byte, error) {
-	w := written{ID: b.ID, Title: b.Title, Version: b.Version, Publisher: b.Publisher, Published: b.Published, Edition: b.Edition, Sources: b.Sources, Note: b.Note,
+	w := written{ID: b.ID, Title: b.Title, Version: b.Version, Publisher: b.Publisher, Published: b.Published, Edition: b.Edition,
+		Sources: b.Sources, Note: b.Note,
 		For: writtenFor{b.Platforms, b.Tiers}, Demands: []map[string]any{}}
 	for i := range b.Demands {
 		d := &b.Demands[i]

@@ -11,20 +11,18 @@ import (
 	"strings"
 
 	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
+	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
 )
 
-// State is one weighing with all that it was made of.
+// State is one recorded weighing, with the objects of its places.
 type State struct {
-	Number    int64
-	At        string
-	Files     map[string]string // SHA-256 of evidence, by name
-	Baselines []*baseline.Baseline
-	Survey    *govern.Survey
-	Result    *weigh.Result
+	*record.Record
+	At string
 }
 
 // Way says how something changed.
@@ -143,7 +141,7 @@ func counted(accounts int) string {
 // policy in another weighing even if the tiers under it are split otherwise.
 func byPolicy(s *State) (first map[govern.PolicyID]*govern.Scope, accounts map[govern.PolicyID]int) {
 	first, accounts = map[govern.PolicyID]*govern.Scope{}, map[govern.PolicyID]int{}
-	for _, scope := range s.Survey.Scopes {
+	for _, scope := range s.Scopes {
 		k := scope.Under()
 		if first[k] == nil {
 			first[k] = scope
@@ -184,23 +182,28 @@ func (r *Report) scopes() {
 
 // roll is the accounts of one authority in one weighing.
 type roll struct {
-	survey *govern.Survey
-	at     int // of the authority
+	*record.Roll
 	*estate.Authority
 	ids map[*govern.Scope]govern.ScopeID
 }
 
 func (s *State) roll(at estate.Place) *roll {
-	i := slices.IndexFunc(s.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Place() == at })
-	if i < 0 || !s.Survey.Estate.Authorities[i].Listed {
+	i := slices.IndexFunc(s.Places, func(a *estate.Authority) bool { return a.Place() == at })
+	if i < 0 || !s.Places[i].Listed || s.Roll(at) == nil {
 		return nil // the evidence names no accounts: nobody came or went
 	}
-	return &roll{s.Survey, i, s.Survey.Estate.Authorities[i], map[*govern.Scope]govern.ScopeID{}}
+	return &roll{s.Roll(at), s.Places[i], map[*govern.Scope]govern.ScopeID{}}
 }
+
+// nowhere is the scope of an account of which the record does not say how it stands.
+var nowhere = &govern.Scope{Authority: &estate.Authority{Name: "not recorded"}, Rule: govern.Unknown}
 
 // scope returns an account's scope and its identity.
 func (r *roll) scope(row int) (*govern.Scope, govern.ScopeID) {
-	s, _ := r.survey.ScopeOf(r.at, row)
+	s := nowhere
+	if told := r.Of(row); told != nil {
+		s = told.Scope
+	}
 	id, ok := r.ids[s]
 	if !ok {
 		id = s.ID()
@@ -245,7 +248,7 @@ func (r *roll) alike(o *roll) bool {
 func (r *Report) accounts() {
 	places := map[estate.Place]string{}
 	for _, s := range []*State{&r.Before, &r.After} {
-		for _, a := range s.Survey.Estate.Authorities {
+		for _, a := range s.Places {
 			places[a.Place()] = a.Label()
 		}
 	}
@@ -308,7 +311,7 @@ func (r *Report) settings() {
 	after, _ := byPolicy(&r.After)
 	for _, k := range slices.SortedFunc(maps.Keys(after), govern.PolicyID.Compare) {
 		was, now := before[k], after[k]
-		if was == nil {
+		if was == nil || len(was.Settings) == 0 { // of a record that tells of no settings
 			continue
 		}
 		for _, row := range setting.Table() {
@@ -342,15 +345,24 @@ func textOf(row *setting.Setting, e govern.Effective) string {
 
 // findings compares by fingerprint.
 func (r *Report) findings() {
-	of := func(s *State) map[string]*weigh.Finding {
-		all := map[string]*weigh.Finding{}
+	// A record of before identities were typed has other fingerprints, which the
+	// findings of now know as their aliases.
+	renamed := map[string]string{}
+	for i := range r.After.Result.Findings {
+		if f := &r.After.Result.Findings[i]; f.Alias != "" {
+			renamed[f.Alias] = f.Fingerprint
+		}
+	}
+	called := func(f *check.Finding) string { return cmp.Or(renamed[f.Fingerprint], f.Fingerprint) }
+	of := func(s *State) map[string]*check.Finding {
+		all := map[string]*check.Finding{}
 		for i := range s.Result.Findings {
-			all[s.Result.Findings[i].Fingerprint] = &s.Result.Findings[i]
+			all[called(&s.Result.Findings[i])] = &s.Result.Findings[i]
 		}
 		return all
 	}
 	before, after := of(&r.Before), of(&r.After)
-	add := func(f *weigh.Finding, c Change) {
+	add := func(f *check.Finding, c Change) {
 		c.What = f.ScopeName()
 		head := f.Check
 		if head == "" {
@@ -360,7 +372,7 @@ func (r *Report) findings() {
 	}
 	for i := range r.After.Result.Findings {
 		f := &r.After.Result.Findings[i]
-		was := before[f.Fingerprint]
+		was := before[called(f)]
 		if was == nil {
 			way, why := New, ""
 			if why = r.After.unweighedIn(&r.Before, f); why != "" {
@@ -375,7 +387,7 @@ func (r *Report) findings() {
 	}
 	for i := range r.Before.Result.Findings {
 		f := &r.Before.Result.Findings[i]
-		if after[f.Fingerprint] != nil {
+		if after[called(f)] != nil {
 			continue
 		}
 		way, why := Gone, ""
@@ -391,9 +403,9 @@ func (r *Report) findings() {
 }
 
 // state writes what a finding comes to.
-func state(f *weigh.Finding) string {
+func state(f *check.Finding) string {
 	text := string(f.Kind)
-	if f.Kind == weigh.Waived {
+	if f.Kind == check.Waived {
 		text += " (" + string(f.Beneath) + ")"
 	}
 	if f.Check == "" && f.Observed != "-" && f.Observed != "" {
@@ -407,11 +419,11 @@ func state(f *weigh.Finding) string {
 
 // unweighedIn says why a finding of one state could not be in the other;
 // empty: it could.
-func (s *State) unweighedIn(other *State, f *weigh.Finding) string {
-	if !slices.ContainsFunc(other.Survey.Estate.Authorities, func(a *estate.Authority) bool { return a.Place() == f.Authority.Place() }) {
+func (s *State) unweighedIn(other *State, f *check.Finding) string {
+	if !slices.ContainsFunc(other.Places, func(a *estate.Authority) bool { return a.Place() == f.Authority.Place() }) {
 		return f.Authority.Label() + " is in one of the weighings only"
 	}
-	if f.Scope != nil && !slices.ContainsFunc(other.Survey.Scopes, func(x *govern.Scope) bool { return x.ID() == f.Scope.ID() }) {
+	if f.Scope != nil && !slices.ContainsFunc(other.Scopes, func(x *govern.Scope) bool { return x.ID() == f.Scope.ID() }) {
 		return "the scope is in one of the weighings only"
 	}
 	if f.Check != "" {
@@ -437,9 +449,9 @@ func (s *State) unweighedIn(other *State, f *weigh.Finding) string {
 }
 
 // changed says how a finding that is in both changed; empty: it did not.
-func changed(was, now *weigh.Finding) (Way, string) {
-	beneath := func(f *weigh.Finding) weigh.Kind {
-		if f.Kind == weigh.Waived {
+func changed(was, now *check.Finding) (Way, string) {
+	beneath := func(f *check.Finding) check.Kind {
+		if f.Kind == check.Waived {
 			return f.Beneath
 		}
 		return f.Kind
@@ -451,7 +463,7 @@ func changed(was, now *weigh.Finding) (Way, string) {
 		way = Worse
 	case x != y:
 		way = Better
-	case now.Check == "" && now.Kind != weigh.Missing && was.Observed != now.Observed:
+	case now.Check == "" && now.Kind != check.Missing && was.Observed != now.Observed:
 		way = Differs
 		id := now.Settings[0]
 		if order, known := setting.Get(id).Compare(now.Scope.Settings[id].Value, was.Scope.Settings[id].Value); known && order < 0 {
@@ -465,9 +477,9 @@ func changed(was, now *weigh.Finding) (Way, string) {
 		way = map[bool]Way{true: Worse, false: Better}[*now.Accounts > *was.Accounts]
 	}
 	switch {
-	case was.Kind == weigh.Waived && now.Kind != weigh.Waived:
+	case was.Kind == check.Waived && now.Kind != check.Waived:
 		return WaiverEnd, string(way)
-	case was.Kind != weigh.Waived && now.Kind == weigh.Waived:
+	case was.Kind != check.Waived && now.Kind == check.Waived:
 		return Accepted, now.Waiver.Reason
 	}
 	return way, ""
@@ -475,8 +487,8 @@ func changed(was, now *weigh.Finding) (Way, string) {
 
 // waivers tells of waivers that came, ended, or were outgrown.
 func (r *Report) waivers() {
-	of := func(s *State) map[string]*weigh.Waiver {
-		all := map[string]*weigh.Waiver{}
+	of := func(s *State) map[string]*check.Waiver {
+		all := map[string]*check.Waiver{}
 		for i := range s.Result.Waivers {
 			w := &s.Result.Waivers[i]
 			all[fmt.Sprintf("%09d %s", w.Entry, w.Fingerprint)] = w

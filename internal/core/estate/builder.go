@@ -25,6 +25,7 @@ type Builder struct {
 	older     bool // the file is of an earlier gather: it only fills what is not known
 	gathers   int  // how many gathers ago it was taken
 	scratch   []byte
+	parts     []string // files that hold a part of a template
 }
 
 // draft is an authority under construction.
@@ -45,8 +46,9 @@ type draft struct {
 	gathered  []int   // by row in Files: how many gathers ago
 	named     map[uint64]mention
 	servers   []server
-	before    *Authority // what is on record of it
-	wanting   []uint32   // groups whose list of members lacks one that says it is there
+	before    *Authority            // what is on record of it
+	wanting   []uint32              // groups whose list of members lacks one that says it is there
+	byName    map[namedGroup][]edge // lists of members of groups that they only name
 }
 
 // edge is one line that tells of a membership: the object at row says it of the
@@ -188,7 +190,8 @@ func InDomain(name string) Place { return Place{name, Domain} }
 
 // platforms are what an authority of a kind runs on, unless its reader says
 // otherwise.
-var platforms = map[Kind]setting.Platform{Domain: setting.WindowsDomain, Machine: setting.WindowsMachine, LDAP: setting.LDAPDirectory, Tenant: setting.CloudDirectory}
+var platforms = map[Kind]setting.Platform{Domain: setting.WindowsDomain, Machine: setting.WindowsMachine, LDAP: setting.LDAPDirectory,
+	Tenant: setting.CloudDirectory}
 
 // authority returns the draft of an authority.
 func (b *Builder) authority(at Place) *draft {
@@ -273,8 +276,61 @@ func (b *Builder) Container(at Place, c Container) {
 	x := &d.Containers[i]
 	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
 	x.Whole, x.NoSecurity, x.MachineOff = x.Whole || c.Whole, x.NoSecurity || c.NoSecurity, x.MachineOff || c.MachineOff
+	x.NoRegistry = x.NoRegistry || c.NoRegistry
 	if !x.Filtered && c.Filtered {
 		x.Filtered, x.Access = true, c.Access
+	}
+}
+
+// Displayed adds what a machine shows. Of two reports of one machine the newer one
+// counts.
+func (b *Builder) Displayed(at Place, shown Display) {
+	d := b.authority(at)
+	i := slices.IndexFunc(d.Authority.Displayed, func(x Display) bool { return x.Machine == shown.Machine })
+	switch {
+	case i < 0:
+		d.Authority.Displayed = append(d.Authority.Displayed, shown)
+	case !b.older:
+		d.Authority.Displayed[i] = shown
+	}
+}
+
+// Template adds a template. Two of one policy, such as the one in its backup and the
+// one in its report, are one; where they differ the evidence contradicts itself.
+func (b *Builder) Template(t Template) {
+	i := slices.IndexFunc(b.Templates, func(x Template) bool {
+		return x.GUID == t.GUID && (x.Domain == t.Domain || x.Domain == "" || t.Domain == "")
+	})
+	if t.Part {
+		b.parts = append(b.parts, t.Policy.Cite.File)
+	}
+	if i < 0 {
+		b.Templates = append(b.Templates, t)
+		return
+	}
+	was := &b.Templates[i]
+	was.Domain = cmp.Or(was.Domain, t.Domain)
+	was.Registry, was.Part = was.Registry || t.Registry, was.Part && t.Part
+	if was.Policy.Name == was.GUID {
+		was.Policy.Name = t.Policy.Name
+	}
+	for id, f := range t.Policy.Settings {
+		if old, ok := was.Policy.Settings[id]; ok && t.Part && old.Problem == "" && old.Value == f.Value {
+			continue // cited where people can read it
+		}
+		if f.Problem == "" {
+			b.Set(was.Policy.Settings, t.Policy.Platform, id, f.Value, f.Cite)
+		} else if _, ok := was.Policy.Settings[id]; !ok {
+			was.Policy.Settings[id] = f
+		}
+	}
+	for id, f := range was.Policy.Settings {
+		if _, ok := t.Policy.Settings[id]; !ok && f.Problem == "" && !t.Part && !slices.Contains(b.parts, f.Cite.File) {
+			s := setting.Get(id)
+			why := fmt.Sprintf("%s here, and not set in %s: the evidence contradicts itself", s.Text(f.Value), t.Policy.Cite.File)
+			was.Policy.Settings[id] = Fact{Cite: f.Cite, Problem: why}
+			b.note(Problem{Cite: f.Cite, Text: why, Damaged: true, Contradicts: true})
+		}
 	}
 }
 
@@ -496,6 +552,24 @@ func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
 	d.edges.add(edge{hashDN(dn, &b.scratch), group, uint32(line)})
 }
 
+// MemberOf says that the group of that name or DN lists dn as a member, in a file
+// that lists all its members.
+func (b *Builder) MemberOf(at Place, group string, dn []byte, line int) {
+	d := b.authority(at)
+	key := namedGroup{strings.ToLower(group), d.fileRow}
+	if d.byName == nil {
+		d.byName = map[namedGroup][]edge{}
+	}
+	d.byName[key] = append(d.byName[key], edge{other: hashDN(dn, &b.scratch), line: uint32(line)})
+}
+
+// namedGroup is a group as a list of its members names it, and the file of that
+// list.
+type namedGroup struct {
+	name string
+	file int
+}
+
 // ShowsMembers says that groups' members are told in full by the file being
 // read, even where no group has any.
 func (b *Builder) ShowsMembers(at Place) {
@@ -509,6 +583,13 @@ func (b *Builder) Target(at Place, p *Policy, t Target) {
 	d := b.authority(at)
 	d.shown[d.fileRow].targets = true
 	p.Targets = append(p.Targets, t)
+}
+
+// ShowsTargets says that whom policies name is told by the file being read, even where
+// one names nobody.
+func (b *Builder) ShowsTargets(at Place) {
+	d := b.authority(at)
+	d.shown[d.fileRow].targets = true
 }
 
 // MemberRange says that the group's members were exported in pieces and that
@@ -535,6 +616,48 @@ func (b *Builder) Finish() []*Authority {
 	return all
 }
 
+// joinHolders turns what members say of their groups into what groups say of their
+// members, and marks those that say it.
+func (d *draft) joinHolders() {
+	var scratch []byte
+	for row := range d.Objects.Len() {
+		if d.shown[d.Objects.File.At(row)].holders[d.Objects.ClassOf(row)] && d.Objects.FlagsOf(row)&Unseen == 0 {
+			d.mark(row, HoldersShown)
+		}
+	}
+	d.ups.all(func(_, _, file int, x edge) {
+		if group, ok := d.row.get(x.other); ok {
+			d.edges.startFile(file)
+			d.edges.add(edge{hashDN([]byte(d.DN(int(x.row))), &scratch), group, x.line})
+		}
+	})
+	d.ups = edges{}
+}
+
+// inherit gives local policies what they leave open: the server's own value, or, where
+// it does not let them inherit, what the policy's class says of what is absent.
+func (d *draft) inherit() {
+	local := d.LocalPolicies
+	for i := range d.Overrides {
+		p := &d.Overrides[i]
+		for _, id := range p.Inherits {
+			switch {
+			case local == nil: // not known: the setting is missing
+				delete(p.Settings, id)
+			case local.Inherit && d.Head != nil:
+				if f, ok := d.Head.Settings[id]; ok {
+					f.Cite.Note = "left open by the local policy, and inherited from the server's"
+					p.Settings[id] = f
+				} else {
+					delete(p.Settings, id)
+				}
+			case local.Inherit:
+				delete(p.Settings, id)
+			}
+		}
+	}
+}
+
 // bare reports whether nothing is known of an authority but units and other
 // objects that govern nothing.
 func (d *draft) bare() bool {
@@ -552,7 +675,13 @@ func (d *draft) finish(b *Builder) {
 			}
 		}
 		d.placeTargets(b)
+		if d.Platform == setting.KerberosRealm {
+			d.addUnseen(b)
+			d.placeTargets(b)
+			d.joinHolders()
+		}
 		d.joinMembers(nil)
+		d.inherit()
 	}
 	for row := range d.Objects.Len() {
 		if d.Objects.FlagsOf(row)&Unseen != 0 {

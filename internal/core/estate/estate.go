@@ -74,11 +74,17 @@ type Policy struct {
 	Of Origin `json:"of,omitempty"`
 	// Open is a condition of the policy that is not modelled: whether it applies to
 	// those whom it could reach is then not known.
-	Open     string   `json:"open,omitempty"`
-	Settings Settings `json:"settings"`
-	Asks     *Asks    `json:"asks,omitempty"`
-	Covers   *int     `json:"covers,omitempty"` // accounts, where somebody counted them
-	Cite     Cite     `json:"cite"`
+	Open string `json:"open,omitempty"`
+	// Root is the entry that a directory server's local policy governs, with all below
+	// it: of several the one of the nearest entry governs.
+	Root string `json:"root,omitempty"`
+	// Inherits are settings that the policy leaves to the server's own where that lets
+	// local policies inherit.
+	Inherits []setting.ID `json:"inherits,omitempty"`
+	Settings Settings     `json:"settings"`
+	Asks     *Asks        `json:"asks,omitempty"`
+	Covers   *int         `json:"covers,omitempty"` // accounts, where somebody counted them
+	Cite     Cite         `json:"cite"`
 }
 
 // Asks is what a place asks of a new password in terms of its own, beyond the
@@ -194,33 +200,38 @@ type Authority struct {
 	Typed       []Policy         `json:"typed,omitempty"` // read off by somebody, where there is no export
 	// DefaultPolicy names the policy of an LDAP directory that its server
 	// applies to accounts that point at none.
-	DefaultPolicy     string      `json:"default_policy,omitempty"`
-	DefaultPolicyCite Cite        `json:"default_policy_cite"`
-	Units             []Unit      `json:"units,omitempty"`
-	Containers        []Container `json:"containers,omitempty"`
-	Policies          []Reference `json:"policies,omitempty"` // fine-grained policies that accounts and groups point at
-	Files             []string    `json:"files,omitempty"`    // evidence, in the order read
-	Parents           []string    `json:"parents,omitempty"`  // DNs under which objects stand
-	Problems          []Problem   `json:"problems,omitempty"`
-	Sync              Way         `json:"sync,omitempty"`         // of a tenant; empty: not known
-	PoliciesCut       *Cite       `json:"policies_cut,omitempty"` // where a tenant's list of policies goes on, and is not in the evidence
-	Remarks           []Remark    `json:"remarks,omitempty"`
-	AnswerGiven       bool        `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
-	Cut               bool        `json:"cut,omitempty"`          // a file of its evidence ends in the middle of a line: what else it held is not known
-	PoliciesLie       bool        `json:"policies_lie,omitempty"` // the container in which fine-grained policies lie was exported
-	Listed            bool        `json:"listed,omitempty"`       // the evidence names accounts
-	Accounts          int         `json:"accounts"`
-	Groups            int         `json:"groups"`
-	Computers         int         `json:"computers"`
-	Managed           int         `json:"managed,omitempty"` // managed service accounts: their passwords are the directory's affair
-	Deleted           int         `json:"deleted,omitempty"` // deleted objects, left out
-	Unclassified      int         `json:"unclassified,omitempty"`
-	Memberships       int         `json:"memberships,omitempty"`
-	Flagged           int         `json:"flagged,omitempty"` // accounts of which the flags are known
+	DefaultPolicy     string `json:"default_policy,omitempty"`
+	DefaultPolicyCite Cite   `json:"default_policy_cite"`
+	// LocalPolicies says whether a directory server heeds local policies; nil: not known.
+	LocalPolicies *LocalPolicies `json:"local_policies,omitempty"`
+	Units         []Unit         `json:"units,omitempty"`
+	Containers    []Container    `json:"containers,omitempty"`
+	Policies      []Reference    `json:"policies,omitempty"` // fine-grained policies that accounts and groups point at
+	Files         []string       `json:"files,omitempty"`    // evidence, in the order read
+	Parents       []string       `json:"parents,omitempty"`  // DNs under which objects stand
+	Problems      []Problem      `json:"problems,omitempty"`
+	Sync          Way            `json:"sync,omitempty"`         // of a tenant; empty: not known
+	PoliciesCut   *Cite          `json:"policies_cut,omitempty"` // where a tenant's list of policies goes on, and is not in the evidence
+	Remarks       []Remark       `json:"remarks,omitempty"`
+	AnswerGiven   bool           `json:"answer_given,omitempty"` // the evidence holds the directory's own answer on precedence
+	// a file of its evidence ends in the middle of a line: what else it held is not known
+	Cut          bool `json:"cut,omitempty"`
+	PoliciesLie  bool `json:"policies_lie,omitempty"` // the container in which fine-grained policies lie was exported
+	Listed       bool `json:"listed,omitempty"`       // the evidence names accounts
+	Accounts     int  `json:"accounts"`
+	Groups       int  `json:"groups"`
+	Computers    int  `json:"computers"`
+	Managed      int  `json:"managed,omitempty"` // managed service accounts: their passwords are the directory's affair
+	Deleted      int  `json:"deleted,omitempty"` // deleted objects, left out
+	Unclassified int  `json:"unclassified,omitempty"`
+	Memberships  int  `json:"memberships,omitempty"`
+	Flagged      int  `json:"flagged,omitempty"` // accounts of which the flags are known
 	// Disputes are memberships that one side tells and the other, which was
 	// exported too, does not; the first few of DisputeCount.
 	Disputes     []Dispute `json:"disputes,omitempty"`
 	DisputeCount int       `json:"dispute_count,omitempty"`
+	// Displayed is what machines show as the policy that won.
+	Displayed []Display `json:"displayed,omitempty"`
 	// Lost is what earlier evidence held and this does not.
 	Lost []Loss `json:"lost,omitempty"`
 
@@ -255,6 +266,24 @@ func (a *Authority) UseDefault(dn string) bool {
 	head.Standing = Enforced
 	a.Overrides, a.Head = slices.Delete(slices.Clone(a.Overrides), i, i+1), &head
 	return true
+}
+
+// LocalPolicies is what a directory server's configuration says of policies of
+// entries and subtrees.
+type LocalPolicies struct {
+	On      bool `json:"on"`      // they count
+	Inherit bool `json:"inherit"` // what they leave open is the server's own
+	Cite    Cite `json:"cite"`
+}
+
+// Display is what a machine's resultant report shows: the settings of the templates
+// that won there. People take it for what governs; it knows neither fine-grained
+// policies nor what the directory enforces.
+type Display struct {
+	Machine  string                `json:"machine"`
+	Settings Settings              `json:"settings"`
+	By       map[setting.ID]string `json:"by,omitempty"` // the policy that gave each
+	Cite     Cite                  `json:"cite"`
 }
 
 // Reference is a fine-grained policy that an account or group points at, or
@@ -326,7 +355,10 @@ type Unit struct {
 	Root    bool   `json:"root,omitempty"`
 	Links   []Link `json:"links,omitempty"`
 	Blocked bool   `json:"blocked,omitempty"` // inheritance is blocked
-	Cite    Cite   `json:"cite"`
+	// AnyOrder: policies' reports tell of the links, each for itself: in what order
+	// they act, and which others there are, is not known.
+	AnyOrder bool `json:"any_order,omitempty"`
+	Cite     Cite `json:"cite"`
 }
 
 // Container is a group-policy container: the directory's half of a template.
@@ -344,6 +376,8 @@ type Container struct {
 	// NoSecurity: its list of extensions, which was exported, has no security
 	// settings: it has no template.
 	NoSecurity bool `json:"no_security,omitempty"`
+	// NoRegistry: the same of registry settings.
+	NoRegistry bool `json:"no_registry,omitempty"`
 	// WMIFilter names the filter that machines ask themselves; the result is
 	// nothing that a directory could tell.
 	WMIFilter string `json:"wmi_filter,omitempty"`
@@ -365,6 +399,11 @@ type Template struct {
 	GUID   string `json:"guid,omitempty"` // upper case with braces; empty: not known
 	Domain string `json:"domain,omitempty"`
 	Policy Policy `json:"policy"`
+	// Registry: the policy's registry file is in the evidence, so that what it does not
+	// set is not set.
+	Registry bool `json:"registry,omitempty"`
+	// Part: this is the registry file alone, and says nothing of other settings.
+	Part bool `json:"-"`
 }
 
 // RemarkKind says what a remark is about.
@@ -381,6 +420,7 @@ const (
 	Elsewhere       RemarkKind = "elsewhere"         // accounts of another place are taken, too
 	ListCut         RemarkKind = "list-cut"          // a list of an export goes on in one that is not in the evidence
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
+	DatedAhead      RemarkKind = "dated-ahead"       // a change of a password that lies in the future
 )
 
 // Remark is something about how an authority is set up that only its reader

@@ -11,7 +11,8 @@ import (
 func TestSpellingsOfOneDN(t *testing.T) {
 	var scratch []byte
 	for _, same := range [][]string{
-		{"CN=Ada,OU=Office,DC=a,DC=example", "cn=ada,ou=OFFICE,dc=A,dc=example", "CN=Ada, OU=Office , DC = a,DC=example", `CN=\41da,OU=Office,DC=a,DC=example`},
+		{"CN=Ada,OU=Office,DC=a,DC=example", "cn=ada,ou=OFFICE,dc=A,dc=example", "CN=Ada, OU=Office , DC = a,DC=example",
+			`CN=\41da,OU=Office,DC=a,DC=example`},
 		{`CN=Quill\, R.,DC=a`, `cn=quill\2c r.,dc=A`, `CN=Quill\2C R.,DC=a`, `CN="Quill, R.",DC=a`},
 		{"CN=Ämilie,DC=a", "cn=äMILIE,dc=a", `CN=\C3\84milie,DC=a`},
 		{"CN=Domain  Users,DC=a", "cn=domain  users,dc=a"},
@@ -109,7 +110,8 @@ func TestBuilderJoinsPieces(t *testing.T) {
 	b.MemberRange(InDomain("x.example"), group, 0, 1)
 	b.StartFile("b.ldif")
 	ada := b.Object(InDomain("x.example"), &Record{Class: Account, DN: []byte("CN=Ada,DC=x,DC=example"), Name: []byte("ada"), Line: 9})
-	again := b.Object(InDomain("x.example"), &Record{Class: Account, DN: []byte("CN=ADA,DC=x,DC=example"), Display: []byte("Ada L."), Flags: Disabled, Line: 20})
+	again := b.Object(InDomain("x.example"), &Record{Class: Account, DN: []byte("CN=ADA,DC=x,DC=example"), Display: []byte("Ada L."),
+		Flags: Disabled, Line: 20})
 	a := b.Finish()[0]
 	if ada != again || a.Objects.Len() != 2 || a.Accounts != 1 || a.Groups != 1 {
 		t.Fatalf("rows %d %d of %d; %d accounts, %d groups", ada, again, a.Objects.Len(), a.Accounts, a.Groups)
@@ -156,7 +158,8 @@ func TestSetKeepsOrRefuses(t *testing.T) {
 // However a DN is spelt, the fast hash and the slow one agree.
 func TestHashesAgree(t *testing.T) {
 	var scratch []byte
-	pieces := []string{"CN=", "cn = ", "OU=", "Ada", "ada lovelace", "Ä", `\, `, `\2C`, " ", ",", ", ", "+", "DC=example", "0123456789abcdef", `"q"`, ";", "\\", "x"}
+	pieces := []string{"CN=", "cn = ", "OU=", "Ada", "ada lovelace", "Ä", `\, `, `\2C`, " ", ",", ", ", "+", "DC=example",
+		"0123456789abcdef", `"q"`, ";", "\\", "x"}
 	for seed := range 4000 {
 		dn, n := "", seed
 		for range 1 + seed%7 {

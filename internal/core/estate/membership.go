@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 )
 
 // This file joins what a directory domain's evidence says of membership: groups
@@ -35,6 +36,7 @@ func (d *draft) finishDomain(b *Builder) {
 	d.mentionLost(b)
 	d.addUnseen(b)
 	d.placeTargets(b)
+	tells = d.placeLists(tells)
 	d.addPointers(tells)
 	d.noteRanges(tells)
 	d.joinSides(tells)
@@ -165,6 +167,52 @@ func (d *draft) addUnseen(b *Builder) {
 		b.append(at, d, &Record{Class: Other, DN: []byte(m.dn), Flags: Unseen, Name: []byte(NameOf(m.dn)), Line: int(m.line)})
 	}
 	d.fileRow, d.named = before, nil
+}
+
+// placeLists finds the groups of lists of members that name them. A list of a name
+// that is not exactly one group's is told, and counts for nothing.
+func (d *draft) placeLists(tells []telling) []telling {
+	if len(d.byName) == 0 {
+		return tells
+	}
+	for len(tells) < d.Objects.Len() { // what others name, and no file holds
+		tells = append(tells, telling{never, never, never})
+	}
+	rows := map[string][]int{}
+	for list := range d.byName {
+		rows[list.name] = nil
+	}
+	for row := range d.Objects.Len() {
+		if c := d.Objects.ClassOf(row); c != Group && (c != Other || d.Objects.FlagsOf(row)&Unseen == 0) {
+			continue
+		}
+		for _, name := range slices.Compact([]string{strings.ToLower(d.Objects.Name.At(row)), strings.ToLower(NameOf(d.DN(row))),
+			strings.ToLower(d.DN(row))}) {
+			if known, asked := rows[name]; asked && !slices.Contains(known, row) {
+				rows[name] = append(known, row)
+			}
+		}
+	}
+	for _, list := range slices.SortedFunc(maps.Keys(d.byName), func(x, y namedGroup) int {
+		return cmp.Or(cmp.Compare(x.file, y.file), cmp.Compare(x.name, y.name))
+	}) {
+		members := d.byName[list]
+		if n := len(rows[list.name]); n != 1 {
+			d.Problems = append(d.Problems, Problem{Cite: Cite{File: d.Files[list.file], Line: int(members[0].line)},
+				Text: fmt.Sprintf("%d members of %q, which is the name of %d groups in the evidence: name the file after the group, or "+
+					"gather the groups, too", len(members), list.name, n)})
+			continue
+		}
+		row := rows[list.name][0]
+		tells[row].members = min(tells[row].members, d.gathered[list.file])
+		d.edges.startFile(list.file)
+		for _, x := range members {
+			x.row = uint32(row)
+			d.edges.add(x)
+		}
+	}
+	d.byName = nil
+	return tells
 }
 
 // addPointers adds what objects say of the policies that name them: to the

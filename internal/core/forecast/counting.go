@@ -25,6 +25,9 @@ const (
 	// locks again, for longer each time. How much longer is not public: what is
 	// played is a lock of the first length, and figures are upper bounds.
 	Lengthens
+	// Stretch: the count starts again so long after the first failure that it counts,
+	// and goes on when a lock ends (389 Directory Server, tried).
+	Stretch
 )
 
 func (c Counting) String() string {
@@ -34,12 +37,14 @@ func (c Counting) String() string {
 		Spared:  "each failure is forgotten by itself, and the first after a lock does not lock",
 
 		Afresh:    "failures are forgotten at a success and when a lock ends, by no time that is documented",
+		Stretch:   "all failures are forgotten so long after the first of them, and go on counting when a lock ends",
 		Lengthens: "failures are forgotten at a success; each further one locks again, for longer each time (played with the first length)",
 	}[c]
 }
 
 // countings gives each platform's way. Others count like Windows.
-var countings = map[setting.Platform]Counting{setting.UnixMachine: Sliding, setting.LDAPDirectory: Spared, setting.IdentityProvider: Afresh, setting.CloudDirectory: Lengthens}
+var countings = map[setting.Platform]Counting{setting.UnixMachine: Sliding, setting.LDAPDirectory: Spared, setting.IdentityProvider: Afresh,
+	setting.CloudDirectory: Lengthens, setting.DirectoryServer: Stretch}
 
 // Shut is after how many seconds the right password lets in again.
 func (l Lockout) Shut() int64 {
@@ -62,6 +67,8 @@ func (l Lockout) Into(seconds int64) (guesses, locks int64) {
 		return l.spared(locks), locks
 	case l.Counting == Spared:
 		return l.Threshold + (locks-1)*max(l.Threshold, 2), locks
+	case l.Counting == Stretch && outlive:
+		return l.stretched(locks), locks
 	case l.Counting == Quiet && outlive, l.Counting == Lengthens:
 		return l.Threshold + locks - 1, locks // the first new one locks again
 	}
@@ -87,6 +94,21 @@ func (l Lockout) spared(locks int64) (guesses int64) {
 		live = append(live, burst{now, n})
 		counted += n
 		guesses += n
+	}
+	return guesses
+}
+
+// stretched counts the guesses of so many locks whose failures outlive them: one each,
+// until the stretch that began with the first failure is over.
+func (l Lockout) stretched(locks int64) int64 {
+	guesses, began := int64(0), int64(-1)
+	for i := range locks {
+		now := i * l.Shut()
+		if began < 0 || !l.NoWindow && now >= began+l.Window {
+			guesses, began = guesses+l.Threshold, now
+		} else {
+			guesses++
+		}
 	}
 	return guesses
 }

@@ -40,8 +40,10 @@ func show(n *int64) string {
 func TestGuesses(t *testing.T) {
 	for _, c := range []struct{ settings, want string }{
 		// 5 tries, quarter of an hour: 4 in each of 4, 56, 248, 8640 quarters; a year has 35040.
-		{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m; max-age 365d", "16/20/4 224/280/56 992/1240/248 34560/43200/8640 140160/175200/35040"},
-		{"lockout-threshold 10; lockout-window 10m; lockout-duration 30m; max-age 42d", "54/20/2 756/280/28 3348/1240/124 116640/43200/4320 54432/20160/2016"},
+		{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m; max-age 365d",
+			"16/20/4 224/280/56 992/1240/248 34560/43200/8640 140160/175200/35040"},
+		{"lockout-threshold 10; lockout-window 10m; lockout-duration 30m; max-age 42d",
+			"54/20/2 756/280/28 3348/1240/124 116640/43200/4320 54432/20160/2016"},
 		{"lockout-threshold 3; lockout-window 30m; lockout-duration until-admin; max-age never", "4/3/1 56/3/1 248/3/1 8640/3/1 -/3/1"},
 		{"lockout-threshold 3; lockout-window never; lockout-duration until-admin; max-age never", "2/3/1 2/3/1 2/3/1 2/3/1 2/3/1"},
 		// The failures outlive the lock: after the first, one guess for each lock.
@@ -156,7 +158,8 @@ func TestMostAndHelped(t *testing.T) {
 			t.Errorf("%s, %v sign-ins: %s, want %s", c.settings, c.signIns, text, c.want)
 		}
 	}
-	for settings, want := range map[string]string{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m": "40", "lockout-threshold 1; lockout-window 15m; lockout-duration 15m": "-", "lockout-threshold never": "40"} {
+	for settings, want := range map[string]string{"lockout-threshold 5; lockout-window 15m; lockout-duration 15m": "40",
+		"lockout-threshold 1; lockout-window 15m; lockout-duration 15m": "-", "lockout-threshold never": "40"} {
 		f := Of(setting.WindowsDomain, policy(t, settings), a)
 		if got := show(f.For(40, a).AtOnce); got != want {
 			t.Errorf("%s: one guess on all: %s, want %s", settings, got, want)
@@ -166,7 +169,8 @@ func TestMostAndHelped(t *testing.T) {
 
 func TestWayBackAndChanges(t *testing.T) {
 	for settings, want := range map[string]string{
-		"history 24; min-age 1d; max-age 365d": "2073600 1", "history 24; min-age at-once; max-age 73d": "0 5", "history 0; min-age 1d": "0 ?", "history 0": "0 ?", "history 24": "- ?",
+		"history 24; min-age 1d; max-age 365d": "2073600 1", "history 24; min-age at-once; max-age 73d": "0 5", "history 0; min-age 1d": "0 ?",
+		"history 0": "0 ?", "history 24": "- ?",
 		"min-age 1d; max-age never": "- 0", "history 24; min-age 2d; max-age 30d": "4147200 12.17",
 	} {
 		f := Of(setting.WindowsDomain, policy(t, settings), Usual)
@@ -240,7 +244,8 @@ func TestSpaceOfPolicies(t *testing.T) {
 		"min-length 8": 8 * math.Log2(95), "min-length 0": 0, "min-length 14; complexity off": 14 * math.Log2(95),
 		// Inclusion and exclusion by hand: at least three of the four classes.
 		"min-length 3; complexity on": math.Log2(6 * (26*26*10 + 26*26*33 + 2*26*10*33)),
-		"min-length 2; complexity on": 0, "min-length 1; require-digit 1": math.Log2(10), "min-length 128; classes-required 1": 128 * math.Log2(95),
+		"min-length 2; complexity on": 0, "min-length 1; require-digit 1": math.Log2(10),
+		"min-length 128; classes-required 1": 128 * math.Log2(95),
 	} {
 		f := Of(setting.WindowsDomain, policy(t, settings), Usual)
 		if math.Abs(*f.Bits-want) > 1e-6 {

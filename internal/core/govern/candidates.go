@@ -205,7 +205,10 @@ func (r *Resolution) why(c *Candidate, g Governing, all []Candidate) string {
 		return "the only policy that reaches the account"
 	case c.Outcome == Won && c.Direct && !slices.ContainsFunc(all, func(x Candidate) bool { return x.Direct && !won(x) }):
 		return "names the account itself: overrides any that comes through a group"
-	case c.Outcome == Won && slices.ContainsFunc(all, func(x Candidate) bool { return !won(x) && x.Direct == c.Direct && samePrecedence(x.Policy, c.Policy) }):
+	case c.Outcome == Won && slices.ContainsFunc(all, func(x Candidate) bool {
+		return !won(x) && x.Direct == c.Direct &&
+			samePrecedence(x.Policy, c.Policy)
+	}):
 		return "lowest precedence, and of those with the same the smallest GUID"
 	case c.Outcome == Won:
 		return "lowest precedence"
@@ -276,7 +279,8 @@ func (r *Resolution) reachedBy(p *estate.Policy) []int {
 			continue
 		}
 		if r.Authority.Kind == estate.Tenant {
-			if _, matches, _ := r.matches(p, row, r.within(row)); matches && r.Authority.Objects.FlagsOf(row)&(estate.Synced|estate.Federated|estate.Guest) == 0 {
+			if _, matches, _ := r.matches(p, row, r.within(row)); matches &&
+				r.Authority.Objects.FlagsOf(row)&(estate.Synced|estate.Federated|estate.Guest) == 0 {
 				rows = append(rows, row)
 			}
 		} else if r.Of(row).Policy == p {

@@ -68,7 +68,8 @@ func (d *Doubt) why(a *estate.Authority) string {
 	case TypeUnknown:
 		return fmt.Sprintf("%s may reach the account through %s, whose type is not in the evidence", policy, object)
 	case DialectAssumed:
-		return fmt.Sprintf("%s reaches the account through %s on one kind of server and not on the other, and what serves the domain is not in the evidence", policy, object)
+		return fmt.Sprintf("%s reaches the account through %s on one kind of server and not on the other, and what serves the domain "+
+			"is not in the evidence", policy, object)
 	case MembersUnknown:
 		if !a.Holds(d.Row) {
 			return fmt.Sprintf("%s may reach the account through %s, which is not in the evidence", policy, object)

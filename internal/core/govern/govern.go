@@ -100,11 +100,15 @@ type Resolution struct {
 	unnamed    int              // the same, of groups whose SID is not in the evidence
 	astray     int              // 1 + the best candidate of which it is not known whom it names
 	byRID      map[uint32]int32 // groups by the last part of their SID
-	groupsIn   map[int][]int    // made when asked for
-	reached    []reach          // made when asked for
-	named      [][]int          // rows that each candidate names, made when asked for
-	members    []uint32         // accounts by group, made when asked for
-	memberEnds []uint32         // where each group's part of members ends
+	nearest    []*estate.Policy // by parent: the local policy of the nearest entry
+	own        map[int]*estate.Policy
+	classes    []*estate.Policy                  // of a realm: those that classes of service give, best first
+	uncounted  map[*estate.Policy]*estate.Policy // of a realm: for accounts of which no failure is counted
+	groupsIn   map[int][]int                     // made when asked for
+	reached    []reach                           // made when asked for
+	named      [][]int                           // rows that each candidate names, made when asked for
+	members    []uint32                          // accounts by group, made when asked for
+	memberEnds []uint32                          // where each group's part of members ends
 
 	named2policy []*estate.Policy  // by row of the authority's Policies
 	survey       *Survey           // for accounts that another authority governs
@@ -121,6 +125,7 @@ func Resolve(a *estate.Authority, dialect estate.Dialect) *Resolution {
 	switch a.Kind {
 	case estate.Machine, estate.LDAP:
 		r.indexPolicies()
+		r.indexRealm()
 		return r
 	case estate.Tenant:
 		r.rank()
@@ -245,7 +250,8 @@ func (r *Resolution) rank() {
 				kind = PolicyLost
 			}
 			// Whom it names is only known as far as those say it themselves.
-			hidden = append(hidden, candidate{ref: i, loose: !ref.Lost && a.Kind == estate.Domain, doubt: Doubt{Kind: kind, Hidden: ref, Row: estate.NotFound}})
+			hidden = append(hidden, candidate{ref: i, loose: !ref.Lost && a.Kind == estate.Domain,
+				doubt: Doubt{Kind: kind, Hidden: ref, Row: estate.NotFound}})
 		}
 	}
 	if a.Kind == estate.Domain && (len(a.Overrides) == 0 && !a.PoliciesLie || a.Cut) {
@@ -497,7 +503,8 @@ func (r *Resolution) Of(row int) Governing {
 	if told > 0 && !r.Authority.Policies[told-1].Known {
 		hidden := &r.Authority.Policies[told-1]
 		d := Doubt{Kind: PolicyHidden, Hidden: hidden, Row: estate.NotFound}
-		return Governing{Rule: Unknown, Via: estate.NotFound, Doubt: d, Why: "the directory itself names a fine-grained policy that is not in the evidence: " + hidden.DN}
+		return Governing{Rule: Unknown, Via: estate.NotFound, Doubt: d,
+			Why: "the directory itself names a fine-grained policy that is not in the evidence: " + hidden.DN}
 	}
 	g := r.resolve(row)
 	if g.Rule == Unknown && told > 0 {
@@ -532,7 +539,8 @@ func (r *Resolution) resolve(row int) Governing {
 	}
 	won, via, may, doubt := r.claimOf(row)
 	switch {
-	case may != 0 && (won == noClaim || r.candidates[may-1].class < r.classOf(won) || r.candidates[may-1].class == r.classOf(won) && int(won&^undecided) != may):
+	case may != 0 && (won == noClaim || r.candidates[may-1].class < r.classOf(won) || r.candidates[may-1].class == r.classOf(won) &&
+		int(won&^undecided) != may):
 		c := &r.candidates[may-1]
 		if doubt.Policy, doubt.Hidden = c.policy, c.doubt.Hidden; c.policy == nil {
 			doubt.Kind = c.doubt.Kind // it is not in the evidence: nothing goes before that

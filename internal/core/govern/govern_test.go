@@ -66,7 +66,8 @@ func world(t testing.TB, lines string) *estate.Authority {
 		case "points": // points ACCOUNT POLICY: the directory's own back-link
 			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: [][]byte{dn(f[2])}, Line: i + 1})
 		case "group":
-			row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]), GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
+			row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]),
+				GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
 			for _, m := range f[4:] {
 				b.Member(estate.InDomain("x.example"), row, dn(m), i+1)
 			}
@@ -87,7 +88,8 @@ func world(t testing.TB, lines string) *estate.Authority {
 		}
 	}
 	if !without("users") {
-		b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn("users"), Name: []byte("users"), GroupType: types["global"], RID: 513})
+		b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn("users"), Name: []byte("users"),
+			GroupType: types["global"], RID: 513})
 	}
 	return b.Finish()[0]
 }
@@ -123,7 +125,8 @@ func answers(r *Resolution) string {
 func TestPrecedence(t *testing.T) {
 	for _, c := range []struct{ name, world, windows, samba string }{
 		{"no policy", "account a", "a=default", ""},
-		{"direct before group, whatever the precedence", "account a\ngroup g global 1 a\npolicy viagroup 1 1 g\npolicy direct 99 2 a", "a=direct", ""},
+		{"direct before group, whatever the precedence", "account a\ngroup g global 1 a\npolicy viagroup 1 1 g\npolicy direct 99 2 a",
+			"a=direct", ""},
 		{"lowest precedence among groups", "account a\ngroup g global 1 a\ngroup h global 2 a\npolicy p 20 1 g\npolicy q 10 2 h", "a=q<h", ""},
 		{"lowest precedence among direct ones", "account a\npolicy p 20 1 a\npolicy q 10 2 a", "a=q", ""},
 		{"tie: smallest GUID in stored order", "account a\ngroup g global 1 a\npolicy p 10 9 g\npolicy q 10 3 g", "a=q<g", ""},
@@ -136,27 +139,37 @@ func TestPrecedence(t *testing.T) {
 		{"domain-local group", "account a\ngroup g local 1 a\npolicy p 1 1 g", "a=default", "a=p<g"},
 		{"distribution group", "account a\ngroup g list 1 a\npolicy p 1 1 g", "a=default", ""},
 		{"through a distribution group", "account a\ngroup g global 1 h\ngroup h list 2 a\npolicy p 1 1 g", "a=default", ""},
-		{"worse policy on an inner group", "account a\naccount b\ngroup g global 1 h b\ngroup h global 2 a\npolicy inner 20 1 h\npolicy outer 10 2 g", "a=outer<g b=outer<g", ""},
-		{"better policy on an inner group", "account a\naccount b\ngroup g global 1 h b\ngroup h global 2 a\npolicy inner 5 1 h\npolicy outer 10 2 g", "a=inner<h b=outer<g", ""},
+		{"worse policy on an inner group",
+			"account a\naccount b\ngroup g global 1 h b\ngroup h global 2 a\npolicy inner 20 1 h\npolicy outer 10 2 g", "a=outer<g b=outer<g", ""},
+		{"better policy on an inner group",
+			"account a\naccount b\ngroup g global 1 h b\ngroup h global 2 a\npolicy inner 5 1 h\npolicy outer 10 2 g", "a=inner<h b=outer<g", ""},
 		{"a trust never has one", "trust a\ngroup g global 1 a\npolicy p 1 1 g a", "a=default", ""},
 		{"precedence missing", "account a\naccount b\ngroup g global 1 a\npolicy p - 1 g\npolicy q 1 2 g", "a=unknown b=default", ""},
-		{"GUID missing in a tie", "account a\naccount b\naccount c\ngroup g global 1 a b\ngroup h global 2 a c\npolicy p 10 - g\npolicy q 10 2 h", "a=unknown b=p<g c=q<h", ""},
+		{"GUID missing in a tie", "account a\naccount b\naccount c\ngroup g global 1 a b\ngroup h global 2 a c\npolicy p 10 - g\npolicy q 10 2 h",
+			"a=unknown b=p<g c=q<h", ""},
 		{"GUID missing without a tie", "account a\ngroup g global 1 a\npolicy p 10 - g\npolicy q 20 2 g", "a=p<g", ""},
 		{"two policies with one GUID", "account a\ngroup g global 1 a\npolicy p 10 7 g\npolicy q 10 7 g", "a=unknown", ""},
 		{"a better policy settles a tie", "account a\ngroup g global 1 a\npolicy p 10 - g\npolicy q 10 2 g\npolicy r 5 3 g", "a=r<g", ""},
 		{"a hidden policy on the account", "account a\naccount b\npoints a gone", "a=unknown b=default", ""},
 		{"a hidden policy on a group", "account a\naccount b\ngroup g global 1 a\npoints g gone\npolicy p 1 1 g", "a=unknown b=default", ""},
 		{"direct before a hidden policy on a group", "account a\ngroup g global 1 a\npoints g gone\npolicy p 1 1 a", "a=p", ""},
-		{"a built-in group, and what is inside it", "account a\naccount b\ngroup g builtin 1 a h\ngroup h global 2 b\npolicy p 1 1 g", "a=default b=default", ""},
-		{"a group without its type", "account a\naccount b\naccount c\ngroup g - 1 a b\ngroup h global 2 b\ngroup i global 3 c\npolicy p 5 1 g\npolicy q 1 2 h\npolicy r 9 3 i", "a=unknown b=q<h c=r<i", ""},
+		{"a built-in group, and what is inside it", "account a\naccount b\ngroup g builtin 1 a h\ngroup h global 2 b\npolicy p 1 1 g",
+			"a=default b=default", ""},
+		{"a group without its type",
+			"account a\naccount b\naccount c\ngroup g - 1 a b\ngroup h global 2 b\ngroup i global 3 c\npolicy p 5 1 g\npolicy q 1 2 " +
+				"h\npolicy r 9 3 i", "a=unknown b=q<h c=r<i", ""},
 		{"a better one that may reach", "account a\ngroup g - 1 a\ngroup h global 2 a\npolicy p 1 1 g\npolicy q 5 2 h", "a=unknown", ""},
 		{"a target that is not there", "account a\npolicy p 1 1 gone", "a=unknown", ""},
-		{"a target that is not there, and one's own groups are", "member a users\ngroup x global 9 users\nmember users x\nmember x x\npolicy p 1 1 gone", "a=default", ""},
+		{"a target that is not there, and one's own groups are",
+			"member a users\ngroup x global 9 users\nmember users x\nmember x x\npolicy p 1 1 gone", "a=default", ""},
 		{"a group that only the member names", "member a g\npolicy p 1 1 g", "a=unknown", ""},
 		{"a member that is not there", "account a\ngroup g global 1 gone\npolicy p 1 1 g", "a=unknown", ""},
-		{"a member that is not there, under a better policy", "account a\ngroup g global 1 gone\ngroup h global 2 a\npolicy p 9 1 g\npolicy q 1 2 h", "a=q<h", ""},
+		{"a member that is not there, under a better policy",
+			"account a\ngroup g global 1 gone\ngroup h global 2 a\npolicy p 9 1 g\npolicy q 1 2 h", "a=q<h", ""},
 		{"members not exported", "without members\naccount a\ngroup g global 1\npolicy p 1 1 g", "a=unknown", ""},
-		{"members not exported, but memberOf", "without members\nmember a g\nmember g g\nmember b h\nmember users h\nmember h h\ngroup g global 1\ngroup h global 2\npolicy p 1 1 g", "a=p<g b=default", ""},
+		{"members not exported, but memberOf",
+			"without members\nmember a g\nmember g g\nmember b h\nmember users h\nmember h h\ngroup g global 1\ngroup h global 2\npolicy p 1 1 g",
+			"a=p<g b=default", ""},
 		{"neither policies nor their container", "without container\naccount a\ntrust t", "a=unknown t=default", ""},
 		{"a policy proves that policies were exported", "without container\naccount a\ngroup g global 1\npolicy p 1 1 g", "a=default", ""},
 		{"whom policies name was not exported", "without targets\naccount a\npolicy p 1 1", "a=unknown", ""},
@@ -178,8 +191,10 @@ func TestPrecedence(t *testing.T) {
 }
 
 func TestTiers(t *testing.T) {
-	a := world(t, "account ada\naccount adm-bo\naccount cy\naccount kiosk1\naccount dee 1200\naccount eve\ngroup Admins global 512 inner\ngroup inner global 1100 ada\ngroup Ops local 1101 cy\ngroup Prim global 1200\ngroup list list 518 eve")
-	rules := []TierRule{{Name: "kiosk", Accounts: []string{"KIOSK?"}}, {Name: Privileged, Groups: []string{"ops", "CN=prim, DC=x,DC=example"}, Accounts: []string{"adm-*"}}}
+	a := world(t, "account ada\naccount adm-bo\naccount cy\naccount kiosk1\naccount dee 1200\naccount eve\ngroup Admins global "+
+		"512 inner\ngroup inner global 1100 ada\ngroup Ops local 1101 cy\ngroup Prim global 1200\ngroup list list 518 eve")
+	rules := []TierRule{{Name: "kiosk", Accounts: []string{"KIOSK?"}}, {Name: Privileged, Groups: []string{"ops", "CN=prim, DC=x,DC=example"},
+		Accounts: []string{"adm-*"}}}
 	tiering := NewTiering(a, rules)
 	want := map[string]string{"ada": Privileged, "adm-bo": Privileged, "cy": Privileged, "kiosk1": "kiosk", "dee": Privileged, "eve": Standard}
 	for row := range a.Objects.Len() {
@@ -188,12 +203,14 @@ func TestTiers(t *testing.T) {
 			t.Errorf("%s is %s (%s), want %s", name, tier, why, want[name])
 		}
 	}
-	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, rules)
+	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}},
+		func(*estate.Authority) estate.Dialect { return estate.Windows }, rules)
 	var names []string
 	for _, s := range survey.Scopes {
 		names = append(names, fmt.Sprintf("%s %d", s.Name(), s.Accounts))
 	}
-	if got := strings.Join(names, "; "); got != "x.example / domain default / kiosk 1; x.example / domain default / privileged 4; x.example / domain default / standard 1" {
+	if got := strings.Join(names,
+		"; "); got != "x.example / domain default / kiosk 1; x.example / domain default / privileged 4; x.example / domain default / standard 1" {
 		t.Errorf("scopes: %s", got)
 	}
 }
@@ -202,7 +219,8 @@ func TestTiers(t *testing.T) {
 // policy each, and their scope does not give one's reason for all.
 func TestUndecidedForSeveralReasons(t *testing.T) {
 	a := world(t, "account a\naccount b\npoints a gone\npolicy p - 1 b")
-	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
+	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}},
+		func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
 	r := survey.Resolutions[0]
 	if g := r.Of(0); g.Doubt.Hidden != &a.Policies[0] || g.Doubt.Kind != PolicyHidden {
 		t.Errorf("a: %+v", g)
@@ -218,7 +236,8 @@ func TestUndecidedForSeveralReasons(t *testing.T) {
 
 func TestEffective(t *testing.T) {
 	a := world(t, "account a\ngroup g global 1 a\npolicy p 1 1 g")
-	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}}, func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
+	survey := NewSurvey(&estate.Estate{Authorities: []*estate.Authority{a}},
+		func(*estate.Authority) estate.Dialect { return estate.Windows }, nil)
 	def, override := survey.Scopes[0], survey.Scopes[1]
 	a.Head.Settings["lockout-administrator"] = estate.Fact{Value: setting.On}
 	for _, c := range []struct {
@@ -257,7 +276,8 @@ func million(b *testing.B) *estate.Authority {
 	rows := make([]uint32, groups)
 	name := func(kind string, i int) []byte { return fmt.Appendf(nil, "CN=%s%d,DC=x,DC=example", kind, i) }
 	for i := range rows {
-		rows[i] = build.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: name("g", i), GroupType: 0x80000002, RID: uint32(i + 1000)})
+		rows[i] = build.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: name("g", i), GroupType: 0x80000002,
+			RID: uint32(i + 1000)})
 		if i > 0 {
 			build.Member(estate.InDomain("x.example"), rows[rnd.IntN(i)], name("g", i), i)
 		}
@@ -271,7 +291,8 @@ func million(b *testing.B) *estate.Authority {
 	a := build.At(estate.InDomain("x.example"))
 	for i := range policies {
 		n := int64(i + 1)
-		a.Overrides = append(a.Overrides, estate.Policy{Origin: fmt.Sprint(i), Precedence: &n, Targets: []estate.Target{{DN: string(name("g", rnd.IntN(groups)))}}})
+		a.Overrides = append(a.Overrides, estate.Policy{Origin: fmt.Sprint(i), Precedence: &n,
+			Targets: []estate.Target{{DN: string(name("g", rnd.IntN(groups)))}}})
 	}
 	return build.Finish()[0]
 }

@@ -54,7 +54,8 @@ func land(t testing.TB, lines string) *estate.Estate {
 			}
 		case "head":
 			a := b.At(at)
-			a.Head = &estate.Policy{Name: "own", Origin: "own of " + at.Name, Standing: estate.Enforced, Platform: a.Platform, Settings: facts(f[1:])}
+			a.Head = &estate.Policy{Name: "own", Origin: "own of " + at.Name, Standing: estate.Enforced, Platform: a.Platform,
+				Settings: facts(f[1:])}
 		case "policy":
 			p := b.Override(at, []byte(f[1]), i+1)
 			p.Name, p.Settings = f[1], facts(strings.Split(f[3], ","))
@@ -87,7 +88,8 @@ func land(t testing.TB, lines string) *estate.Estate {
 			}
 			b.Object(at, r)
 		case "group":
-			rec := &estate.Record{Class: estate.Group, DN: []byte(f[1]), Name: []byte(f[1]), GroupType: estate.SecurityGroup, RID: uint32(100 + i), Line: i + 1}
+			rec := &estate.Record{Class: estate.Group, DN: []byte(f[1]), Name: []byte(f[1]), GroupType: estate.SecurityGroup,
+				RID: uint32(100 + i), Line: i + 1}
 			if strings.HasSuffix(f[1], "!") { // members may be missing
 				rec.Flags = estate.MembersPart
 			}
@@ -134,31 +136,47 @@ func surveyed(e *estate.Estate, tiers ...TierRule) *Survey {
 }
 
 func TestEveryKindOfPlace(t *testing.T) {
-	const quay = "domain quay.example S-1-5-21-7\nhead min-length=8\naccount ada rid=1104 upn=ada.west@quay.example\naccount bo rid=1105 admin-count\n"
+	const quay = "domain quay.example S-1-5-21-7\nhead min-length=8\naccount ada rid=1104 upn=ada.west@quay.example\naccount bo " +
+		"rid=1105 admin-count\n"
 	for name, c := range map[string]struct{ land, want string }{
-		"a machine": {"machine m\nhead min-length=8\npolicy root - min-length=0\naccount ada\naccount root administrator ->root\naccount bo\ngroup sudo bo\naccount cy ->gone",
+		"a machine": {"machine m\nhead min-length=8\npolicy root - min-length=0\naccount ada\naccount root administrator " +
+			"->root\naccount bo\ngroup sudo bo\naccount cy ->gone",
 			"ada=own/machine bo=own/machine/privileged cy=not known/unknown root=root/machine/privileged"},
 		"an LDAP directory": {"ldap l\nhead min-length=8\npolicy strict - min-length=14\naccount ada\naccount bo ->strict\naccount cy ->gone",
 			"ada=own/default bo=strict/pointer cy=not known/unknown"},
-		"one whose default is not known": {"ldap l\npolicy strict - min-length=14\naccount ada\naccount bo ->strict", "ada=not known/unknown bo=strict/pointer"},
-		"a tenant":                       {"tenant t\nhead min-length=8\naccount ada\naccount bo federated\naccount cy administrator", "ada=own/tenant bo=not known/unknown cy=own/tenant/privileged"},
-		"priorities": {"tenant t\npolicy second 2 min-length=9 g\npolicy first 1 min-length=12 h\npolicy rest 9 min-length=7\naccount ada\naccount bo\naccount cy\ngroup g ada bo\ngroup h bo",
+		"one whose default is not known": {"ldap l\npolicy strict - min-length=14\naccount ada\naccount bo ->strict",
+			"ada=not known/unknown bo=strict/pointer"},
+		"a tenant": {"tenant t\nhead min-length=8\naccount ada\naccount bo federated\naccount cy administrator",
+			"ada=own/tenant bo=not known/unknown cy=own/tenant/privileged"},
+		"priorities": {"tenant t\npolicy second 2 min-length=9 g\npolicy first 1 min-length=12 h\npolicy rest 9 " +
+			"min-length=7\naccount ada\naccount bo\naccount cy\ngroup g ada bo\ngroup h bo",
 			"ada=second/group/g bo=first/group/h cy=rest/tenant"},
-		"a group that is not there": {"tenant t\npolicy first 1 min-length=12 gone\npolicy rest 9 min-length=7\naccount ada", "ada=not known/unknown"},
-		"only behind one that is": {"tenant t\npolicy first 1 min-length=12 g\npolicy next 2 min-length=9 gone\naccount ada\naccount bo\ngroup g ada",
+		"a group that is not there": {"tenant t\npolicy first 1 min-length=12 gone\npolicy rest 9 min-length=7\naccount ada",
+			"ada=not known/unknown"},
+		"only behind one that is": {"tenant t\npolicy first 1 min-length=12 g\npolicy next 2 min-length=9 gone\naccount ada\naccount " +
+			"bo\ngroup g ada",
 			"ada=first/group/g bo=not known/unknown"},
-		"an account named itself": {"tenant t\npolicy first 1 min-length=12 ada\nhead min-length=5\naccount ada\naccount bo", "ada=first/direct bo=own/tenant"},
-		"one number for two":      {"tenant t\npolicy x 1 min-length=12 g\npolicy y 1 min-length=9 g\naccount ada\ngroup g ada", "ada=not known/unknown/g"},
-		"groups in groups":        {"tenant t\nhead min-length=5\npolicy first 1 min-length=12 outer\naccount ada\ngroup inner ada\ngroup outer inner", "ada=first/group/outer"},
-		"synchronised, by SID": {quay + "tenant t\nhead min-length=5\naccount a1 synchronised from=other.example\\x\\S-1-5-21-7-1104\naccount b1 synchronised from=x\\y\\S-1-5-21-7-1105",
+		"an account named itself": {"tenant t\npolicy first 1 min-length=12 ada\nhead min-length=5\naccount ada\naccount bo",
+			"ada=first/direct bo=own/tenant"},
+		"one number for two": {"tenant t\npolicy x 1 min-length=12 g\npolicy y 1 min-length=9 g\naccount ada\ngroup g ada",
+			"ada=not known/unknown/g"},
+		"groups in groups": {"tenant t\nhead min-length=5\npolicy first 1 min-length=12 outer\naccount ada\ngroup inner " +
+			"ada\ngroup outer inner", "ada=first/group/outer"},
+		"synchronised, by SID": {quay +
+			"tenant t\nhead min-length=5\naccount a1 synchronised from=other.example\\x\\S-1-5-21-7-1104\naccount b1 synchronised " +
+			"from=x\\y\\S-1-5-21-7-1105",
 			"a1=own of quay.example/default ada=own/default b1=own of quay.example/default bo=own/default"},
-		"by domain and name": {quay + "tenant t\nhead min-length=5\naccount a1 synchronised from=Quay.Example\\ADA\naccount b1 synchronised from=QUAY\\bo",
+		"by domain and name": {quay +
+			"tenant t\nhead min-length=5\naccount a1 synchronised from=Quay.Example\\ADA\naccount b1 synchronised from=QUAY\\bo",
 			"a1=own of quay.example/default ada=own/default b1=own of quay.example/default bo=own/default"},
-		"by principal name": {quay + "tenant t\nhead min-length=5\naccount a1 synchronised upn=Ada.West@quay.example\naccount b1 synchronised upn=bo@quay.example",
+		"by principal name": {quay +
+			"tenant t\nhead min-length=5\naccount a1 synchronised upn=Ada.West@quay.example\naccount b1 synchronised upn=bo@quay.example",
 			"a1=own of quay.example/default ada=own/default b1=not known/unknown bo=own/default"},
 		"from a domain that is not there": {"tenant t\nhead min-length=5\naccount a1 synchronised from=far.example\\ada", "a1=not known/unknown"},
-		"not in the domain":               {quay + "tenant t\nhead min-length=5\naccount a1 synchronised from=quay.example\\eve", "a1=not known/unknown ada=own/default bo=own/default"},
-		"under a fine-grained policy": {quay + "policy strict 5 min-length=20 ada\ntenant t\nhead min-length=5\naccount a1 synchronised from=quay.example\\ada",
+		"not in the domain": {quay + "tenant t\nhead min-length=5\naccount a1 synchronised from=quay.example\\eve",
+			"a1=not known/unknown ada=own/default bo=own/default"},
+		"under a fine-grained policy": {quay +
+			"policy strict 5 min-length=20 ada\ntenant t\nhead min-length=5\naccount a1 synchronised from=quay.example\\ada",
 			"a1=strict of quay.example/direct ada=strict/direct bo=own/default"},
 	} {
 		if got := told(surveyed(land(t, c.land))); got != c.want {
@@ -171,7 +189,8 @@ func TestEveryKindOfPlace(t *testing.T) {
 // the tenant's own, and its tier is the domain account's where it has none.
 func TestSettingsOfSynchronisedAccounts(t *testing.T) {
 	e := land(t, "domain quay.example S-1-5-21-7\nhead min-length=8 history=24 max-age=90_days\naccount ada rid=500\naccount bo rid=1105\n"+
-		"tenant t sync=pass-through\nhead min-length=5 blocklist=on expiry-for-synced=off\naccount a synchronised factor-required from=quay.example\\ada\naccount b synchronised second-factor factor-not-required from=quay.example\\bo\n"+
+		"tenant t sync=pass-through\nhead min-length=5 blocklist=on expiry-for-synced=off\naccount a synchronised factor-required "+
+		"from=quay.example\\ada\naccount b synchronised second-factor factor-not-required from=quay.example\\bo\n"+
 		"account c factor-required\naccount d factor-not-required\naccount f second-factor")
 	s := surveyed(e)
 	got := map[string]string{}
@@ -189,7 +208,8 @@ func TestSettingsOfSynchronisedAccounts(t *testing.T) {
 	for name, want := range map[string]string{
 		"t / own of quay.example / privileged": "8 characters |24 passwords |90 days |not set the platform has no such setting|off |all ",
 		"t / own of quay.example / standard":   "8 characters |24 passwords |90 days |not set the platform has no such setting|off |none ",
-		"t / own":                              "5 characters |not set the platform has no such setting|not set not collected: the evidence does not hold it|on |off |not set not collected: the evidence does not hold it",
+		"t / own": "5 characters |not set the platform has no such setting|not set not collected: the " +
+			"evidence does not hold it|on |off |not set not collected: the evidence does not hold it",
 	} {
 		if got[name] != want {
 			t.Errorf("%s: %q, want %q", name, got[name], want)
@@ -203,7 +223,8 @@ func TestSettingsOfSynchronisedAccounts(t *testing.T) {
 // What holds for a synchronised account at the tenant's door depends on who
 // checks its password there.
 func TestWaysOfSynchronisation(t *testing.T) {
-	const domain = "domain quay.example S-1-5-21-7\nhead min-length=8 max-age=90_days lockout-threshold=5 lockout-window=15m lockout-duration=15m\naccount ada rid=1104\n"
+	const domain = "domain quay.example S-1-5-21-7\nhead min-length=8 max-age=90_days lockout-threshold=5 lockout-window=15m " +
+		"lockout-duration=15m\naccount ada rid=1104\n"
 	for lines, want := range map[string]string{
 		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=off": "8 characters; 10 failed tries; 1 minute; never expires",
 		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=on":  "8 characters; 10 failed tries; 1 minute; 30 days",
@@ -247,7 +268,8 @@ func TestListInTheDomain(t *testing.T) {
 		"head directory-blocklist-mode=on":                                      Unreadable, // accounts were not listed
 	} {
 		s := surveyed(land(t, "tenant t\n"+lines))
-		if got := s.OwnSettings(0)["directory-blocklist-mode"]; got.Missing != want || want == Unreadable && (got.Problem == "" || got.Remedy == "") {
+		if got := s.OwnSettings(0)["directory-blocklist-mode"]; got.Missing != want || want == Unreadable &&
+			(got.Problem == "" || got.Remedy == "") {
 			t.Errorf("%s: %+v, want %q", lines, got, want)
 		}
 	}
@@ -256,8 +278,9 @@ func TestListInTheDomain(t *testing.T) {
 // The strongest of several settings, where none that is missing could be more.
 func TestStrongest(t *testing.T) {
 	for lines, want := range map[string]string{
-		"head require-lower=2 require-upper=1": "2 ", "head require-lower=0 require-upper=0": "0 ", "head require-upper=1": "1 ", "head require-upper=0": " not collected: the evidence does not hold it",
-		"head min-length=4": " not collected: the evidence does not hold it",
+		"head require-lower=2 require-upper=1": "2 ", "head require-lower=0 require-upper=0": "0 ", "head require-upper=1": "1 ",
+		"head require-upper=0": " not collected: the evidence does not hold it",
+		"head min-length=4":    " not collected: the evidence does not hold it",
 	} {
 		e := land(t, "machine m\n"+lines)
 		e.Authorities[0].Platform, e.Authorities[0].Head.Platform = setting.UnixMachine, setting.UnixMachine
@@ -275,21 +298,27 @@ func TestStrongest(t *testing.T) {
 
 // Exceptions, origins, conditions that are not modelled, lists that are cut.
 func TestConditionsOfPolicies(t *testing.T) {
-	const lines = "tenant t\nhead min-length=5\npolicy p 1 min-length=12 g\npolicy rest 9 min-length=7\naccount ada\naccount bo\naccount cy\naccount sy synchronised from=far.example\\x\naccount gi guest\ngroup g ada bo\ngroup h bo\ngroup part cy"
+	const lines = "tenant t\nhead min-length=5\npolicy p 1 min-length=12 g\npolicy rest 9 min-length=7\naccount ada\naccount " +
+		"bo\naccount cy\naccount sy synchronised from=far.example\\x\naccount gi guest\ngroup g ada bo\ngroup h bo\ngroup part cy"
 	for name, c := range map[string]struct {
 		change func(a *estate.Authority, p *estate.Policy)
 		want   string
 	}{
-		"as it is":               {func(*estate.Authority, *estate.Policy) {}, "ada=p bo=p cy=rest"},
-		"but one":                {func(_ *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: 1}} }, "ada=p bo=rest cy=rest"},
-		"but a group":            {func(a *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: rowOf(a, "h")}} }, "ada=p bo=rest cy=rest"},
-		"but a group unseen":     {func(_ *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: estate.NotFound}} }, "ada=not known bo=not known cy=rest"},
-		"for another origin":     {func(_ *estate.Authority, p *estate.Policy) { p.Of = estate.FromDomain }, "ada=rest bo=rest cy=rest"},
-		"for its own":            {func(_ *estate.Authority, p *estate.Policy) { p.Of = estate.Native }, "ada=p bo=p cy=rest"},
-		"on a condition":         {func(_ *estate.Authority, p *estate.Policy) { p.Open = "the network" }, "ada=not known bo=not known cy=rest"},
-		"for whom is not told":   {func(_ *estate.Authority, p *estate.Policy) { p.Targets, p.TargetsPart = nil, true }, "ada=not known bo=not known cy=not known"},
-		"a group cut short":      {nil, "ada=p bo=p cy=not known"},
-		"the policies cut short": {func(a *estate.Authority, _ *estate.Policy) { a.PoliciesCut = &estate.Cite{} }, "ada=not known bo=not known cy=not known"},
+		"as it is": {func(*estate.Authority, *estate.Policy) {}, "ada=p bo=p cy=rest"},
+		"but one": {func(_ *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: 1}} },
+			"ada=p bo=rest cy=rest"},
+		"but a group": {func(a *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: rowOf(a, "h")}} },
+			"ada=p bo=rest cy=rest"},
+		"but a group unseen": {func(_ *estate.Authority, p *estate.Policy) { p.Except = []estate.Target{{Object: estate.NotFound}} },
+			"ada=not known bo=not known cy=rest"},
+		"for another origin": {func(_ *estate.Authority, p *estate.Policy) { p.Of = estate.FromDomain }, "ada=rest bo=rest cy=rest"},
+		"for its own":        {func(_ *estate.Authority, p *estate.Policy) { p.Of = estate.Native }, "ada=p bo=p cy=rest"},
+		"on a condition":     {func(_ *estate.Authority, p *estate.Policy) { p.Open = "the network" }, "ada=not known bo=not known cy=rest"},
+		"for whom is not told": {func(_ *estate.Authority, p *estate.Policy) { p.Targets, p.TargetsPart = nil, true },
+			"ada=not known bo=not known cy=not known"},
+		"a group cut short": {nil, "ada=p bo=p cy=not known"},
+		"the policies cut short": {func(a *estate.Authority, _ *estate.Policy) { a.PoliciesCut = &estate.Cite{} },
+			"ada=not known bo=not known cy=not known"},
 	} {
 		text := lines
 		if c.change == nil {
@@ -329,7 +358,8 @@ func rowOf(a *estate.Authority, name string) int {
 }
 
 func TestCandidatesElsewhere(t *testing.T) {
-	s := surveyed(land(t, "tenant t\nhead min-length=5\npolicy first 1 min-length=12 g\npolicy second 2 min-length=9 g\npolicy idle 3 min-length=9 h\naccount ada\naccount bo\ngroup g ada\ngroup h"))
+	s := surveyed(land(t, "tenant t\nhead min-length=5\npolicy first 1 min-length=12 g\npolicy second 2 min-length=9 g\npolicy "+
+		"idle 3 min-length=9 h\naccount ada\naccount bo\ngroup g ada\ngroup h"))
 	r := s.Resolutions[0]
 	var got []string
 	for _, c := range r.Candidates(0) {

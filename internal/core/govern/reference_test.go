@@ -57,7 +57,8 @@ func reference(a *estate.Authority, d estate.Dialect, row int) (winner *estate.P
 		best = direct
 	}
 	for _, p := range best {
-		if winner == nil || *p.Precedence < *winner.Precedence || *p.Precedence == *winner.Precedence && bytes.Compare(p.GUID[:], winner.GUID[:]) < 0 {
+		if winner == nil || *p.Precedence < *winner.Precedence || *p.Precedence == *winner.Precedence &&
+			bytes.Compare(p.GUID[:], winner.GUID[:]) < 0 {
 			winner = p
 		}
 	}
@@ -183,9 +184,11 @@ func checkChain(t *testing.T, a *estate.Authority, row int, c Candidate) {
 func TestWhyAndWithout(t *testing.T) {
 	for _, c := range []struct{ world, why, next string }{
 		{"account a\npolicy p 1 1 a", "p: the only policy that reaches the account", "domain default"},
-		{"account a\ngroup g global 1 a\npolicy p 9 1 a\npolicy q 1 2 g", "p: names the account itself: overrides any that comes through a group; q: comes through a group; p names the account itself", "q"},
+		{"account a\ngroup g global 1 a\npolicy p 9 1 a\npolicy q 1 2 g",
+			"p: names the account itself: overrides any that comes through a group; q: comes through a group; p names the account itself", "q"},
 		{"account a\ngroup g global 1 a\npolicy p 9 1 g\npolicy q 1 2 g", "q: lowest precedence; p: higher precedence number than q", "p"},
-		{"account a\ngroup g global 1 a\npolicy p 5 9 g\npolicy q 5 2 g", "q: lowest precedence, and of those with the same the smallest GUID; p: same precedence as q, whose GUID is smaller", "p"},
+		{"account a\ngroup g global 1 a\npolicy p 5 9 g\npolicy q 5 2 g",
+			"q: lowest precedence, and of those with the same the smallest GUID; p: same precedence as q, whose GUID is smaller", "p"},
 		{"account a\ngroup g global 1 a\npolicy p - 9 g", "p: the precedence of p is not in the evidence", ""},
 	} {
 		a := world(t, c.world)
@@ -215,8 +218,9 @@ func TestIgnoredTargets(t *testing.T) {
 		return estate.Target{DN: "CN=" + name, Object: estate.NotFound}
 	}
 	for dialect, wants := range map[estate.Dialect]map[string]string{
-		estate.Windows: {"a": "", "t": "a kind of account", "g": "", "u": "a universal security group", "l": "a global distribution group", "gone": "not in the evidence"},
-		estate.Samba:   {"u": "", "l": "a global distribution group"},
+		estate.Windows: {"a": "", "t": "a kind of account", "g": "", "u": "a universal security group", "l": "a global distribution group",
+			"gone": "not in the evidence"},
+		estate.Samba: {"u": "", "l": "a global distribution group"},
 	} {
 		r := Resolve(a, dialect)
 		for name, want := range wants {
@@ -237,9 +241,11 @@ func TestLongChain(t *testing.T) {
 		row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(i), GroupType: 0x80000002, RID: uint32(i + 1)})
 		b.Member(estate.InDomain("x.example"), row, dn((i+1)%length), i)
 	}
-	account := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: []byte("CN=a,DC=x,DC=example"), Primary: length})
+	account := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: []byte("CN=a,DC=x,DC=example"),
+		Primary: length})
 	one := int64(1)
-	b.At(estate.InDomain("x.example")).Overrides = []estate.Policy{{Name: "p", Precedence: &one, Targets: []estate.Target{{DN: string(dn(0))}}}}
+	b.At(estate.InDomain("x.example")).Overrides = []estate.Policy{{Name: "p", Precedence: &one,
+		Targets: []estate.Target{{DN: string(dn(0))}}}}
 	a := b.Finish()[0]
 	r := Resolve(a, estate.Windows)
 	if g := r.Of(int(account)); g.Policy == nil || len(r.Candidates(int(account))[0].Chain) != length {

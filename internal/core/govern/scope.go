@@ -22,10 +22,6 @@ type Effective struct {
 	Open       string // for Unproven: what is lacking
 }
 
-// Written returns a value as the place writes it from which this one comes;
-// empty where that is not known.
-func (e Effective) Written(v setting.Value) string { return setting.Written(e.Cite.Where, e.Unit, v) }
-
 // Reason tells the four ways apart in which a value can be missing.
 type Reason string
 
@@ -341,7 +337,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 
 // severalReasons stands for an undecided scope whose accounts lack different
 // things.
-const severalReasons = "the evidence does not decide, for more than one reason; trace tells it for each account"
+const severalReasons = "the evidence does not decide, for more than one reason; trace shows it for each account"
 
 // ScopeUnder returns the scope that a policy of an authority would make,
 // whether it governs anybody or not.
@@ -425,8 +421,9 @@ func (s *Scope) atDoor(own map[setting.ID]Effective) {
 	}
 	for id, e := range here {
 		if s.Way == "" && (e.Missing != s.Home[id].Missing || e.Value != s.Home[id].Value) {
-			e = Effective{Missing: Unreadable, Fact: estate.Fact{Cite: s.Home[id].Cite, Problem: "how the passwords of synchronised accounts are checked is not in the evidence, and what holds depends on it",
-				Remedy: "Export the tenant's synchronisation settings and its authentication agents, and gather them with the rest."}}
+			e = Effective{Missing: Unreadable, Fact: estate.Fact{Cite: s.Home[id].Cite,
+				Problem: "how the passwords of synchronised accounts are checked is not in the evidence, and what holds depends on it",
+				Remedy:  "Export the tenant's synchronisation settings and its authentication agents, and gather them with the rest."}}
 		}
 		s.Settings[id] = e
 	}
@@ -543,7 +540,8 @@ func effective(a *estate.Authority, s *Scope) map[setting.ID]Effective {
 	}
 	const reach = setting.ID("directory-blocklist-mode")
 	if e := all[reach]; a.Kind == estate.Tenant && e.Missing == Present && e.Value == setting.On {
-		e.Missing, e.Problem = Unreadable, "the tenant enforces its list in the domain only where an agent runs on each controller, and no export tells whether one does"
+		e.Missing, e.Problem = Unreadable,
+			"the tenant enforces its list in the domain only where an agent runs on each controller, and no export shows whether one does"
 		e.Remedy = "Look on each controller whether the agent for banned passwords runs, and waive this with what you saw."
 		all[reach] = e
 	}

@@ -51,7 +51,8 @@ func nameOf(guid string, c *estate.Container, t *estate.Template) string {
 
 // NewTemplates joins what belongs to a domain.
 func NewTemplates(e *estate.Estate, domain *estate.Authority) *Templates {
-	t := &Templates{domain: domain, units: map[string]*estate.Unit{}, containers: map[string]*estate.Container{}, templates: map[string]*estate.Template{}}
+	t := &Templates{domain: domain, units: map[string]*estate.Unit{}, containers: map[string]*estate.Container{},
+		templates: map[string]*estate.Template{}}
 	for i := range domain.Units {
 		t.units[estate.NormalDN(domain.Units[i].DN)] = &domain.Units[i]
 	}
@@ -78,7 +79,8 @@ func (t *Templates) NameOf(template *estate.Template) string {
 func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 	var all []Linked
 	for i := len(u.Links) - 1; i >= 0; i-- {
-		l := Linked{Unit: u, Link: u.Links[i], Order: len(u.Links) - i, Container: t.containers[u.Links[i].GUID], Template: t.templates[u.Links[i].GUID]}
+		l := Linked{Unit: u, Link: u.Links[i], Order: len(u.Links) - i, Container: t.containers[u.Links[i].GUID],
+			Template: t.templates[u.Links[i].GUID]}
 		switch {
 		case l.Link.Disabled:
 			l.Idle = "the link is disabled"
@@ -94,12 +96,17 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 				l.Open = templateUnseen
 			case grade == maybe:
 				l.Open = why
+			case u.AnyOrder:
+				l.Open = orderUnseen
 			}
 		}
 		all = append(all, l)
 	}
 	return all
 }
+
+// orderUnseen: a policy's report names its own links, and no others.
+const orderUnseen = "which policies are linked there, and in what order, was not exported"
 
 // Root returns the links at the domain's root, the winning one first: enforced
 // links, then the others, each in their link order.
@@ -246,6 +253,9 @@ func (t *Templates) Machines(l Linked) []int {
 func (t *Templates) Machine(row int) Machine {
 	return Machine{row, t.domain.Objects.Control.At(row)&serverTrust != 0}
 }
+
+// Controller reports whether the machine is a controller of the domain.
+func (m Machine) Controller() bool { return m.controller }
 
 // anyMachine is a member of the domain of which no more is known.
 var anyMachine = []Machine{{row: estate.NotFound}}

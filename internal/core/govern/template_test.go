@@ -45,7 +45,8 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 					u.Blocked = true
 					continue
 				}
-				u.Links = append(u.Links, estate.Link{GUID: guid(word[:1]), Enforced: strings.HasSuffix(word, "!"), Disabled: strings.HasSuffix(word, "-")})
+				u.Links = append(u.Links, estate.Link{GUID: guid(word[:1]), Enforced: strings.HasSuffix(word, "!"),
+					Disabled: strings.HasSuffix(word, "-")})
 			}
 		case "template":
 			n := 0
@@ -53,7 +54,8 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 			a.Containers = append(a.Containers, estate.Container{GUID: guid(f[1]), Name: f[1], MachineOff: len(f) > 3,
 				Filtered: true, Whole: true, Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
 			e.Templates = append(e.Templates, estate.Template{GUID: guid(f[1]), Policy: estate.Policy{Name: f[1],
-				Settings: estate.Settings{"min-length": {Value: setting.Number(int64(n))}, "length-limit-relaxed": {Value: setting.On}, "clock-skew": {Value: setting.Number(int64(n * 60))}}}})
+				Settings: estate.Settings{"min-length": {Value: setting.Number(int64(n))}, "length-limit-relaxed": {Value: setting.On},
+					"clock-skew": {Value: setting.Number(int64(n * 60))}}}})
 		case "filter": // LETTER unseen, wmi, or those who may read and apply it; ! denied
 			c := &a.Containers[slices.IndexFunc(a.Containers, func(c estate.Container) bool { return c.Name == f[1] })]
 			switch f[2] {
@@ -68,7 +70,8 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 				}
 			}
 		case "machine":
-			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])), Name: []byte(f[1] + "$")})
+			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])),
+				Name: []byte(f[1] + "$")})
 		}
 	}
 	return NewTemplates(e, b.Finish()[0])
@@ -101,13 +104,16 @@ func TestRootLinks(t *testing.T) {
 		{"unit root A Z", "{Z}[linked; its template is not in the evidence] A", "A?"}, // it may say anything
 		{"unit root A B\nfilter B unseen", "B[linked; filters not in evidence] A", "B?"},
 		{"unit root A B\nfilter B wmi", "B[linked; its WMI filter decides on the machine] A", "B?"},
-		{"unit root A B\nfilter B -512", "B[linked; whether its security filter lets it through depends on groups that are not all in the evidence] A", "B?"},
+		{"unit root A B\nfilter B -512",
+			"B[linked; whether its security filter lets it through depends on groups that are not all in the evidence] A", "B?"},
 		{"unit root A B\nfilter B -516", "B A", "B"},
 		{"unit root A B\nfilter B !-516 S-1-5-11", "B(its security filter keeps it from them) A", "A"},
-		{"unit root A B\nfilter B S-1-5-21-9-9-9-1111", "B[linked; whether its security filter lets it through depends on groups that are not all in the evidence] A", "B?"},
+		{"unit root A B\nfilter B S-1-5-21-9-9-9-1111",
+			"B[linked; whether its security filter lets it through depends on groups that are not all in the evidence] A", "B?"},
 		{"unit root A B\nfilter B S-1-5-32-544", "B(its security filter keeps it from them) A", "A"},
 		{"template E 9\nunit root E B\nfilter B unseen", "B[linked; filters not in evidence] E", "B"}, // whichever works, it is 9
-		{"template E 9\nunit root A E B\nfilter B unseen\nfilter E unseen", "B[linked; filters not in evidence] E[linked; filters not in evidence] A", "B?"},
+		{"template E 9\nunit root A E B\nfilter B unseen\nfilter E unseen",
+			"B[linked; filters not in evidence] E[linked; filters not in evidence] A", "B?"},
 		{"unit root", "", ""},
 	} {
 		x := linkedWorld(t, fourTemplates+c.unit)
@@ -125,7 +131,8 @@ func TestRootLinks(t *testing.T) {
 			t.Errorf("%s: %+v wins, want %s", c.unit, configured, c.wins)
 		}
 	}
-	if beaten := Configured(linkedWorld(t, fourTemplates+"unit root A B D").Root())["min-length"].Beaten; len(beaten) != 2 || beaten[0].By.Name() != "B" {
+	if beaten := Configured(linkedWorld(t, fourTemplates+"unit root A B D").Root())["min-length"].Beaten; len(beaten) != 2 ||
+		beaten[0].By.Name() != "B" {
 		t.Errorf("the beaten: %+v", beaten)
 	}
 }
@@ -152,7 +159,7 @@ func TestLinksAtAPlace(t *testing.T) {
 func TestFilterByGroup(t *testing.T) {
 	for _, c := range []struct{ name, member, holders, want string }{
 		{"a member", "CN=ONE,DC=x,DC=example", "", "2"},
-		{"not a member, as the group's list tells", "CN=TWO,DC=x,DC=example", "", "0"},
+		{"not a member, according to the group's list", "CN=TWO,DC=x,DC=example", "", "0"},
 		{"somebody in it is not in the evidence", "CN=GONE,DC=x,DC=example", "", "1"},
 		{"but its own groups are", "CN=GONE,DC=x,DC=example", "CN=users,DC=x,DC=example", "0"},
 	} {
@@ -166,11 +173,13 @@ func TestFilterByGroup(t *testing.T) {
 		}
 		row := int(b.Object(at, one))
 		b.Object(at, &estate.Record{Class: estate.Computer, DN: []byte("CN=TWO,DC=x,DC=example"), RID: 1002})
-		users := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte("CN=users,DC=x,DC=example"), RID: 1300, Holders: [][]byte{[]byte("CN=all,DC=x,DC=example")}, HolderLines: []uint32{1}})
+		users := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte("CN=users,DC=x,DC=example"), RID: 1300,
+			Holders: [][]byte{[]byte("CN=all,DC=x,DC=example")}, HolderLines: []uint32{1}})
 		if c.holders != "" {
 			b.Member(at, users, []byte("CN=ONE,DC=x,DC=example"), 1)
 		}
-		b.Member(at, b.Object(at, &estate.Record{Class: estate.Group, DN: []byte("CN=all,DC=x,DC=example"), RID: 1301, Holders: [][]byte{[]byte("CN=all,DC=x,DC=example")}, HolderLines: []uint32{1}}), []byte("CN=users,DC=x,DC=example"), 1)
+		b.Member(at, b.Object(at, &estate.Record{Class: estate.Group, DN: []byte("CN=all,DC=x,DC=example"), RID: 1301,
+			Holders: [][]byte{[]byte("CN=all,DC=x,DC=example")}, HolderLines: []uint32{1}}), []byte("CN=users,DC=x,DC=example"), 1)
 		group := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte("CN=g,DC=x,DC=example"), RID: 1200})
 		b.Member(at, group, []byte(c.member), 1)
 		x := NewTemplates(&estate.Estate{}, b.Finish()[0])
@@ -192,7 +201,8 @@ func reversed(parts []string) []string {
 }
 
 func TestMachinesAndUnlinked(t *testing.T) {
-	x := linkedWorld(t, fourTemplates+"unit Quay A\nunit Quay/Shed blocked\nmachine ONE Quay\nmachine TWO Quay/Crane\nmachine THREE Quay/Shed\nmachine FOUR Office")
+	x := linkedWorld(t, fourTemplates+
+		"unit Quay A\nunit Quay/Shed blocked\nmachine ONE Quay\nmachine TWO Quay/Crane\nmachine THREE Quay/Shed\nmachine FOUR Office")
 	l := x.Links(x.Places()[0])[0]
 	var got []string
 	for _, row := range x.Machines(l) {
@@ -218,7 +228,8 @@ func TestDomainWide(t *testing.T) {
 		t.Errorf("clock-skew: %+v", got)
 	}
 	x := linkedWorld(t, fourTemplates+"unit root A")
-	x.units[estate.NormalDN("OU=Domain Controllers,DC=x,DC=example")] = &estate.Unit{DN: "OU=Domain Controllers,DC=x,DC=example", Links: []estate.Link{{GUID: "{B}"}}}
+	x.units[estate.NormalDN("OU=Domain Controllers,DC=x,DC=example")] = &estate.Unit{DN: "OU=Domain Controllers,DC=x,DC=example",
+		Links: []estate.Link{{GUID: "{B}"}}}
 	if wide := x.domainWide(); wide["length-limit-relaxed"].By.Name() != "B" || wide["clock-skew"].By.Name() != "A" {
 		t.Errorf("%+v", wide)
 	}

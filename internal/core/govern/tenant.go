@@ -250,7 +250,8 @@ func (s *Survey) whyUnjoined(domain string) string {
 	})
 	switch {
 	case domain == "":
-		return "the account is synchronised from a domain that the evidence does not name, and no account of its name is in the domains that were gathered"
+		return "the account is synchronised from a domain that the evidence does not name, and no account of its name is in the " +
+			"domains that were gathered"
 	case known:
 		return "the account is synchronised from " + domain + ", and the export of that domain does not hold it"
 	}

@@ -229,7 +229,8 @@ func (t *Tiering) match(i, row int) string {
 	switch {
 	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.RID.At(row) == builtinAdministrator:
 		return "the built-in administrator"
-	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.FlagsOf(row)&estate.AdminCount != 0 && o.FlagsOf(row)&estate.HoldersShown == 0 && t.lacks:
+	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.FlagsOf(row)&estate.AdminCount != 0 &&
+		o.FlagsOf(row)&estate.HoldersShown == 0 && t.lacks:
 		return "is or was in an administrative group (adminCount), and the groups are not all in the evidence"
 	case rule.Name == Privileged && o.FlagsOf(row)&estate.Administrator != 0:
 		return "holds an administrative role"

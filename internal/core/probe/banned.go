@@ -44,7 +44,7 @@ func directoryBanned(q *question) Outcome {
 	if q.Cloud.Mode == setting.On {
 		o = scored(q.m.text, q.Cloud.Words)
 		// The tenant's word reaches only as far as its agents on the controllers.
-		o = unknown("%s, where an agent of the tenant runs on the controllers; whether one does, the evidence does not tell", o.Why)
+		o = unknown("%s, where an agent of the tenant runs on the controllers; whether one does is not in the evidence", o.Why)
 	}
 	o.Cite = q.Cloud.Cite
 	return o

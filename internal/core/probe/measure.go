@@ -122,6 +122,8 @@ var (
 	windows = []setting.Platform{setting.WindowsDomain, setting.WindowsMachine}
 	unix    = []setting.Platform{setting.UnixMachine}
 	ldap    = []setting.Platform{setting.LDAPDirectory}
+	server  = []setting.Platform{setting.DirectoryServer}
+	realm   = []setting.Platform{setting.KerberosRealm}
 	cloud   = []setting.Platform{setting.CloudDirectory}
 	infra   = []setting.Platform{setting.CloudInfra}
 	suite   = []setting.Platform{setting.WorkplaceSuite}
@@ -134,7 +136,7 @@ func (q *question) length() (n int64, text string) {
 	switch {
 	case slices.Contains(windows, q.Platform):
 		n = int64(q.m.units)
-	case slices.Contains(unix, q.Platform) || slices.Contains(ldap, q.Platform):
+	case slices.Contains(unix, q.Platform) || slices.Contains(ldap, q.Platform) || slices.Contains(realm, q.Platform):
 		if n = int64(q.m.bytes); q.m.bytes != q.m.chars {
 			return n, fmt.Sprintf("%d bytes", n)
 		}
@@ -149,10 +151,27 @@ func (q *question) length() (n int64, text string) {
 func (q *question) ofClass() [4]int64 {
 	k := q.m.kinds
 	symbols := k[symbol] + k[space] + k[control] + q.m.highBytes
+	if n, own := q.fifth(); own {
+		symbols -= int(n)
+	}
 	if slices.Contains(infra, q.Platform) {
 		symbols = countAny(q.m.text, infraSymbols)
 	}
 	return [4]int64{int64(k[lower]), int64(k[upper]), int64(k[digit]), int64(symbols)}
+}
+
+// fifth counts a class of its own that some servers have besides the four: characters
+// outside ASCII in a directory server; in a realm everything that is neither letter,
+// digit nor punctuation (both tried).
+func (q *question) fifth() (n int64, has bool) {
+	k := q.m.kinds
+	switch {
+	case slices.Contains(server, q.Platform):
+		return int64(q.m.highBytes), true
+	case slices.Contains(realm, q.Platform):
+		return int64(k[space] + k[control] + q.m.highBytes), true
+	}
+	return 0, false
 }
 
 // infraSymbols are those that an infrastructure cloud takes for its demand.

@@ -37,12 +37,14 @@ var generators = []struct {
 	{"place and number", true, func(s *Seeds) []string {
 		var all []string
 		for _, w := range s.Words {
-			all = append(all, w+"1", title(w)+"1", title(w)+"12", title(w)+"123", title(w)+"123!", fmt.Sprint(title(w), s.Year), fmt.Sprint(title(w), s.Year, "!"))
+			all = append(all, w+"1", title(w)+"1", title(w)+"12", title(w)+"123", title(w)+"123!", fmt.Sprint(title(w), s.Year),
+				fmt.Sprint(title(w), s.Year, "!"))
 		}
 		return all
 	}},
 	{"keyboard walk", true, func(*Seeds) []string {
-		return []string{"qwertyuiop", "qwerty123", "Qwerty123!", "asdfghjkl", "Asdf1234!", "1qaz2wsx", "1qaz@WSX", "!QAZ2wsx", "zaq12wsx", "1q2w3e4r5t", "Q1w2e3r4!", "123456789012"}
+		return []string{"qwertyuiop", "qwerty123", "Qwerty123!", "asdfghjkl", "Asdf1234!", "1qaz2wsx", "1qaz@WSX", "!QAZ2wsx",
+			"zaq12wsx", "1q2w3e4r5t", "Q1w2e3r4!", "123456789012"}
 	}},
 	{"counted up", true, func(s *Seeds) []string {
 		var all []string

@@ -64,7 +64,8 @@ func TestJudge(t *testing.T) {
 		{place(setting.CloudDirectory, words, tenant...), maud, "F3rr1er-f€e", "refused characters"},
 		{place(setting.CloudDirectory, words, tenant...), maud, "M@ud-and-77", "refused account-name"},
 		{place(setting.CloudDirectory, nil, tenant...), maud, "Lantern-and-77", "cannot tell blocklist"},
-		{place(setting.CloudDirectory, nil, "blocklist=audit", "min-length=8", "dictionary-check=on"), maud, "Lantern-and-77", "cannot tell dictionary-check"},
+		{place(setting.CloudDirectory, nil, "blocklist=audit", "min-length=8", "dictionary-check=on"), maud, "Lantern-and-77",
+			"cannot tell dictionary-check"},
 		{place(setting.CloudInfra, nil, "require-symbol=1"), maud, "Lantern~77", "refused require-symbol"}, // not among its symbols
 		{place(setting.CloudInfra, nil, "require-symbol=1"), maud, "Lantern-77", "accepted"},
 		{place(setting.CloudInfra, nil, "min-length=8"), maud, strings.Repeat("a", 129), "refused platform-length"},
@@ -88,7 +89,8 @@ func TestJudge(t *testing.T) {
 	}
 	lacking := place(setting.WindowsDomain, nil, "complexity=off")
 	lacking.Settings["min-length"] = govern.Effective{Missing: govern.NotCollected}
-	if r := Judge(lacking, maud, "x"); r.Verdict != CannotTell || r.Rules[0].Why != "min-length: not collected: the evidence does not hold it" {
+	if r := Judge(lacking, maud, "x"); r.Verdict != CannotTell ||
+		r.Rules[0].Why != "min-length: not collected: the evidence does not hold it" {
 		t.Errorf("a length that was not collected: %+v", r)
 	}
 	reached := place(setting.WindowsDomain, nil, "min-length=4")
@@ -109,23 +111,32 @@ func TestUnixModules(t *testing.T) {
 	named := func(module string, part int64) *estate.Asks {
 		return &estate.Asks{Module: module, Named: true, NamePart: part, Personal: true}
 	}
-	both := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{0, 0, 4, 0}, Further: []estate.Asks{{Module: "pam_unix", Length: 10}}}
+	both := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{0, 0, 4, 0},
+		Further: []estate.Asks{{Module: "pam_unix", Length: 10}}}
 	for _, c := range []struct {
 		asks     *estate.Asks
 		who      Person
 		password string
 		want     Verdict
 	}{
-		{usual, Person{}, "xkvpqzmr", Refused}, {usual, Person{}, "xkvpq7zm!r", Accepted}, {usual, Person{}, "Xkvpqzmr7", Refused}, {usual, Person{}, "xk7vpqz", Refused},
-		{usual, Person{}, "xk7vpq!Z", Accepted}, {usual, Person{}, "aaaaaaaaaaaaaaaaaaaaaaaaaa7a", Refused}, {usual, Person{}, "tide and lantern burn", Accepted},
+		{usual, Person{}, "xkvpqzmr", Refused}, {usual, Person{}, "xkvpq7zm!r", Accepted}, {usual, Person{}, "Xkvpqzmr7", Refused},
+		{usual, Person{}, "xk7vpqz", Refused},
+		{usual, Person{}, "xk7vpq!Z", Accepted}, {usual, Person{}, "aaaaaaaaaaaaaaaaaaaaaaaaaa7a", Refused},
+		{usual, Person{}, "tide and lantern burn", Accepted},
 		{usual, Person{}, strings.Repeat("xk7!Zq", 13), Refused},
-		{qc([4]int64{8, 8, 8, 8}, 8, 3, 8), Person{}, "xk7vpqzmmm9!", Accepted}, {qc([4]int64{9, 9, 9, 9}, 9, 3, 8), Person{}, "xk7vpqzmmm9!", Refused},
+		{qc([4]int64{8, 8, 8, 8}, 8, 3, 8), Person{}, "xk7vpqzmmm9!", Accepted}, {qc([4]int64{9, 9, 9, 9}, 9, 3, 8), Person{},
+			"xk7vpqzmmm9!", Refused},
 		{qc([4]int64{8, 8, 8, 8}, 8, 3, 40), Person{}, "", Refused},
-		{named("pam_pwquality", 0), Person{Account: "ada"}, "xkqadaxkq7", Accepted}, {named("pam_cracklib", 0), Person{Account: "ada"}, "xkqadaxkq7", Refused},
-		{named("pam_pwquality", 0), Person{Account: "maud"}, "xkqduamxkq", Refused}, {named("pam_pwquality", 1), Person{Account: "maud"}, "xkqmauxkq", Accepted},
-		{named("pam_pwquality", 3), Person{Account: "berti"}, "xkqertxkqz", Accepted}, {named("pam_pwquality", 4), Person{Account: "berti"}, "xkqbertxkqz", Refused},
-		{named("pam_pwquality", 9), Person{Account: "berti"}, "xkqbertxkqz", Accepted}, {named("pam_pwquality", 9), Person{Account: "berti"}, "xkqbertixkqz", Refused},
-		{named("pam_pwquality", 0), Person{"x", "Maud Bergh,,,"}, "7Bergh7x7", Accepted}, {named("pam_pwquality", 0), Person{"x", "Maud Bergh,,,"}, "7duaM7x7", Refused},
+		{named("pam_pwquality", 0), Person{Account: "ada"}, "xkqadaxkq7", Accepted}, {named("pam_cracklib", 0), Person{Account: "ada"},
+			"xkqadaxkq7", Refused},
+		{named("pam_pwquality", 0), Person{Account: "maud"}, "xkqduamxkq", Refused},
+		{named("pam_pwquality", 1), Person{Account: "maud"}, "xkqmauxkq", Accepted},
+		{named("pam_pwquality", 3), Person{Account: "berti"}, "xkqertxkqz", Accepted},
+		{named("pam_pwquality", 4), Person{Account: "berti"}, "xkqbertxkqz", Refused},
+		{named("pam_pwquality", 9), Person{Account: "berti"}, "xkqbertxkqz", Accepted},
+		{named("pam_pwquality", 9), Person{Account: "berti"}, "xkqbertixkqz", Refused},
+		{named("pam_pwquality", 0), Person{"x", "Maud Bergh,,,"}, "7Bergh7x7", Accepted},
+		{named("pam_pwquality", 0), Person{"x", "Maud Bergh,,,"}, "7duaM7x7", Refused},
 		{both, Person{}, "x7x8x9x6", Refused}, {both, Person{}, "x7x8x9x6x5", Accepted}, // enough by credits, and pam_unix asks for ten
 	} {
 		if got := Judge(place(setting.UnixMachine, c.asks, "min-length=0", "name-check=on"), c.who, c.password); got.Verdict != c.want {
@@ -136,14 +147,16 @@ func TestUnixModules(t *testing.T) {
 
 func TestSummaryAndPatterns(t *testing.T) {
 	s := Summarise("Cafe\u0301 港1")
-	if s.Length != 8 || s.Bytes != 11 || s.Marks != 1 || !slices.Equal(s.Classes, []string{"lower", "upper", "digit", "symbol", "other letter", "other"}) {
+	if s.Length != 8 || s.Bytes != 11 || s.Marks != 1 ||
+		!slices.Equal(s.Classes, []string{"lower", "upper", "digit", "symbol", "other letter", "other"}) {
 		t.Errorf("%+v", s)
 	}
 	families := Patterns(Seeds{Year: 2026, Words: []string{"quay"}, Own: []string{"Maud"}})
 	has := func(family, password string) bool {
 		return slices.ContainsFunc(families, func(f Family) bool { return f.Name == family && slices.Contains(f.Passwords, password) })
 	}
-	for family, password := range map[string]string{"season and year": "Winter2025!", "place and number": "Quay123!", "own name": "maud26!", "doubled word": "quayquay", "letters swapped": "Qu@y1!", "counted up": "Welcome07!"} {
+	for family, password := range map[string]string{"season and year": "Winter2025!", "place and number": "Quay123!",
+		"own name": "maud26!", "doubled word": "quayquay", "letters swapped": "Qu@y1!", "counted up": "Welcome07!"} {
 		if !has(family, password) {
 			t.Errorf("%s lacks %s", family, password)
 		}

@@ -54,21 +54,26 @@ var rules = slices.Concat([]rule{
 	}},
 	{name: "account-name", on: slices.Concat(windows, cloud), judge: accountName},
 	{name: "classes-required", reads: []setting.ID{"classes-required"}, judge: func(q *question) Outcome {
-		asked, have := min(q.number("classes-required"), 4), int64(0)
+		most, of := int64(4), "four"
+		fifth, has := q.fifth()
+		if has {
+			most, of = 5, "five"
+		}
+		asked, have := min(q.number("classes-required"), most), min(fifth, 1)
 		if asked <= 0 {
 			return Outcome{}
 		}
 		for _, n := range q.ofClass() {
 			have += min(n, 1)
 		}
-		return judged(have < asked, "%d of four classes of characters, %d are asked for", have, asked)
+		return judged(have < asked, "%d of %s classes of characters, %d are asked for", have, of, asked)
 	}},
 }, classRules(), []rule{
-	{name: "empty", on: slices.Concat(unix, ldap, cloud, infra, suite, idp), judge: func(q *question) Outcome {
+	{name: "empty", on: slices.Concat(unix, ldap, server, realm, cloud, infra, suite, idp), judge: func(q *question) Outcome {
 		switch {
 		case q.m.bytes > 0:
 			return Outcome{}
-		case slices.Contains(ldap, q.Platform):
+		case slices.Contains(ldap, q.Platform) || slices.Contains(server, q.Platform):
 			return unknown("a server may store an empty password; nobody signs in with it, for without one a sign-in is anonymous")
 		}
 		return no("an empty password is not taken")
@@ -281,7 +286,8 @@ func simple(text string, m *estate.Asks) bool {
 	}
 	// What is not good enough with all its classes may be with fewer.
 	for ; classes > 0; classes-- {
-		if enough(g.Least[classes-1], alphabets[classes-1]) || classes == 2 && g.Words > 0 && int64(words) >= g.Words && enough(g.Phrase, inPhrases) {
+		if enough(g.Least[classes-1], alphabets[classes-1]) || classes == 2 && g.Words > 0 && int64(words) >= g.Words &&
+			enough(g.Phrase, inPhrases) {
 			return false
 		}
 	}
@@ -410,6 +416,13 @@ func nameCheck(q *question) Outcome {
 	}
 	text := asciiLower(q.m.text)
 	name, _, _ := strings.Cut(asciiLower(q.who.Account), "@")
+	if slices.Contains(server, q.Platform) {
+		const part = 3 // passwordMinTokenLength, unless it is set otherwise
+		if len(name) >= part && strings.Contains(text, name) {
+			return no("the account's name is in it")
+		}
+		return aside("refused if a word of the account's entry is in it (name, surname, mail and others); the evidence cannot tell")
+	}
 	if !slices.Contains(unix, q.Platform) {
 		switch {
 		case holds(text, 1, name):

@@ -99,7 +99,7 @@ func (p *player) until(now int64) {
 			}
 			p.tell(opens, Opened)
 		case forgets >= 0 && forgets <= now:
-			if p.l.Counting != forecast.Quiet {
+			if p.l.Counting != forecast.Quiet && p.l.Counting != forecast.Stretch {
 				p.failures = p.failures[1:]
 			} else {
 				p.failures = nil
@@ -171,7 +171,8 @@ func Timeline(name, text string) ([]SignIn, error) {
 			continue
 		}
 		fail := func(format string, args ...any) error {
-			return fmt.Errorf("%s:%d: %s; expected TIME wrong, TIME right, or TIME old, such as \"10m wrong\"", name, i+1, fmt.Sprintf(format, args...))
+			return fmt.Errorf("%s:%d: %s; expected TIME wrong, TIME right, or TIME old, such as \"10m wrong\"", name, i+1,
+				fmt.Sprintf(format, args...))
 		}
 		at := strings.LastIndexAny(line, " \t")
 		if at < 0 {

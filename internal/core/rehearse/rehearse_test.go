@@ -21,23 +21,40 @@ func TestPlay(t *testing.T) {
 		timeline string
 		want     string
 	}{
-		{"three lock", normal, forecast.Quiet, "0 wrong|10s wrong|20s wrong|30s right|140s right", "0f1 10f2 20f3 20LOCK3 30r3 80zero0 140OPEN0 140s0"},
+		{"three lock", normal, forecast.Quiet, "0 wrong|10s wrong|20s wrong|30s right|140s right",
+			"0f1 10f2 20f3 20LOCK3 30r3 80zero0 140OPEN0 140s0"},
 		{"a quiet time forgets all", normal, forecast.Quiet, "0 wrong|50s wrong|110s wrong|120s wrong", "0f1 50f2 110zero0 110f1 120f2"},
 		{"sliding forgets one by one", normal, forecast.Sliding, "0 wrong|50s wrong|70s wrong|100s wrong", "0f1 50f2 70f2 100f3 100LOCK3"},
 		{"quiet would have locked later", normal, forecast.Quiet, "0 wrong|50s wrong|70s wrong", "0f1 50f2 70f3 70LOCK3"},
 		{"a success clears", normal, forecast.Quiet, "0 wrong|1s wrong|2s right|3s wrong|4s wrong", "0f1 1f2 2s0 3f1 4f2"},
-		{"the failures outlive the lock", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Quiet, "0 wrong|0 wrong|10s wrong|15s right|20s right", "0f1 0f2 0LOCK2 10OPEN2 10f3 10LOCK3 15r3 20OPEN3 20s0"},
-		{"until an administrator", forecast.Lockout{Known: true, Threshold: 1, Window: 10, ByAdmin: true}, forecast.Quiet, "0 wrong|5h right", "0f1 0LOCK1 10zero0 18000r0"},
-		{"only a success forgets", forecast.Lockout{Known: true, Threshold: 2, NoWindow: true, Duration: 60}, forecast.Quiet, "0 wrong|10d wrong|11d wrong", "0f1 864000f2 864000LOCK2 864060OPEN2 950400f3 950400LOCK3"},
-		{"the module forgets all when a lock ends", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Sliding, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 11OPEN0 12f1 13f2 13LOCK2 14r2"},
-		{"the first after a lock is spared", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Spared, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN2 12f3 13f4 13LOCK4 14r4"},
-		{"a success clears nothing", forecast.LockoutOf("unix-machine", policy("lockout-threshold 2 lockout-window 60 lockout-duration 5 success-clears off")), forecast.Sliding, "0 wrong|1s right|9s wrong|14s right|15s right", "0f1 1s1 9f2 9LOCK2 14r2 15OPEN0 15s0"},
+		{"the failures outlive the lock", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Quiet,
+			"0 wrong|0 wrong|10s wrong|15s right|20s right", "0f1 0f2 0LOCK2 10OPEN2 10f3 10LOCK3 15r3 20OPEN3 20s0"},
+		{"until an administrator", forecast.Lockout{Known: true, Threshold: 1, Window: 10, ByAdmin: true}, forecast.Quiet,
+			"0 wrong|5h right", "0f1 0LOCK1 10zero0 18000r0"},
+		{"only a success forgets", forecast.Lockout{Known: true, Threshold: 2, NoWindow: true, Duration: 60}, forecast.Quiet,
+			"0 wrong|10d wrong|11d wrong", "0f1 864000f2 864000LOCK2 864060OPEN2 950400f3 950400LOCK3"},
+		{"the module forgets all when a lock ends", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10},
+			forecast.Sliding, "0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 11OPEN0 12f1 13f2 13LOCK2 14r2"},
+		{"the first after a lock is spared", forecast.Lockout{Known: true, Threshold: 2, Window: 100, Duration: 10}, forecast.Spared,
+			"0 wrong|0 wrong|12s wrong|13s wrong|14s right", "0f1 0f2 0LOCK2 10OPEN2 12f3 13f4 13LOCK4 14r4"},
+		{"a success clears nothing",
+			forecast.LockoutOf("unix-machine", policy("lockout-threshold 2 lockout-window 60 lockout-duration 5 success-clears off")),
+			forecast.Sliding, "0 wrong|1s right|9s wrong|14s right|15s right", "0f1 1s1 9f2 9LOCK2 14r2 15OPEN0 15s0"},
 		{"nothing locks", forecast.Lockout{Known: true, Never: true}, forecast.Quiet, "0 wrong|1s wrong|2s wrong", "0f1 1f2 2f3"},
-		{"a window of 0 locks nothing", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|0 wrong|0 wrong|1s right", "0f1 0f1 0f1 1s0"},
-		{"but where the first failure locks", forecast.LockoutOf("windows-domain", policy("lockout-threshold 1 lockout-window at-once lockout-duration 60")), forecast.Quiet, "0 wrong|1s wrong|60s wrong", "0f1 0LOCK1 1r1 60OPEN1 60f1 60LOCK1"},
-		{"an old password is not counted", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 3")), forecast.Quiet, "0 old|0 wrong|0 old|0 wrong|1s old", "0OLD0 0f1 0OLD1 0f2 0LOCK2 1r2"},
-		{"but where no history is kept", forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 2")), forecast.Quiet, "0 old|0 old", "0f1 0f2 0LOCK2"},
-		{"or elsewhere", forecast.LockoutOf("unix-machine", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 24")), forecast.Sliding, "0 old|0 old", "0f1 0f2 0LOCK2"},
+		{"a window of 0 locks nothing",
+			forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window at-once lockout-duration 60")), forecast.Quiet,
+			"0 wrong|0 wrong|0 wrong|1s right", "0f1 0f1 0f1 1s0"},
+		{"but where the first failure locks",
+			forecast.LockoutOf("windows-domain", policy("lockout-threshold 1 lockout-window at-once lockout-duration 60")), forecast.Quiet,
+			"0 wrong|1s wrong|60s wrong", "0f1 0LOCK1 1r1 60OPEN1 60f1 60LOCK1"},
+		{"an old password is not counted",
+			forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 3")),
+			forecast.Quiet, "0 old|0 wrong|0 old|0 wrong|1s old", "0OLD0 0f1 0OLD1 0f2 0LOCK2 1r2"},
+		{"but where no history is kept",
+			forecast.LockoutOf("windows-domain", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 2")),
+			forecast.Quiet, "0 old|0 old", "0f1 0f2 0LOCK2"},
+		{"or elsewhere", forecast.LockoutOf("unix-machine", policy("lockout-threshold 2 lockout-window 60 lockout-duration 60 history 24")),
+			forecast.Sliding, "0 old|0 old", "0f1 0f2 0LOCK2"},
 	} {
 		tries, err := Timeline("t", strings.ReplaceAll(c.timeline, "|", "\n"))
 		if err != nil {
@@ -72,7 +89,8 @@ func policy(text string) forecast.Policy {
 func TestPlayAgainstForecast(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(3, 4))
 	for range 600 {
-		l := forecast.Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40), NoWindow: rnd.IntN(8) == 0, Counting: forecast.Counting(rnd.IntN(3))}
+		l := forecast.Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40),
+			NoWindow: rnd.IntN(8) == 0, Counting: forecast.Counting(rnd.IntN(3))}
 		if rnd.IntN(3) == 0 { // without a window
 			l.NoWindow, l.Counting = true, forecast.Afresh+forecast.Counting(rnd.IntN(2))
 		}
@@ -105,7 +123,8 @@ func TestTimelines(t *testing.T) {
 	if err != nil || fmt.Sprint(all) != "[{0 0} {600 0} {3600 1}]" {
 		t.Errorf("%v %v", all, err)
 	}
-	for text, want := range map[string]string{"": "no sign-in", "wrong": `t:1: "wrong"; expected TIME wrong`, "5m maybe": `t:1: "maybe"`, "\n5 wrong": "t:2: \"5\" is no time with a unit", "-5m wrong": "from the beginning",
+	for text, want := range map[string]string{"": "no sign-in", "wrong": `t:1: "wrong"; expected TIME wrong`, "5m maybe": `t:1: "maybe"`,
+		"\n5 wrong": "t:2: \"5\" is no time with a unit", "-5m wrong": "from the beginning",
 		"5m wrong\n4m wrong": "t:2: \"4m\" is before the line above", "never wrong": "no time from the beginning"} {
 		if _, err := Timeline("t", text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)

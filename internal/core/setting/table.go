@@ -17,6 +17,8 @@ const (
 	WindowsTemplate    Platform = "windows-template"     // a group-policy template
 	UnixMachine        Platform = "unix-machine"         // one Unix machine's own accounts
 	LDAPDirectory      Platform = "ldap-directory"       // a directory with the password-policy object class
+	DirectoryServer    Platform = "389-directory-server" // a 389 Directory Server, with policies of its own kind
+	KerberosRealm      Platform = "kerberos-realm"       // the accounts of a realm of MIT Kerberos, or of FreeIPA
 	CloudDirectory     Platform = "cloud-directory"      // the directory tenant of a cloud
 	CloudInfra         Platform = "cloud-infrastructure" // the accounts of an infrastructure cloud
 	WorkplaceSuite     Platform = "workplace-suite"      // a suite of office programs
@@ -25,7 +27,8 @@ const (
 )
 
 // Places are the platforms that an authority can run on.
-var Places = []Platform{WindowsDomain, WindowsMachine, UnixMachine, LDAPDirectory, CloudDirectory, CloudInfra, WorkplaceSuite, IdentityProvider}
+var Places = []Platform{WindowsDomain, WindowsMachine, UnixMachine, LDAPDirectory, DirectoryServer, KerberosRealm,
+	CloudDirectory, CloudInfra, WorkplaceSuite, IdentityProvider}
 
 // groupPolicy is a limit that holds wherever group policy sets the value. The
 // directory itself takes more: any number that its attribute can hold.
@@ -50,9 +53,12 @@ var (
 	windows       = []Platform{WindowsDomain, WindowsFineGrained, WindowsMachine, WindowsTemplate}
 	windowsWide   = []Platform{WindowsDomain, WindowsMachine, WindowsTemplate}
 	windowsDomain = []Platform{WindowsDomain, WindowsTemplate}
+	templates     = []Platform{WindowsTemplate}
 	cloud         = []Platform{CloudDirectory}
 	unix          = []Platform{UnixMachine}
 	ldap          = []Platform{LDAPDirectory}
+	server        = []Platform{DirectoryServer}
+	realm         = []Platform{KerberosRealm}
 	infra         = []Platform{CloudInfra}
 	suite         = []Platform{WorkplaceSuite}
 	provider      = []Platform{IdentityProvider}
@@ -70,7 +76,7 @@ var offAuditOn = []string{"off", "audit", "on"}
 // driven from it; a new setting is one more row.
 var table = []Setting{
 	{
-		ID: "min-length", Title: "Minimum length", Kind: Length, On: also(windows, unix, ldap, tenants), Stronger: Higher, Noun: "characters",
+		ID: "min-length", Title: "Minimum length", Kind: Length, On: also(windows, unix, ldap, server, realm, tenants), Stronger: Higher, Noun: "characters",
 		Limits:   inDirectory(groupPolicy(0, 128), 65535, 255),
 		Defaults: map[Platform]Value{WindowsDomain: Number(7), WindowsMachine: Number(0), CloudDirectory: Number(8)},
 		Meaning:  "Least number of characters of a new password; 0 allows an empty one.",
@@ -95,59 +101,63 @@ var table = []Setting{
 		Meaning:  "Three of the character categories, and no account name inside.",
 	},
 	{
-		ID: "classes-required", Title: "Character classes", Kind: Count, On: also(unix, cloud, infra), Stronger: Higher, Noun: "classes",
+		ID: "classes-required", Title: "Character classes", Kind: Count, On: also(unix, server, realm, cloud, infra), Stronger: Higher, Noun: "classes",
 		Defaults: map[Platform]Value{CloudDirectory: Number(3)},
 		Meaning:  "How many of lower case, upper case, digits, symbols and other letters must occur.",
 	},
-	{ID: "require-lower", Title: "Lower-case letters", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
+	{ID: "require-lower", Title: "Lower-case letters", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of lower-case letters."},
-	{ID: "require-upper", Title: "Upper-case letters", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
+	{ID: "require-upper", Title: "Upper-case letters", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of upper-case letters."},
-	{ID: "require-digit", Title: "Digits", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
+	{ID: "require-digit", Title: "Digits", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of digits."},
-	{ID: "require-symbol", Title: "Symbols", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters",
+	{ID: "require-symbol", Title: "Symbols", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of characters that are neither letters nor digits."},
-	{ID: "require-letter", Title: "Letters", Kind: Count, On: also(unix, infra, provider), Stronger: Higher, Noun: "characters", Of: []ID{"require-lower", "require-upper"},
+	{ID: "require-letter", Title: "Letters", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
+		Of:      []ID{"require-lower", "require-upper"},
 		Meaning: "Least number of letters, of lower or upper case; the greater of the two demands."},
-	{ID: "name-check", Title: "Name check", Kind: Toggle, On: also(unix, provider), Choices: onOff, Stronger: Higher,
+	{ID: "name-check", Title: "Name check", Kind: Toggle, On: also(unix, server, provider), Choices: onOff, Stronger: Higher,
 		Meaning: "Refuses a password that holds the account's or the person's name."},
-	{ID: "dictionary-check", Title: "Dictionary check", Kind: Choice, On: also(unix, cloud, suite, provider), Choices: offAuditOn, Stronger: Higher,
-		Meaning: "Refuses common passwords; audit only logs them."},
+	{ID: "dictionary-check", Title: "Dictionary check", Kind: Choice, On: also(unix, server, cloud, suite, provider), Choices: offAuditOn,
+		Stronger: Higher,
+		Meaning:  "Refuses common passwords; audit only logs them."},
 	{ID: "blocklist", Title: "Banned words", Kind: Choice, On: also(cloud, unix), Choices: offAuditOn, Stronger: Higher,
 		Meaning: "Refuses the organisation's own banned words; audit only logs them."},
 	{ID: "blocklist-size", Title: "Banned words listed", Kind: Count, On: also(cloud, unix), Stronger: Higher, Noun: "words",
 		Meaning: "How many words the organisation's own list holds."},
-	{ID: "banned-list", Title: "List of banned passwords", Kind: Choice, On: also(cloud, unix, suite, provider), Choices: offAuditOn, Stronger: Higher, Of: []ID{"blocklist", "dictionary-check"},
+	{ID: "banned-list", Title: "List of banned passwords", Kind: Choice, On: also(cloud, unix, suite, provider), Choices: offAuditOn,
+		Stronger: Higher, Of: []ID{"blocklist", "dictionary-check"},
 		Meaning: "Refuses what is on a list of banned passwords, the platform's own or the organisation's."},
-	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, On: unix, Stronger: Lower, Noun: "characters",
+	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, On: also(unix, server), Stronger: Lower, Noun: "characters",
 		Specials: []Known{{Special: Unlimited, Rank: Weakest, Phrase: "any repeat"}},
 		Meaning:  "Longest run of one and the same character."},
-	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, On: unix, Stronger: Lower, Noun: "characters",
+	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, On: also(unix, server), Stronger: Lower, Noun: "characters",
 		Specials: []Known{{Special: Unlimited, Rank: Weakest, Phrase: "any sequence"}},
 		Meaning:  "Longest run such as 1234 or abcd."},
 	{ID: "min-changed", Title: "Changed characters", Kind: Count, On: unix, Stronger: Higher, Noun: "characters",
 		Meaning: "How many characters must differ from the old password."},
 	{
-		ID: "history", Title: "Password history", Kind: Count, On: also(windows, unix, ldap, infra, suite, provider), Stronger: Higher, Noun: "passwords",
+		ID: "history", Title: "Password history", Kind: Count, On: also(windows, unix, ldap, server, realm, infra, suite, provider), Stronger: Higher,
+		Noun:     "passwords",
 		Limits:   inDirectory(groupPolicy(0, 24), 65535, 65535),
 		Defaults: map[Platform]Value{WindowsDomain: Number(24), WindowsMachine: Number(0)},
 		Meaning:  "How many former passwords are refused.",
 	},
 	{
-		ID: "max-age", Title: "Maximum age", Kind: Duration, On: also(windows, unix, ldap, tenants),
+		ID: "max-age", Title: "Maximum age", Kind: Duration, On: also(windows, unix, ldap, server, realm, tenants),
 		Specials: []Known{{Special: Never, Rank: Undecided, Phrase: "never expires"}},
 		Limits:   inDirectory(groupPolicy(0, 999*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(42 * day), WindowsMachine: Number(42 * day)},
 		Meaning:  "After this time a password must be changed; whether sooner is better depends on the baseline.",
 	},
 	{
-		ID: "min-age", Title: "Minimum age", Kind: Duration, On: also(windows, unix, ldap, provider), Stronger: Higher,
+		ID: "min-age", Title: "Minimum age", Kind: Duration, On: also(windows, unix, ldap, server, realm, provider), Stronger: Higher,
 		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "change at once"}},
 		Limits:   inDirectory(groupPolicy(0, 998*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
 		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
 	},
-	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(unix, ldap, provider),
+	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(unix, ldap, server, provider),
 		Meaning: "How long before expiry the user is warned."},
 	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, On: unix, Stronger: Lower,
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never disabled"}},
@@ -164,36 +174,42 @@ var table = []Setting{
 		Meaning: "How often a local Unix password is hashed anew (SHA-256 and SHA-512), or its cost factor (bcrypt, yescrypt)."},
 	{ID: "lm-hash-stored", Title: "LM hash stored", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Lower,
 		Meaning: "The old LAN Manager hash is kept beside the new one."},
-	{ID: "blank-password-console-only", Title: "Blank passwords at the console only", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
-		Meaning: "An account with an empty password cannot be used over the network."},
+	{ID: "blank-password-console-only", Title: "Blank passwords at the console only", Kind: Toggle, On: windowsWide, Choices: onOff,
+		Stronger: Higher,
+		Meaning:  "An account with an empty password cannot be used over the network."},
 	{
-		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, cloud, provider), Stronger: Lower, Noun: "failed tries",
+		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, server, realm, cloud, provider),
+		Stronger: Lower, Noun: "failed tries",
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never locks"}},
 		Limits:   inDirectory(groupPolicy(0, 999), 65535, 65535),
 		Defaults: map[Platform]Value{WindowsDomain: Of(Never), WindowsMachine: Number(10), CloudDirectory: Number(10)},
 		Meaning:  "Failed tries before the account locks.",
 	},
 	{
-		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: also(windows, unix, ldap, cloud, provider), Stronger: Higher,
+		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: also(windows, unix, ldap, server, realm, cloud, provider), Stronger: Higher,
 		Specials: []Known{{Special: UntilAdmin, Rank: Strongest, Phrase: "locks until an administrator unlocks"}},
 		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute), CloudDirectory: Number(60)},
 		Meaning:  "How long a locked account stays locked.",
 	},
 	{
-		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: also(windows, unix, ldap), Stronger: Higher,
-		Specials: []Known{{Special: Never, Rank: Strongest, Phrase: "only a success clears the count"}, {Special: AtOnce, Rank: Weakest, Phrase: "every failure starts the count again", Fails: true}},
+		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: also(windows, unix, ldap, server, realm), Stronger: Higher,
+		Specials: []Known{{Special: Never, Rank: Strongest, Phrase: "only a success clears the count"},
+			{Special: AtOnce, Rank: Weakest, Phrase: "every failure starts the count again", Fails: true}},
 		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute)},
-		Meaning:  "Quiet time after which the count of failed tries starts again; where every failure starts it again, nothing locks unless the first failure does.",
+		Meaning: "Quiet time after which the count of failed tries starts again; where every failure starts it again, nothing locks " +
+			"unless the first failure does.",
 	},
 	{ID: "success-clears", Title: "Success clears the count", Kind: Toggle, On: unix, Choices: onOff,
-		Meaning: "A sign-in with the right password clears the count of failed tries; otherwise scattered mistakes add up, and only time takes them away."},
+		Meaning: "A sign-in with the right password clears the count of failed tries; otherwise scattered mistakes add up, and only " +
+			"time takes them away."},
 	{ID: "failure-delay", Title: "Delay after a failure", Kind: Duration, On: unix, Stronger: Higher,
 		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "none"}},
 		Meaning:  "How long a failed try has to wait for its answer; tries at the same time do not wait for one another."},
-	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: also(windowsWide, unix), Choices: onOff, Stronger: Higher,
-		Meaning: "The lockout reaches the built-in administrator, or root, too."},
+	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: also(windowsWide, unix), Choices: onOff,
+		Stronger: Higher,
+		Meaning:  "The lockout reaches the built-in administrator, or root, too."},
 	{ID: "logoff-at-hours-end", Title: "Log-off at the end of hours", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
 		Meaning: "Sessions are ended when the account's permitted hours end."},
 	{ID: "directory-blocklist-mode", Title: "Banned words in the domain", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
@@ -213,8 +229,15 @@ var table = []Setting{
 		Limits: groupPolicy(0, 99999*minute), Meaning: "How far clocks may differ before Kerberos refuses."},
 	{ID: "ticket-checks-logon", Title: "Tickets check log-on rights", Kind: Toggle, On: windowsDomain, Choices: onOff, Stronger: Higher,
 		Meaning: "Every request for a service ticket is checked against the account's rights."},
-	{ID: "mfa-capable", Title: "Second factor registered", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"}, Stronger: Higher,
-		Meaning: "Which of the scope's accounts have registered a second factor; whether they are asked for it is another setting."},
+	{ID: "managed-admin", Title: "Managed local administrator", Kind: Choice, On: templates, Choices: []string{"off", "cloud", "directory"}, Stronger: Higher,
+		Meaning: "The password of a machine's local administrator is set anew by itself, and kept in the directory or in the cloud."},
+	{ID: "managed-admin-length", Title: "Length of managed passwords", Kind: Length, On: templates, Stronger: Higher, Noun: "characters",
+		Limits: map[Platform]Range{WindowsTemplate: {8, 64}}, Meaning: "How many characters a managed password of a local administrator has."},
+	{ID: "managed-admin-age", Title: "Age of managed passwords", Kind: Duration, On: templates, Stronger: Lower,
+		Limits: map[Platform]Range{WindowsTemplate: {day, 365 * day}}, Meaning: "After this time a managed password of a local administrator is set anew."},
+	{ID: "mfa-capable", Title: "Second factor registered", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"},
+		Stronger: Higher,
+		Meaning:  "Which of the scope's accounts have registered a second factor; whether they are asked for it is another setting."},
 	{ID: "empty-accepted", Title: "Empty password accepted", Kind: Toggle, On: unix, Choices: onOff, Stronger: Lower,
 		Meaning: "A service lets an account in whose password is empty."},
 	{ID: "mfa", Title: "Second factor", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"}, Stronger: Higher,

@@ -11,6 +11,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/token"
 )
 
 // Error is one mistake in a YAML file.
@@ -49,6 +51,52 @@ func (t Text) Errorf(path, format string, args ...any) error {
 	return &Error{path, max(t.Line, 1), max(t.Column, 1), fmt.Sprintf(format, args...)}
 }
 
+// Bounds of a file. People who write by hand stay far below them; beyond, a few
+// bytes could cost gigabytes or minutes.
+const (
+	mostBytes = 1 << 20
+	mostLine  = 4096 // bytes: what stands in a row costs its square
+	mostDepth = 64
+)
+
+// bounded refuses what would cost too much to read.
+func bounded(path string, data []byte) error {
+	if len(data) > mostBytes {
+		return &Error{path, 1, 1, fmt.Sprintf("more than %d MiB; expected a file that somebody wrote by hand", mostBytes>>20)}
+	}
+	// A nest is counted by its brackets, and by what can stand in a row on a line;
+	// brackets in texts count too, which only matters to a text of dozens.
+	depth, line, onLine, begun := 0, 1, 0, 0
+	for i, c := range data {
+		if i-begun > mostLine {
+			return &Error{path, line, 1, fmt.Sprintf("a line of more than %d bytes; break it", mostLine)}
+		}
+		switch c {
+		case '\n':
+			line, onLine, begun = line+1, 0, i+1
+		case '[', '{':
+			depth++
+		case ']', '}':
+			depth = max(depth-1, 0)
+		case '-', '?':
+			onLine++
+		case ' ':
+		default:
+			onLine = -1 << 30 // no mark any more
+		}
+		if depth > mostDepth || onLine > 1000 {
+			return &Error{path, line, 1, fmt.Sprintf("nested more than %d deep; expected a file that somebody wrote by hand", mostDepth)}
+		}
+	}
+	for _, t := range lexer.Tokenize(string(data)) {
+		if t.Type == token.AliasType || t.Type == token.AnchorType {
+			return &Error{path, t.Position.Line, t.Position.Column,
+				"anchors and aliases (& and *) are not taken; write the value where it belongs, or put the text in quotes"}
+		}
+	}
+	return nil
+}
+
 // Unmarshal reads data, which came from path, into the struct v points at.
 func Unmarshal(path string, data []byte, v any) (err error) {
 	// The package panics on some files that are not YAML at all (fuzzing found
@@ -58,6 +106,9 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 			err = &Error{path, 1, 1, "this is not YAML that can be read; look for a stray \"!\", \"&\" or \"*\""}
 		}
 	}()
+	if err := bounded(path, data); err != nil {
+		return err
+	}
 	err = yaml.UnmarshalWithOptions(data, v, yaml.Strict())
 	if err == nil {
 		return nil
@@ -73,7 +124,7 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 	var unknown *yaml.UnknownFieldError
 	if errors.As(err, &unknown) {
 		known := keys(reflect.TypeOf(v), nil)
-		out.Text = fmt.Sprintf("unknown key %q; the nearest known key is %q", unknown.Token.Value, Nearest(unknown.Token.Value, known))
+		out.Text = fmt.Sprintf("unknown key %q; %s", unknown.Token.Value, Hint(unknown.Token.Value, known))
 	}
 	return out
 }
@@ -92,6 +143,24 @@ func keys(t reflect.Type, found []string) []string {
 		}
 	}
 	return found
+}
+
+// Hint names the known word that is meant where one is near, and else lists them.
+func Hint(word string, known []string) string {
+	near := Nearest(word, known)
+	if low := strings.ToLower(word); near != "" && (distance(low, strings.ToLower(near)) <= (len(word)+1)/3 ||
+		len(word) > 3 && strings.Contains(strings.ToLower(near), low)) {
+		return fmt.Sprintf("the nearest is %q", near)
+	}
+	if len(known) == 0 {
+		return "there are none"
+	}
+	const most = 8
+	text := "known are " + strings.Join(known[:min(len(known), most)], ", ")
+	if len(known) > most {
+		text += fmt.Sprintf(" and %d more", len(known)-most)
+	}
+	return text
 }
 
 // Nearest returns the known word with the smallest edit distance. What people

@@ -16,8 +16,8 @@ func TestErrorsSayWhere(t *testing.T) {
 	}
 	for _, c := range []struct{ text, want string }{
 		{"title: x\ninner:\n  a: {colour: red, sizes: [1, 2.50]}\n", ""},
-		{"titel: x\n", `f.yaml:1:1: unknown key "titel"; the nearest known key is "title"`},
-		{"title: x\ninner:\n  a:\n    color: red\n", `f.yaml:4:5: unknown key "color"; the nearest known key is "colour"`},
+		{"titel: x\n", `f.yaml:1:1: unknown key "titel"; the nearest is "title"`},
+		{"title: x\ninner:\n  a:\n    color: red\n", `f.yaml:4:5: unknown key "color"; the nearest is "colour"`},
 		{"title: [a, b\n", "f.yaml:1:"},
 		{"title: x\ntitle: y\n", "f.yaml:2:1:"},
 		{"title: {a: b}\n", "f.yaml:1:"},
@@ -51,5 +51,52 @@ func TestNearest(t *testing.T) {
 	}
 	if Nearest("x", nil) != "" {
 		t.Error("nothing is nearest where nothing is known")
+	}
+}
+
+// Whatever a file holds, it is read or refused, and soon.
+func FuzzUnmarshal(f *testing.F) {
+	for _, seed := range []string{"a: 1", "a: [[[[[[[[[[1]]]]]]]]]]", "- - - - - a", "a: &x 1\nb: *x", "? ? ? a", "a: !!binary x",
+		"{a: {a: {a: }}}", "a: |\n  x\n   y", "\ufeffa: 1", "a: \"\\u0000\"", strings.Repeat("[", 500), strings.Repeat("- ", 3000)} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		var into struct {
+			A []Text            `yaml:"a"`
+			B map[string]string `yaml:"b"`
+		}
+		if err := Unmarshal("f.yaml", []byte(text), &into); err == nil {
+			return
+		} else if !strings.HasPrefix(err.Error(), "f.yaml:") {
+			t.Fatalf("an error that does not say where: %v", err)
+		}
+	})
+}
+
+// What would cost gigabytes or minutes is refused before it is read.
+func TestBounds(t *testing.T) {
+	for name, c := range map[string]struct{ text, say string }{
+		"a nest":          {"a: " + strings.Repeat("[", 65), "f.yaml:1:1: nested more than 64 deep"},
+		"a nest of lines": {"b: 1\na: " + strings.Repeat("{x: ", 70), "f.yaml:2:1: nested"},
+		"lists in a row":  {strings.Repeat("- ", 1001), "nested"},
+		"an anchor":       {"a: &x 1\n", "f.yaml:1:4: anchors and aliases"},
+		"an alias":        {"b:\n  a: *x\n", "anchors and aliases"},
+		"a long line":     {"b: 1\n" + strings.Repeat("a: ", 1400), "f.yaml:2:1: a line of more than 4096 bytes"},
+		"a large file":    {strings.Repeat("# x\n", 300_000), "more than 1 MiB"},
+	} {
+		var into map[string]any
+		if err := Unmarshal("f.yaml", []byte(c.text), &into); err == nil || !strings.HasPrefix(err.Error(), "f.yaml:") ||
+			!strings.Contains(err.Error(), c.say) {
+			t.Errorf("%s: %v, want %q", name, err, c.say)
+		}
+	}
+	var into struct {
+		A Text `yaml:"a"`
+	}
+	for _, good := range []string{"a: " + strings.Repeat("x", 4000), "# " + strings.Repeat("-", 900) + "\na: 1", "a: \"a & b * c\"",
+		"a: 'x [ y {'"} {
+		if err := Unmarshal("f.yaml", []byte(good), &into); err != nil {
+			t.Errorf("%.30q: %v", good, err)
+		}
 	}
 }

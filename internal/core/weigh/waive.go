@@ -3,67 +3,28 @@ package weigh
 import (
 	"fmt"
 
-	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/setting"
-)
-
-// Waived is the verdict on what was knowingly accepted.
-const Waived Kind = "waived"
-
-// Waiver is an accepted exception: one finding as it was when it was accepted.
-type Waiver struct {
-	Entry       int64 // of the ledger
-	At, By      string
-	Fingerprint string
-	Scope       string
-	Check       string
-	Setting     setting.ID // of a demand's finding
-	Kind        Kind
-	Severity    baseline.Severity
-	Observed    string
-	Value       setting.Value // of the setting, where a demand's finding was accepted
-	Accounts    *int          // concerned by a check's finding
-	Until       string        // the last day, as 2006-01-02
-	Reason      string
-	Over        bool // the last day is past
-	Withdrawn   bool
-
-	State WaiverState
-	Why   string // it does not hold
-}
-
-// WaiverState says whether a waiver holds.
-type WaiverState string
-
-// The states.
-const (
-	InForce   WaiverState = "in force"
-	Ended     WaiverState = "ended"      // its last day is past
-	Withdrawn WaiverState = "withdrawn"  //
-	Outgrown  WaiverState = "outgrown"   // what is observed got worse than what was accepted
-	Needless  WaiverState = "not needed" // there is no such finding any more
-	Ambiguous WaiverState = "ambiguous"  // it is of an earlier version, and could mean findings of two places
-	Overtaken WaiverState = "taken over" // by a newer one on the same finding
 )
 
 // Waive puts waivers on the findings that they accept. The newest on a finding
 // counts.
-func (r *Result) Waive(waivers []Waiver) {
+func (r *Result) Waive(waivers []check.Waiver) {
 	r.Waivers = waivers
-	newest := map[string]*Waiver{}
+	newest := map[string]*check.Waiver{}
 	for i := range waivers {
 		w := &waivers[i]
 		switch {
 		case w.Withdrawn:
-			w.State = Withdrawn
+			w.State = check.Withdrawn
 		case w.Over:
-			w.State, w.Why = Ended, "its last day was "+w.Until
+			w.State, w.Why = check.Ended, "its last day was "+w.Until
 		default:
 			if before := newest[w.Fingerprint]; before != nil {
-				before.State, before.Why = Overtaken, fmt.Sprintf("by entry %d", w.Entry)
+				before.State, before.Why = check.Overtaken, fmt.Sprintf("by entry %d", w.Entry)
 			}
 			newest[w.Fingerprint] = w
-			w.State = Needless
+			w.State = check.Needless
 		}
 	}
 	aliases := map[string]int{}
@@ -75,7 +36,8 @@ func (r *Result) Waive(waivers []Waiver) {
 		w := newest[f.Fingerprint]
 		if old := newest[f.Alias]; w == nil && old != nil {
 			if aliases[f.Alias] > 1 {
-				old.State, old.Why = Ambiguous, "it was recorded by an earlier version and fits findings of two places of one name: waive the one that is meant anew"
+				old.State, old.Why = check.Ambiguous,
+					"it was recorded by an earlier version and fits findings of two places of one name: waive the one that is meant anew"
 				continue
 			}
 			w = old
@@ -83,27 +45,28 @@ func (r *Result) Waive(waivers []Waiver) {
 		if w == nil {
 			continue
 		}
-		if why := w.outgrown(f); why != "" {
-			w.State, w.Why = Outgrown, why
+		if why := outgrown(w, f); why != "" {
+			w.State, w.Why = check.Outgrown, why
 			continue
 		}
-		w.State = InForce
-		f.Beneath, f.Kind, f.Waiver = f.Kind, Waived, w
+		w.State = check.InForce
+		f.Beneath, f.Kind, f.Waiver = f.Kind, check.Waived, w
 		for k := range r.Verdicts {
 			v := &r.Verdicts[k]
-			if v.Scope == f.Scope && v.Kind != Holds && (f.Check == "" && v.Check == "" && v.Demand.Setting == f.Settings[0] || f.Check != "" && v.Check == f.Check) {
-				v.Beneath, v.Kind = v.Kind, Waived
+			if v.Scope == f.Scope && v.Kind != check.Holds && (f.Check == "" && v.Check == "" && v.Demand.Setting == f.Settings[0] ||
+				f.Check != "" && v.Check == f.Check) {
+				v.Beneath, v.Kind = v.Kind, check.Waived
 			}
 		}
 	}
 }
 
 // outgrown says what is worse now than what was accepted; empty for nothing.
-func (w *Waiver) outgrown(f *Finding) string {
+func outgrown(w *check.Waiver, f *check.Finding) string {
 	switch {
 	case f.Kind != w.Kind:
 		return fmt.Sprintf("accepted as %s, now %s", w.Kind, f.Kind)
-	case f.Check == "" && f.Kind == Weak:
+	case f.Check == "" && f.Kind == check.Weak:
 		now := f.Scope.Settings[w.Setting].Value
 		if order, known := setting.Get(w.Setting).Compare(now, w.Value); known && order < 0 || !known && now != w.Value {
 			return fmt.Sprintf("accepted at %s, now %s", w.Observed, f.Observed)

@@ -24,6 +24,7 @@ type document struct {
 	lines *node
 	csv   []string // the header, where it is a CSV
 	text  []byte   // as read, where it is no JSON
+	bare  bool     // a list without the envelope that would tell whether it goes on
 }
 
 // node remembers on which line a value stands, and those inside it.
@@ -44,27 +45,35 @@ type found struct {
 	path  string
 }
 
-// parse reads an export; nil data if it is neither JSON nor CSV.
-func parse(part *intake.Part) (*document, error) {
+// parse reads an export to look at it; nil data if it is neither JSON nor CSV.
+func parse(part *intake.Part) (*document, error) { return parseToKeep(part, nil, false) }
+
+// parseToKeep reads an export, and makes the copy that is kept of it: what stands
+// under the names that are read, or, with all, all that is no secret.
+func parseToKeep(part *intake.Part, read vocabulary, all bool) (*document, error) {
 	raw, err := intake.Decode(part.Data)
 	if err != nil {
 		return nil, err
 	}
 	d := &document{part: part}
 	if looksLikeJSON(raw) {
-		p := &jsonParser{data: raw, line: 1}
+		p := &jsonParser{data: raw, line: 1, read: read, all: all}
 		p.decoder = json.NewDecoder(bytes.NewReader(raw))
 		d.value, d.lines, err = p.document()
 		if err != nil {
-			return nil, &intake.Error{Path: part.Path, Line: p.line, Seen: err.Error(), Expected: "JSON (RFC 8259)", Next: "the export is cut or was edited: export it again"}
+			return nil, &intake.Error{Path: part.Path, Line: p.line, Seen: err.Error(), Expected: "JSON (RFC 8259)",
+				Next: "the export is cut or was edited: export it again"}
 		}
-		if len(p.secrets) > 0 {
-			part.Kept, part.Struck = p.struck(), len(p.secrets)
+		if len(p.cuts) > 0 {
+			part.Kept, part.Struck, part.NotKept = cutOut(raw, p.cuts), p.struck, len(p.cuts)-p.struck
 		}
 		return d, nil
 	}
 	d.text = raw
-	return d, d.fromCSV(raw)
+	if err := d.fromCSV(raw, read, all); err != nil {
+		return nil, err
+	}
+	return d, nil
 }
 
 // empty reports whether the document is a list of nothing.
@@ -94,7 +103,7 @@ var jsonForm = regexp.MustCompile(`^\s*(?:\{\s*["}]|\[\s*[\[{\]])`)
 func looksLikeJSON(text []byte) bool { return jsonForm.Match(text) }
 
 // fromCSV turns each row into an object of its columns.
-func (d *document) fromCSV(raw []byte) error {
+func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 	c := csv.NewReader(bytes.NewReader(raw))
 	c.FieldsPerRecord = -1
 	head, err := c.Read()
@@ -103,12 +112,10 @@ func (d *document) fromCSV(raw []byte) error {
 	}
 	for i := range head {
 		head[i] = strings.TrimSpace(head[i])
-		if secretKey("", head[i]) {
-			return &intake.Error{Path: d.part.Path, Line: 1, Seen: fmt.Sprintf("a column %q", head[i]), Expected: "an export without secrets", Next: "leave the column out and export again"}
-		}
 	}
 	d.csv = head
 	rows, lines := []any{}, &node{line: 1}
+	keep := &csvKeeper{raw: raw, read: read, all: all}
 	for {
 		cells, err := c.Read()
 		if err == io.EOF {
@@ -116,21 +123,74 @@ func (d *document) fromCSV(raw []byte) error {
 		}
 		var bad *csv.ParseError
 		if errors.As(err, &bad) {
-			return &intake.Error{Path: d.part.Path, Line: bad.Line, Seen: bad.Err.Error(), Expected: "CSV (RFC 4180)", Next: "the export is cut or was edited: export it again"}
+			return &intake.Error{Path: d.part.Path, Line: bad.Line, Seen: bad.Err.Error(), Expected: "CSV (RFC 4180)",
+				Next: "the export is cut or was edited: export it again"}
 		} else if err != nil {
 			return err
 		}
 		row := map[string]any{}
-		for i, cell := range cells {
+		for i := range cells {
+			name := ""
 			if i < len(head) {
-				row[head[i]] = cell
+				name = head[i]
+			}
+			cells[i] = keep.cell(c, i, len(cells), name, cells[i])
+			if i < len(head) {
+				row[name] = cells[i]
 			}
 		}
 		line, _ := c.FieldPos(0)
 		rows, lines.items = append(rows, row), append(lines.items, &node{line: line})
 	}
 	d.value, d.lines = rows, lines
+	if len(keep.cuts) > 0 {
+		d.part.Kept, d.part.Struck, d.part.NotKept = cutOut(raw, keep.cuts), keep.struck, len(keep.cuts)-keep.struck
+	}
 	return nil
+}
+
+// csvKeeper notes what is not kept of the cells of a CSV.
+type csvKeeper struct {
+	raw    []byte
+	read   vocabulary
+	all    bool
+	starts []int // of the lines, as far as they were looked at
+	cuts   []cut
+	struck int
+}
+
+// cell returns what is kept of a record's cell.
+func (k *csvKeeper) cell(c *csv.Reader, i, of int, name, value string) string {
+	kept, struck := k.read.keep("", name, value, k.all)
+	if kept == value {
+		return value
+	}
+	if struck {
+		k.struck++
+	}
+	from := k.offset(c.FieldPos(i))
+	to := int(c.InputOffset())
+	if i+1 < of {
+		to = k.offset(c.FieldPos(i+1)) - 1
+	} else {
+		to = from + len(bytes.TrimRight(k.raw[from:to], "\r\n"))
+	}
+	// A cell may go over lines; those that follow keep their numbers.
+	mark := `"` + strings.ReplaceAll(kept, `"`, `""`) + strings.Repeat("\n", bytes.Count(k.raw[from:to], []byte("\n"))) + `"`
+	k.cuts = append(k.cuts, cut{from, to, mark})
+	return kept
+}
+
+// offset is where a line's column stands in the text.
+func (k *csvKeeper) offset(line, column int) int {
+	if len(k.starts) == 0 {
+		k.starts = []int{0}
+	}
+	for len(k.starts) < line {
+		from := k.starts[len(k.starts)-1]
+		k.starts = append(k.starts, from+bytes.IndexByte(k.raw[from:], '\n')+1)
+	}
+	return k.starts[line-1] + column - 1
 }
 
 // ask returns what a path leads to from a value, with lines.
@@ -189,7 +249,17 @@ type jsonParser struct {
 	decoder *json.Decoder
 	seen    int // up to here the lines were counted
 	line    int
-	secrets [][2]int // from and to of each secret, quotes included
+	read    vocabulary
+	all     bool
+	struck  int // of the cuts
+	cuts    []cut
+}
+
+// cut is what is not kept of a text: from, to, quotes included, and what stands
+// there instead, as the form writes it.
+type cut struct {
+	from, to int
+	mark     string
 }
 
 // deepest bounds how deep values may stand in one another.
@@ -239,14 +309,23 @@ func (p *jsonParser) value(above []string, key string, depth int, remember bool)
 			return p.array(n, above, key, depth, remember)
 		}
 		return p.object(n, append(above[:len(above):len(above)], key), depth, remember)
-	case string:
+	case string, float64:
 		parent := ""
 		if len(above) > 0 {
 			parent = above[len(above)-1]
 		}
-		if t != "" && secretKey(parent, key) {
-			p.secrets = append(p.secrets, [2]int{from, int(p.decoder.InputOffset())})
-			return intake.Struck, n, nil
+		text := fmt.Sprint(t)
+		kept, struck := p.read.keep(parent, key, text, p.all)
+		if kept != text {
+			if struck {
+				p.struck++
+			}
+			mark, err := json.Marshal(kept)
+			if err != nil {
+				return nil, nil, err
+			}
+			p.cuts = append(p.cuts, cut{from, int(p.decoder.InputOffset()), string(mark)})
+			return kept, n, nil
 		}
 	}
 	return t, n, nil
@@ -292,28 +371,15 @@ func (p *jsonParser) object(n *node, above []string, depth int, remember bool) (
 	return all, n, err
 }
 
-// struck returns the text with every secret replaced, line for line the same.
-func (p *jsonParser) struck() []byte {
+// cutOut returns a text without what is not kept, line for line the same.
+func cutOut(text []byte, cuts []cut) []byte {
 	var b bytes.Buffer
 	from := 0
-	for _, s := range p.secrets {
-		b.Write(p.data[from:s[0]])
-		b.WriteString(`"` + intake.Struck + `"`)
-		from = s[1]
+	for _, c := range cuts {
+		b.Write(text[from:c.from])
+		b.WriteString(c.mark)
+		from = c.to
 	}
-	b.Write(p.data[from:])
+	b.Write(text[from:])
 	return b.Bytes()
-}
-
-// secretNames are the names under which interfaces give secrets away.
-var secretNames = map[string]bool{
-	"password": true, "passwd": true, "secret": true, "secrettext": true, "clientsecret": true, "client_secret": true, "accesstoken": true, "access_token": true,
-	"refreshtoken": true, "refresh_token": true, "idtoken": true, "id_token": true, "token": true, "privatekey": true, "private_key": true, "apikey": true, "api_key": true,
-	"secretaccesskey": true, "sessiontoken": true, "hash": true, "passwordhash": true, "password_hash": true, "hashedpassword": true, "salt": true, "answer": true, "sharedsecret": true,
-}
-
-// secretKey reports whether a text under that name is a secret.
-func secretKey(parent, key string) bool {
-	key, parent = strings.ToLower(key), strings.ToLower(parent)
-	return secretNames[key] || key == "value" && (parent == "password" || parent == "hash")
 }

@@ -11,6 +11,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // shipped are the maps of the program.
@@ -39,7 +40,8 @@ func shipped(t testing.TB) []*Map {
 func tree(files ...string) *intake.Tree {
 	t := &intake.Tree{Name: "folder", Path: "folder"}
 	for i := 0; i < len(files); i += 2 {
-		t.Parts = append(t.Parts, &intake.Part{Name: files[i], Path: "folder/" + files[i], Stored: "folder/" + files[i], Data: []byte(files[i+1])})
+		t.Parts = append(t.Parts, &intake.Part{Name: files[i], Path: "folder/" + files[i], Stored: "folder/" + files[i],
+			Data: []byte(files[i+1])})
 	}
 	return t
 }
@@ -69,31 +71,55 @@ const domains = `{"value": [{"id": "initial.example", "isInitial": true, "authen
 
 func TestShippedMaps(t *testing.T) {
 	policy := func(conditions, settings string) string {
-		return `[{"type": "PASSWORD", "status": "ACTIVE", "name": "P", "priority": 7, "conditions": {"people": {"groups": {"include": ` + conditions + `}}}, "settings": {"password": {` + settings + `}}}]`
+		return `[{"type": "PASSWORD", "status": "ACTIVE", "name": "P", "priority": 7, "conditions": {"people": {"groups": {"include": ` +
+			conditions + `}}}, "settings": {"password": {` + settings + `}}}]`
 	}
 	for name, c := range map[string]struct {
 		files []string
 		want  string
 	}{
 		"a directory tenant": {[]string{"a.json", fmt.Sprintf(rules, "10", "True", "Enforce"), "b.json", fmt.Sprintf(domains, "30")},
-			"initial.example tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=on lockout-duration=90 lockout-threshold=10 max-age=? max-length=256 min-length=8; initial.example domain initial.example 2147483646 group domain initial.example: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=on lockout-duration=90 lockout-threshold=10 max-age=2592000 max-length=256 min-length=8; initial.example domain second.example 2147483645 group domain second.example: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=on lockout-duration=90 lockout-threshold=10 max-age=7776000 max-length=256 min-length=8"},
-		"its largest number is never": {[]string{"a.json", fmt.Sprintf(rules, "10", "True", "Audit"), "b.json", fmt.Sprintf(domains, "2147483647")},
-			"initial.example tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=audit lockout-duration=90 lockout-threshold=10 max-age=? max-length=256 min-length=8; initial.example domain initial.example 2147483646 group domain initial.example: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=audit lockout-duration=90 lockout-threshold=10 max-age=never max-length=256 min-length=8; initial.example domain second.example 2147483645 group domain second.example: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=audit lockout-duration=90 lockout-threshold=10 max-age=7776000 max-length=256 min-length=8"},
+			"initial.example tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=on " +
+				"lockout-duration=90 lockout-threshold=10 max-age=? max-length=256 min-length=8; initial.example domain initial.example " +
+				"2147483646 group domain initial.example: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on " +
+				"directory-blocklist-mode=on lockout-duration=90 lockout-threshold=10 max-age=2592000 max-length=256 min-length=8; " +
+				"initial.example domain second.example 2147483645 group domain second.example: blocklist-size=0 blocklist=on " +
+				"classes-required=3 dictionary-check=on directory-blocklist-mode=on lockout-duration=90 lockout-threshold=10 " +
+				"max-age=7776000 max-length=256 min-length=8"},
+		"its largest number is never": {[]string{"a.json", fmt.Sprintf(rules, "10", "True", "Audit"), "b.json",
+			fmt.Sprintf(domains, "2147483647")},
+			"initial.example tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on " +
+				"directory-blocklist-mode=audit lockout-duration=90 lockout-threshold=10 max-age=? max-length=256 min-length=8; " +
+				"initial.example domain initial.example 2147483646 group domain initial.example: blocklist-size=0 blocklist=on " +
+				"classes-required=3 dictionary-check=on directory-blocklist-mode=audit lockout-duration=90 lockout-threshold=10 " +
+				"max-age=never max-length=256 min-length=8; initial.example domain second.example 2147483645 group domain second.example: " +
+				"blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=audit lockout-duration=90 " +
+				"lockout-threshold=10 max-age=7776000 max-length=256 min-length=8"},
 		"the domain's list switched off": {[]string{"a.json", fmt.Sprintf(rules, "10", "False", "Enforce")},
-			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=off lockout-duration=90 lockout-threshold=10 max-length=256 min-length=8"},
+			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=off " +
+				"lockout-duration=90 lockout-threshold=10 max-length=256 min-length=8"},
 		"a value that is none": {[]string{"a.json", fmt.Sprintf(rules, "ten", "True", "Perhaps")},
-			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=? lockout-duration=90 lockout-threshold=? max-length=256 min-length=8"},
-		"an infrastructure cloud": {[]string{"p.json", `{"PasswordPolicy": {"MinimumPasswordLength": 14, "RequireSymbols": true, "RequireNumbers": false, "ExpirePasswords": true, "MaxPasswordAge": 90}}`,
+			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=? " +
+				"lockout-duration=90 lockout-threshold=? max-length=256 min-length=8"},
+		"an infrastructure cloud": {[]string{"p.json",
+			`{"PasswordPolicy": {"MinimumPasswordLength": 14, "RequireSymbols": true, "RequireNumbers": false, "ExpirePasswords": true, "MaxPasswordAge": 90}}`,
 			"c.csv", "user,arn,password_enabled,mfa_active\n<root_account>,arn:aws:iam::000000000001:root,not_supported,true\n"},
-			"000000000001 tenant: classes-required=0 history=0 max-age=7776000 min-length=14 require-digit=0 require-lower=0 require-symbol=1 require-upper=0; 000000000001 root 0 arn:aws:iam::000000000001:root: classes-required=3 history=0 max-age=never min-length=8"},
-		"one that lets nothing expire": {[]string{"p.json", `{"PasswordPolicy": {"MinimumPasswordLength": 14, "ExpirePasswords": false, "MaxPasswordAge": 90, "PasswordReusePrevention": 24}}`},
-			"folder tenant: classes-required=0 history=24 max-age=never min-length=14 require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+			"000000000001 tenant: classes-required=0 history=0 max-age=7776000 min-length=14 require-digit=0 require-lower=0 " +
+				"require-symbol=1 require-upper=0; 000000000001 root 0 arn:aws:iam::000000000001:root: classes-required=3 history=0 " +
+				"max-age=never min-length=8"},
+		"one that lets nothing expire": {[]string{"p.json",
+			`{"PasswordPolicy": {"MinimumPasswordLength": 14, "ExpirePasswords": false, "MaxPasswordAge": 90, "PasswordReusePrevention": 24}}`},
+			"folder tenant: classes-required=0 history=24 max-age=never min-length=14 require-digit=0 require-lower=0 require-symbol=0 " +
+				"require-upper=0"},
 		"a workplace suite": {[]string{"p.json", `{"policies": [{"setting": {"type": "settings/security.password", "value": {"minimumLength": 12, "maximumLength": 100, "allowedStrength": "STRONG", "allowReuse": true, "expirationDuration": "7776000s"}}},
 			{"setting": {"type": "settings/security.password", "value": {"minimumLength": 8, "allowedStrength": "WEAK"}}}]}`},
 			"folder tenant: dictionary-check=off history=0 max-age=7776000 max-length=100 min-length=8"},
-		"an identity provider": {[]string{"p.json", policy(`["g1"]`, `"complexity": {"minLength": 12, "minNumber": 1, "excludeUsername": true, "dictionary": {"common": {"exclude": true}}}, "age": {"maxAgeDays": 0, "minAgeMinutes": 60, "historyCount": 4}, "lockout": {"maxAttempts": 5, "autoUnlockMinutes": 0}`)},
-			"folder P 7 group g1: dictionary-check=on history=4 lockout-duration=until-admin lockout-threshold=5 max-age=never min-age=3600 min-length=12 name-check=on require-digit=1"},
-		"a policy for everybody": {[]string{"p.json", policy(`["g1", "gx"]`, `"complexity": {"minLength": 9}`), "g.json", `[{"id": "gx", "type": "BUILT_IN", "objectClass": ["x"], "profile": {"name": "Everyone"}}]`},
+		"an identity provider": {[]string{"p.json",
+			policy(`["g1"]`, `"complexity": {"minLength": 12, "minNumber": 1, "excludeUsername": true, "dictionary": {"common": {"exclude": true}}}, "age": {"maxAgeDays": 0, "minAgeMinutes": 60, "historyCount": 4}, "lockout": {"maxAttempts": 5, "autoUnlockMinutes": 0}`)},
+			"folder P 7 group g1: dictionary-check=on history=4 lockout-duration=until-admin lockout-threshold=5 max-age=never " +
+				"min-age=3600 min-length=12 name-check=on require-digit=1"},
+		"a policy for everybody": {[]string{"p.json", policy(`["g1", "gx"]`, `"complexity": {"minLength": 9}`), "g.json",
+			`[{"id": "gx", "type": "BUILT_IN", "objectClass": ["x"], "profile": {"name": "Everyone"}}]`},
 			"folder P 7: min-length=9"},
 	} {
 		b := estate.NewBuilder()
@@ -127,13 +153,15 @@ func TestShippedMaps(t *testing.T) {
 // The organisation's banned words are kept, for probing, and counted.
 func TestBannedWords(t *testing.T) {
 	for list, want := range map[string][]string{`"marrowick\tharbour\r\n quay "`: {"marrowick", "harbour", "quay"}, `""`: nil} {
-		text := strings.Replace(fmt.Sprintf(rules, "10", "True", "Audit"), `{"name": "LockoutThreshold"`, `{"name": "BannedPasswordList", "value": `+list+`}, {"name": "LockoutThreshold"`, 1)
+		text := strings.Replace(fmt.Sprintf(rules, "10", "True", "Audit"), `{"name": "LockoutThreshold"`,
+			`{"name": "BannedPasswordList", "value": `+list+`}, {"name": "LockoutThreshold"`, 1)
 		b := estate.NewBuilder()
 		if err := read(shipped(t), tree("a.json", text), b); err != nil {
 			t.Fatal(err)
 		}
 		head := b.Finish()[0].Head
-		if head.Asks == nil || !slices.Equal(head.Asks.Words, want) || head.Asks.Cite.Line != 2 || head.Settings["blocklist-size"].Value != setting.Number(int64(len(want))) {
+		if head.Asks == nil || !slices.Equal(head.Asks.Words, want) || head.Asks.Cite.Line != 2 ||
+			head.Settings["blocklist-size"].Value != setting.Number(int64(len(want))) {
 			t.Errorf("%s: %+v %+v", list, head.Asks, head.Settings["blocklist-size"])
 		}
 	}
@@ -146,7 +174,8 @@ func TestAccountsAndLines(t *testing.T) {
    "passwordProfile": {"password": "Plain-Secret-1", "forceChangePasswordNextSignIn": false}},
   {"id": "2", "userPrincipalName": "bo@fed.example", "accountEnabled": false, "onPremisesSyncEnabled": null},
   {"userPrincipalName": null, "accountEnabled": false}]}`
-	all := tree("users.json", users, "methods.json", `{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "isMfaRegistered": true, "isAdmin": true}]}`,
+	all := tree("users.json", users, "methods.json",
+		`{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "isMfaRegistered": true, "isAdmin": true}]}`,
 		"domains.json", `{"value": [{"id": "fed.example", "isInitial": false, "authenticationType": "Federated", "passwordValidityPeriodInDays": null}, {"id": "x.example", "isInitial": false, "authenticationType": "Managed"}]}`,
 		"groups.json", `{"value": [{"id": "g", "displayName": "Keepers", "securityEnabled": true, "members": [{"id": "1"},
    {"id": "9"}]}]}`)
@@ -164,20 +193,25 @@ func TestAccountsAndLines(t *testing.T) {
 			got = append(got, "in "+a.Objects.Name.At(g))
 		}
 		flags := a.Objects.FlagsOf(row)
-		got = append(got, fmt.Sprint(a.Objects.Name.At(row), " ", a.Objects.Line.At(row), " ", flags&estate.Disabled != 0, flags.Names(), strings.ReplaceAll(a.Objects.Source.At(row), "\t", "|")))
+		got = append(got, fmt.Sprint(a.Objects.Name.At(row), " ", a.Objects.Line.At(row), " ", flags&estate.Disabled != 0,
+			flags.Names(), strings.ReplaceAll(a.Objects.Source.At(row), "\t", "|")))
 	}
-	want := []string{"in Keepers", "ada@x.example 2 false [never-expires synchronised administrator second-factor]dom.example|ada|S-1-5-21-1-2-3-1104", "bo@fed.example 5 true [federated]"}
+	want := []string{"in Keepers",
+		"ada@x.example 2 false [never-expires synchronised administrator second-factor]dom.example|ada|S-1-5-21-1-2-3-1104",
+		"bo@fed.example 5 true [federated]"}
 	if !slices.Equal(got, want) {
 		t.Errorf("accounts:\n%q, want\n%q", got, want)
 	}
-	if a.Objects.LooseGroup.Len() != 1 || a.Objects.LooseLine.At(0) != 2 || a.Objects.PwdSet.At(1) == 0 && a.Objects.PwdSet.At(0) == 0 && a.Objects.PwdSet.At(2) == 0 {
+	if a.Objects.LooseGroup.Len() != 1 || a.Objects.LooseLine.At(0) != 2 || a.Objects.PwdSet.At(1) == 0 && a.Objects.PwdSet.At(0) == 0 &&
+		a.Objects.PwdSet.At(2) == 0 {
 		t.Errorf("a member that is not there: %d at %d", a.Objects.LooseGroup.Len(), a.Objects.LooseLine.At(0))
 	}
 	if len(b.Problems) != 1 || b.Problems[0].Cite.Line != 6 {
 		t.Errorf("an account without a name: %v", b.Problems)
 	}
 	kept := string(all.Find("users.json").Kept)
-	if strings.Contains(kept, "Plain-Secret") || !strings.Contains(kept, intake.Struck) || strings.Count(kept, "\n") != strings.Count(users, "\n") || all.Find("users.json").Struck != 1 {
+	if strings.Contains(kept, "Plain-Secret") || !strings.Contains(kept, redact.Struck) ||
+		strings.Count(kept, "\n") != strings.Count(users, "\n") || all.Find("users.json").Struck != 1 {
 		t.Errorf("the stored copy: %s", kept)
 	}
 }
@@ -190,7 +224,6 @@ func TestWrongExports(t *testing.T) {
 		"two values":    {"rules.json", `{"a": 1} {"a": 2}`, "something behind the end"},
 		"a key twice":   {"rules.json", `{"a": 1, "a": 2}`, `"a" stands twice`},
 		"too deep":      {"rules.json", strings.Repeat("[", 300) + strings.Repeat("]", 300), "deep in one another"},
-		"secrets":       {"c.csv", "user,arn,password_enabled,mfa_active,secret\n", `a column "secret"`},
 		"cut CSV":       {"c.csv", "user,arn,password_enabled,mfa_active\n\"ada", "c.csv:2: "},
 		"odd UTF-16":    {"c.json", "\xff\xfe{\x00}", "odd number of bytes"},
 	} {
@@ -201,7 +234,8 @@ func TestWrongExports(t *testing.T) {
 	}
 	// What is not wrong in form, and none of ours, is left to other readers.
 	f := Format(shipped(t))
-	for text, want := range map[string]bool{`{"value": []}`: false, "[Unicode]\nUnicode=yes\n": false, fmt.Sprintf(rules, "1", "2", "3"): true, "user,arn,password_enabled,mfa_active\n": true, "a,b\n": false} {
+	for text, want := range map[string]bool{`{"value": []}`: false, "[Unicode]\nUnicode=yes\n": false, fmt.Sprintf(rules, "1", "2", "3"): true,
+		"user,arn,password_enabled,mfa_active\n": true, "a,b\n": false} {
 		_, _, may := f.Part("x/some.txt", []byte(text))
 		if got := may && f.Claims("x/some.txt", []byte(text)); got != want {
 			t.Errorf("%q: claimed %v, want %v", text, got, want)
@@ -217,13 +251,14 @@ func TestWrongMaps(t *testing.T) {
 		"id: x\ntitle: X\nplatform: other\nexports: [{id: e}]\n":                "neither json nor csv",
 		"id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [$.a[}]}]\n": "m.yaml:4:",
 		good + "colour: red\n": `m.yaml:5:1: unknown key "colour"`,
-		good + "settings: [{setting: min-lenght, export: e, at: a}]\n":                     `m.yaml:5:22: unknown setting "min-lenght"; the nearest known one is "min-length"`,
-		good + "settings: [{setting: min-length, export: f, at: a}]\n":                     `unknown export "f"; the nearest is "e"`,
+		good + "settings: [{setting: min-lenght, export: e, at: a}]\n":                     `m.yaml:5:22: unknown setting "min-lenght"; the nearest is "min-length"`,
+		good + "settings: [{setting: min-length, export: f, at: a}]\n":                     `unknown export "f"; known are e`,
 		good + "settings: [{setting: min-length, export: e}]\n":                            "min-length has no path",
 		good + "settings: [{setting: max-age, export: e, at: a}]\n":                        "max-age needs a unit",
 		good + "settings: [{setting: max-age, export: e, at: a, unit: fortnights}]\n":      "max-age needs a unit",
 		good + "settings: [{setting: complexity, export: e, at: a, words: {x: maybe}}]\n":  `"maybe"`,
 		good + "settings: [{setting: min-length, export: e, at: \"$..[\"}]\n":              "no JSONPath",
+		good + "settings: [{setting: min-length, export: e, at: \"$..a..a..a\"}]\n":        "looks through everything",
 		good + "fixed: [{setting: min-length, value: 8 characters}]\n":                     "needs its source",
 		good + "accounts: [{export: e, each: a, name: n, flags: [{flag: bald, at: b}]}]\n": `unknown flag "bald"`,
 		good + "accounts: [{export: e, name: n}]\n":                                        "accounts need each",
@@ -276,16 +311,28 @@ func TestAbsence(t *testing.T) {
 		files []string
 		want  string // of each tenant: name, threshold, age, length
 	}{
-		"the rules were not gathered":     {[]string{"d.json", `{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed"}]}`}, "x.example - never 8"},
-		"nothing is set, by its name":     {[]string{"groupSettings.json", `{"value": []}`}, "folder 10 - 8"},
-		"nothing is set, by its context":  {[]string{"a.json", `{"@odata.context": "https://d/$metadata#groupSettings", "value": []}`}, "folder 10 - 8"},
-		"other rules only":                {[]string{"a.json", `{"value": [{"templateId": "x", "values": [{"name": "AllowGuests", "value": "true"}]}]}`}, "folder 10 - 8"},
-		"a page of rules is lacking":      {[]string{"a.json", `{"@odata.nextLink": "https://d/2", "value": [{"templateId": "x", "values": [{"name": "AllowGuests", "value": "true"}]}]}`}, "folder ? - 8"},
-		"and what is on the first stands": {[]string{"a.json", `{"@odata.nextLink": "https://d/2", "value": [{"values": [{"name": "LockoutThreshold", "value": "7"}]}]}`}, "folder 7 - 8"},
-		"both pages":                      {[]string{"a.json", `{"@odata.nextLink": "https://d/2", "value": [{"values": [{"name": "AllowGuests", "value": "true"}]}]}`, "b.json", `{"value": [{"values": [{"name": "x", "value": "y"}]}]}`}, "folder 10 - 8"},
-		"no policy, as the command says":  {[]string{"p.txt", "\nAn error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain name 000000000007 cannot be found.\n"}, "000000000007 - never 8"},
-		"two accounts in one folder":      {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2")}, "1 - - -; 2 - - -"},
-		"and their policies, which name them": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2"), "p.txt", "An error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain name 2 cannot be found."},
+		"the rules were not gathered": {[]string{"d.json",
+			`{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed"}]}`}, "x.example - never 8"},
+		"nothing is set, by its name": {[]string{"groupSettings.json", `{"value": []}`}, "folder 10 - 8"},
+		"nothing is set, by its context": {[]string{"a.json", `{"@odata.context": "https://d/$metadata#groupSettings", "value": []}`},
+			"folder 10 - 8"},
+		"other rules only": {[]string{"a.json",
+			`{"value": [{"templateId": "x", "values": [{"name": "AllowGuests", "value": "true"}]}]}`}, "folder 10 - 8"},
+		"a page of rules is lacking": {[]string{"a.json",
+			`{"@odata.nextLink": "https://d/2", "value": [{"templateId": "x", "values": [{"name": "AllowGuests", "value": "true"}]}]}`},
+			"folder ? - 8"},
+		"and what is on the first stands": {[]string{"a.json",
+			`{"@odata.nextLink": "https://d/2", "value": [{"values": [{"name": "LockoutThreshold", "value": "7"}]}]}`}, "folder 7 - 8"},
+		"both pages": {[]string{"a.json",
+			`{"@odata.nextLink": "https://d/2", "value": [{"values": [{"name": "AllowGuests", "value": "true"}]}]}`, "b.json",
+			`{"value": [{"values": [{"name": "x", "value": "y"}]}]}`}, "folder 10 - 8"},
+		"no policy, as the command says": {[]string{"p.txt",
+			"\nAn error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain " +
+				"name 000000000007 cannot be found.\n"}, "000000000007 - never 8"},
+		"two accounts in one folder": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2")}, "1 - - -; 2 - - -"},
+		"and their policies, which name them": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2"), "p.txt",
+			"An error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain name " +
+				"2 cannot be found."},
 			"1 - - -; 2 - never 8"},
 		"users alone": {[]string{"u.json", users}, "folder - - -"},
 	} {
@@ -320,8 +367,10 @@ func TestAbsence(t *testing.T) {
 		files []string
 		want  string
 	}{
-		"a policy of nobody's": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2"), "p.json", `{"PasswordPolicy": {"MinimumPasswordLength": 14}}`}, "does not say of which tenant it is, beside those of 1 and 2"},
-		"one export of two":    {[]string{"a.csv", fmt.Sprintf(report, "1") + "bo,arn:aws:iam::2:user/bo,true,true\n"}, "an export of two tenants, 1 and 2"},
+		"a policy of nobody's": {[]string{"a.csv", fmt.Sprintf(report, "1"), "b.csv", fmt.Sprintf(report, "2"), "p.json",
+			`{"PasswordPolicy": {"MinimumPasswordLength": 14}}`}, "does not say of which tenant it is, beside those of 1 and 2"},
+		"one export of two": {[]string{"a.csv", fmt.Sprintf(report, "1") + "bo,arn:aws:iam::2:user/bo,true,true\n"},
+			"an export of two tenants, 1 and 2"},
 	} {
 		if err := read(shipped(t), tree(c.files...), estate.NewBuilder()); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
@@ -373,25 +422,34 @@ func TestFurtherMaps(t *testing.T) {
 		files []string
 		want  string
 	}{
-		"a pool": {[]string{"p.json", `{"UserPool": {"Id": "eu_Pool", "MfaConfiguration": "OPTIONAL", "Policies": {"PasswordPolicy": {"MinimumLength": 12, "RequireUppercase": true, "RequireLowercase": false, "RequireNumbers": true, "RequireSymbols": false, "PasswordHistorySize": 5, "TemporaryPasswordValidityDays": 7}}}}`},
+		"a pool": {[]string{"p.json",
+			`{"UserPool": {"Id": "eu_Pool", "MfaConfiguration": "OPTIONAL", "Policies": {"PasswordPolicy": {"MinimumLength": 12, "RequireUppercase": true, "RequireLowercase": false, "RequireNumbers": true, "RequireSymbols": false, "PasswordHistorySize": 5, "TemporaryPasswordValidityDays": 7}}}}`},
 			"eu_pool: history=5 max-age=never mfa=some min-length=12 require-digit=1 require-lower=0 require-symbol=0 require-upper=1"},
 		"a pool that sets nothing": {[]string{"p.json", `{"UserPool": {"Id": "p", "MfaConfiguration": "ON", "Policies": {}}}`},
 			"p: history=0 max-age=never mfa=all min-length=8 require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
 		"a realm": {[]string{"r.json", `{"realm": "Quay", "bruteForceProtected": true, "permanentLockout": false, "failureFactor": 30, "waitIncrementSeconds": 60, "maxFailureWaitSeconds": 900,
 			"passwordPolicy": "length(12) and digits(2) and upperCase(1) and notUsername(undefined) and passwordHistory(3) and forceExpiredPasswordChange(365)"}`},
-			"quay: dictionary-check=off history=3 lockout-duration=60 lockout-threshold=30 max-age=31536000 min-length=12 name-check=on require-digit=2 require-lower=0 require-symbol=0 require-upper=1"},
-		"a realm without a policy": {[]string{"r.json", `{"realm": "q", "bruteForceProtected": false, "failureFactor": 30, "waitIncrementSeconds": 60}`},
-			"q: dictionary-check=off history=0 lockout-duration=60 lockout-threshold=never max-age=never min-length=0 name-check=off require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
-		"a realm that locks for good": {[]string{"r.json", `{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "failureFactor": 5, "waitIncrementSeconds": 60, "passwordPolicy": "maxLength(64) and passwordBlacklist(words.txt) and length(8)"}`},
-			"q: dictionary-check=on history=0 lockout-duration=until-admin lockout-threshold=5 max-age=never min-length=8 name-check=off require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+			"quay: dictionary-check=off history=3 lockout-duration=60 lockout-threshold=30 max-age=31536000 min-length=12 name-check=on " +
+				"require-digit=2 require-lower=0 require-symbol=0 require-upper=1"},
+		"a realm without a policy": {[]string{"r.json",
+			`{"realm": "q", "bruteForceProtected": false, "failureFactor": 30, "waitIncrementSeconds": 60}`},
+			"q: dictionary-check=off history=0 lockout-duration=60 lockout-threshold=never max-age=never min-length=0 name-check=off " +
+				"require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+		"a realm that locks for good": {[]string{"r.json",
+			`{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "failureFactor": 5, "waitIncrementSeconds": 60, "passwordPolicy": "maxLength(64) and passwordBlacklist(words.txt) and length(8)"}`},
+			"q: dictionary-check=on history=0 lockout-duration=until-admin lockout-threshold=5 max-age=never min-length=8 " +
+				"name-check=off require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
 		"devices, the strictest": {[]string{"d.json", `{"@odata.context": "https://d/$metadata#deviceManagement/deviceConfigurations", "value": [
 			{"passwordRequired": true, "passwordMinimumLength": 6, "passwordExpirationDays": 90, "passwordPreviousPasswordBlockCount": 2, "assignments": [{"id": "a"}]},
 			{"passwordRequired": true, "passwordMinimumLength": 10, "passwordExpirationDays": 365, "passwordPreviousPasswordBlockCount": null, "assignments": [{"id": "b"}]},
 			{"passwordRequired": true, "passwordMinimumLength": 16, "passwordExpirationDays": 30, "assignments": []}]}`},
 			"folder: history=2 max-age=7776000 min-length=10"},
-		"a database":                          {[]string{"variables.csv", fmt.Sprintf(lines, "90")}, "folder: history=6 max-age=7776000 min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
-		"a database in which nothing expires": {[]string{"variables.csv", fmt.Sprintf(lines, "0")}, "folder: history=6 max-age=never min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
-		"a database without the component":    {[]string{"variables.csv", "Variable_name,Value\ndefault_password_lifetime,0\n"}, "folder: max-age=never"},
+		"a database": {[]string{"variables.csv", fmt.Sprintf(lines, "90")},
+			"folder: history=6 max-age=7776000 min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
+		"a database in which nothing expires": {[]string{"variables.csv", fmt.Sprintf(lines, "0")},
+			"folder: history=6 max-age=never min-length=12 name-check=on require-digit=0 require-lower=1 require-upper=1"},
+		"a database without the component": {[]string{"variables.csv", "Variable_name,Value\ndefault_password_lifetime,0\n"},
+			"folder: max-age=never"},
 	} {
 		b := estate.NewBuilder()
 		if err := read(shipped(t), tree(c.files...), b); err != nil {
@@ -435,7 +493,8 @@ func TestLint(t *testing.T) {
 		}
 	}
 	const platform = "id: x\ntitle: X\nplatform: cloud-infrastructure\nexports: [{id: e, json: [$.a]}]\n"
-	if _, err := Parse("m.yaml", []byte(platform+"settings: [{setting: lockout-threshold, export: e, at: a}]\n")); err == nil || !strings.Contains(err.Error(), "m.yaml:5:22: the platform cloud-infrastructure has no setting lockout-threshold") {
+	if _, err := Parse("m.yaml", []byte(platform+"settings: [{setting: lockout-threshold, export: e, at: a}]\n")); err == nil ||
+		!strings.Contains(err.Error(), "m.yaml:5:22: the platform cloud-infrastructure has no setting lockout-threshold") {
 		t.Errorf("a setting that the platform does not have: %v", err)
 	}
 }

@@ -73,6 +73,10 @@ func (m *Map) Lint() []Doubt {
 		at(a.Export, true, a.Each)
 		at(a.Export, false, a.ID, a.Name, a.Principal, a.Display, a.Changed, a.Domain, a.Account, a.SID, a.Groups)
 		conditions(a.Export, a.Only)
+		if a.Used != nil {
+			at(a.Export, false, a.Used.At)
+			conditions(a.Export, a.Used.Only)
+		}
 		for _, f := range a.Flags {
 			at(a.Export, false, f.At)
 		}

@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -235,6 +236,7 @@ type Accounts struct {
 	Principal Path            `yaml:"principal"`
 	Display   Path            `yaml:"display"`
 	Changed   Path            `yaml:"password-set"` // RFC 3339
+	Used      *Used           `yaml:"last-used"`    // when the password was last used
 	Domain    Path            `yaml:"source-domain"`
 	Account   Path            `yaml:"source-account"`
 	SID       Path            `yaml:"source-sid"`
@@ -244,6 +246,13 @@ type Accounts struct {
 	Groups    Path            `yaml:"groups"`    // ids of the groups that it is in
 	Joins     bool            `yaml:"joins"`     // it adds to accounts of another export
 	Flags     []FlagRule      `yaml:"flags"`
+}
+
+// Used says where the time stands at which an account's password was last
+// used. A word in its place says that it never was.
+type Used struct {
+	At   Path        `yaml:"at"`   // RFC 3339
+	Only []Condition `yaml:"only"` // of others it does not count
 }
 
 // Condition is a test of a field.
@@ -306,23 +315,33 @@ type Policies struct {
 // Live says how the product is asked for its exports.
 type Live struct {
 	Token    Token     `yaml:"token"`
+	Hosts    []Host    `yaml:"hosts"`  // of other interfaces than the one that is named
 	Next     Path      `yaml:"next"`   // address of the next page, in the reply
 	Page     string    `yaml:"page"`   // parameter that it goes into, where it is no address
 	Header   bool      `yaml:"header"` // the next page is named by a Link header (RFC 8288)
 	Requests []Request `yaml:"requests"`
 }
 
-// Token says where a token is to be had with a client's id and secret.
+// Token says where and how a token is to be had.
 type Token struct {
-	Path  string            `yaml:"path"` // of the same host, unless it is an address
-	Scope string            `yaml:"scope"`
-	Auth  string            `yaml:"auth"` // how a token given by hand is sent; Bearer unless said otherwise
+	Host  strictyaml.Text   `yaml:"host"` // by the name among hosts; empty: the one that is named
+	Path  string            `yaml:"path"`
+	Scope string            `yaml:"scope"` // one that begins with a dot stands behind the address of the host
+	Auth  string            `yaml:"auth"`  // how a token given by hand is sent; Bearer unless said otherwise
 	Form  map[string]string `yaml:"form"`
+	By    []strictyaml.Text `yaml:"by"` // secret, assertion, grant; none: secret
+}
+
+// Host is where another interface of the product is.
+type Host struct {
+	ID      strictyaml.Text `yaml:"id"`
+	Address strictyaml.Text `yaml:"address"` // https://…
 }
 
 // Request is one question.
 type Request struct {
 	Export strictyaml.Text `yaml:"export"`
+	Host   strictyaml.Text `yaml:"host"` // by the name among hosts; empty: the one that is named
 	Path   string          `yaml:"path"`
 	Each   *Pick           `yaml:"each"`     // asked once for each value, put in place of {}
 	May    bool            `yaml:"optional"` // an answer "not allowed" or "not there" is no error
@@ -336,9 +355,19 @@ func (p *Path) UnmarshalYAML(unmarshal func(any) error) error {
 	return p.parse(p.text.Value)
 }
 
+// Bounds of a path: what looks through everything, in everything, takes for ever.
+const (
+	mostDescents = 1
+	mostPath     = 1000
+)
+
 func (p *Path) parse(text string) error {
 	if !strings.HasPrefix(text, "$") {
 		text = fmt.Sprintf("$[%q]", text)
+	}
+	if n := strings.Count(text, ".."); n > mostDescents || len(text) > mostPath {
+		return fmt.Errorf("%.60q: a path of %d characters that looks through everything (..) %d times; expected at most %d and %d, "+
+			"since each takes as long again", p.text.Value, len(text), n, mostPath, mostDescents)
 	}
 	parsed, err := jsonpath.Parse(text)
 	if err != nil {
@@ -382,7 +411,8 @@ func (m *Map) check() error {
 			}
 		}
 		if x.Empty != nil && x.Empty.At.path == nil && x.Empty.File.Value == "" {
-			return x.ID.Errorf(m.path, "empty of %q needs a field (at, contains) or a file's name (file): an empty list alone could be anything", x.ID.Value)
+			return x.ID.Errorf(m.path, "empty of %q needs a field (at, contains) or a file's name (file): an empty list alone could be anything",
+				x.ID.Value)
 		}
 		if _, err := path.Match(x.File.Value, ""); err != nil {
 			return x.File.Errorf(m.path, "file %q is no pattern", x.File.Value)
@@ -410,7 +440,8 @@ func (m *Map) check() error {
 		if g.In != nil {
 			var err error
 			if g.In.group, err = regexp.Compile(g.In.Group.Value); err != nil || g.In.group.NumSubexp() < 1 {
-				return g.In.Group.Errorf(m.path, "group %q: a regular expression with one group is expected, for the group's id in the file's name", g.In.Group.Value)
+				return g.In.Group.Errorf(m.path, "group %q: a regular expression with one group is expected, for the group's id in the file's name",
+					g.In.Group.Value)
 			}
 			if err := m.known(g.In.Export); err != nil {
 				return err
@@ -429,9 +460,12 @@ func (m *Map) check() error {
 		return err
 	}
 	if m.Live != nil {
+		if err := m.checkHosts(); err != nil {
+			return err
+		}
 		for i := range m.Live.Requests {
 			r := &m.Live.Requests[i]
-			if err := m.known(r.Export); err != nil {
+			if err := cmp.Or(m.known(r.Export), m.knownHost(r.Host)); err != nil {
 				return err
 			}
 			if err := m.checkPick(r.Each); err != nil {
@@ -448,6 +482,38 @@ func (m *Map) check() error {
 		}
 	}
 	return nil
+}
+
+// checkHosts checks how the product's interfaces and its token are had.
+func (m *Map) checkHosts() error {
+	seen := map[string]bool{}
+	for _, h := range m.Live.Hosts {
+		u, err := url.Parse(h.Address.Value)
+		switch {
+		case h.ID.Value == "" || seen[h.ID.Value]:
+			return h.ID.Errorf(m.path, "live, hosts: %q; expected an id that no other has", h.ID.Value)
+		case err != nil || u.Scheme != "https" || u.Hostname() == "" || u.User != nil:
+			return h.Address.Errorf(m.path, "live, the host %s: %q; expected https://HOST", h.ID.Value, h.Address.Value)
+		}
+		seen[h.ID.Value] = true
+	}
+	for _, by := range m.Live.Token.By {
+		if !slices.Contains(TokenWays, by.Value) {
+			return by.Errorf(m.path, "live, token: by %q; expected %s", by.Value, strings.Join(TokenWays, ", "))
+		}
+	}
+	return m.knownHost(m.Live.Token.Host)
+}
+
+// TokenWays are the ways in which a map can say that a token is had.
+var TokenWays = []string{"secret", "assertion", "grant"}
+
+// knownHost reports whether a host is one of the map's, or the one that is named.
+func (m *Map) knownHost(id strictyaml.Text) error {
+	if id.Value == "" || slices.ContainsFunc(m.Live.Hosts, func(h Host) bool { return h.ID.Value == id.Value }) {
+		return nil
+	}
+	return id.Errorf(m.path, "live: the host %q is not among hosts", id.Value)
 }
 
 func (m *Map) checkFixed(all []Fixed) error {
@@ -515,7 +581,8 @@ func (m *Map) known(export strictyaml.Text) error {
 	if m.exports[export.Value] != nil {
 		return nil
 	}
-	return export.Errorf(m.path, "unknown export %q; the nearest is %q", export.Value, strictyaml.Nearest(export.Value, slices.Sorted(maps.Keys(m.exports))))
+	return export.Errorf(m.path, "unknown export %q; %s", export.Value,
+		strictyaml.Hint(export.Value, slices.Sorted(maps.Keys(m.exports))))
 }
 
 func (m *Map) checkPick(p *Pick) error {
@@ -542,7 +609,8 @@ func (m *Map) valueOf(id, value strictyaml.Text) (*setting.Setting, setting.Valu
 		for _, s := range setting.Table() {
 			ids = append(ids, string(s.ID))
 		}
-		return nil, setting.Value{}, id.Errorf(m.path, "unknown setting %q; the nearest known one is %q", id.Value, strictyaml.Nearest(id.Value, ids))
+		return nil, setting.Value{}, id.Errorf(m.path, "unknown setting %q; %s", id.Value,
+			strictyaml.Hint(id.Value, ids))
 	}
 	if platform := setting.Platform(m.Platform.Value); !row.Exists(platform) {
 		return nil, setting.Value{}, id.Errorf(m.path, "the platform %s has no setting %s", platform, row.ID)
@@ -555,6 +623,17 @@ func (m *Map) valueOf(id, value strictyaml.Text) (*setting.Setting, setting.Valu
 }
 
 var units = map[string]int64{"seconds": 1, "minutes": 60, "hours": 3600, "days": 86400, "with its unit": 0}
+
+// Forms are the written forms in those units.
+func Forms() map[string]setting.Form {
+	all := map[string]setting.Form{}
+	for name, seconds := range units {
+		if seconds > 0 {
+			all[name] = setting.Scaled(seconds, nil)
+		}
+	}
+	return all
+}
 
 func (m *Map) checkReadings(all []Reading, needExport bool) error {
 	for i := range all {
@@ -625,7 +704,8 @@ func (m *Map) checkAccounts(a *Accounts) error {
 		}
 		var ok bool
 		if f.flag, ok = estate.FlagNamed(f.Flag.Value); !ok {
-			return f.Flag.Errorf(m.path, "unknown flag %q; the nearest is %q", f.Flag.Value, strictyaml.Nearest(f.Flag.Value, append(estate.FlagsNamed(), disabled)))
+			return f.Flag.Errorf(m.path, "unknown flag %q; %s", f.Flag.Value,
+				strictyaml.Hint(f.Flag.Value, append(estate.FlagsNamed(), disabled)))
 		}
 	}
 	return cmp.Or(m.checkPick(a.Federated), m.checkPick(a.Domains))

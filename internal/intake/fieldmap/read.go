@@ -63,6 +63,7 @@ func (m *Map) mayBeText(text []byte) bool {
 type claim struct {
 	m *Map
 	x *Export
+	d *document // as the map reads it
 }
 
 func claims(all []*Map, d *document) []claim {
@@ -70,7 +71,22 @@ func claims(all []*Map, d *document) []claim {
 	for _, m := range all {
 		for i := range m.Exports {
 			if x := &m.Exports[i]; x.recognises(d) {
-				found = append(found, claim{m, x})
+				found = append(found, claim{m, x, d})
+			}
+		}
+	}
+	if len(found) > 0 || d.csv != nil || d.value == nil {
+		return found
+	}
+	for _, m := range all {
+		spelled := spellings(m)
+		for i := range m.Exports {
+			x := &m.Exports[i]
+			for _, shaped := range d.shells(x, spelled) {
+				if x.recognises(shaped) {
+					found = append(found, claim{m, x, shaped})
+					break
+				}
 			}
 		}
 	}
@@ -135,8 +151,9 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 	}
 	byMap := map[*Map][]claimed{}
 	var order []*Map
+	words := wordsOf(all)
 	for _, p := range t.Parts {
-		d, err := parse(p)
+		d, err := parseToKeep(p, words, t.KeepAll)
 		if err != nil {
 			return err
 		}
@@ -146,13 +163,14 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 			for _, c := range found {
 				names = append(names, c.m.ID.Value+" "+c.x.ID.Value)
 			}
-			return &intake.Error{Path: p.Path, Seen: "an export that several field maps recognise: " + strings.Join(names, ", "), Expected: "one", Next: "make their conditions (exports: json, csv, file) tell them apart"}
+			return &intake.Error{Path: p.Path, Seen: "an export that several field maps recognise: " + strings.Join(names, ", "),
+				Expected: "one", Next: "make their conditions (exports: json, csv, file) tell them apart"}
 		}
 		m := found[0].m
 		if byMap[m] == nil {
 			order = append(order, m)
 		}
-		byMap[m] = append(byMap[m], claimed{d, found[0].x.ID.Value})
+		byMap[m] = append(byMap[m], claimed{found[0].d, found[0].x.ID.Value})
 	}
 	for _, m := range order {
 		// Each export names its tenant where it can; what cannot belongs to the one
@@ -163,7 +181,8 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 		add := func(name string, c claimed) {
 			r := readers[name]
 			if r == nil {
-				r = &reader{m: m, tree: t, into: into, exports: map[string][]*document{}, settled: map[string]bool{}, groups: map[string]*group{}, held: map[string][]string{}, called: name}
+				r = &reader{m: m, tree: t, into: into, exports: map[string][]*document{}, settled: map[string]bool{}, groups: map[string]*group{},
+					held: map[string][]string{}, called: name}
 				readers[name], names = r, append(names, name)
 			}
 			r.exports[c.x] = append(r.exports[c.x], c.d)
@@ -180,7 +199,8 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 			}
 		}
 		if len(names) > 1 && len(nameless) > 0 {
-			return &intake.Error{Path: nameless[0].d.part.Path, Seen: fmt.Sprintf("an export that does not say of which tenant it is, beside those of %s", strings.Join(names, " and ")),
+			return &intake.Error{Path: nameless[0].d.part.Path,
+				Seen:     fmt.Sprintf("an export that does not say of which tenant it is, beside those of %s", strings.Join(names, " and ")),
 				Expected: "one tenant in a folder, or exports that all name theirs", Next: "put the exports of each tenant into a folder of its own"}
 		}
 		for _, c := range nameless {
@@ -207,7 +227,8 @@ func (m *Map) tenantOf(export string, d *document) (string, error) {
 	for i := range m.Name {
 		for _, v := range r.pick(&m.Name[i]) {
 			if v = strings.ToLower(v); name != "" && v != name {
-				return "", &intake.Error{Path: d.part.Path, Seen: "an export of two tenants, " + name + " and " + v, Expected: "one tenant in each export", Next: "export each tenant by itself"}
+				return "", &intake.Error{Path: d.part.Path, Seen: "an export of two tenants, " + name + " and " + v,
+					Expected: "one tenant in each export", Next: "export each tenant by itself"}
 			}
 			name = v
 		}
@@ -224,7 +245,8 @@ func (r *reader) read() error {
 			if first == nil {
 				first = d
 				if known := r.into.Knows(r.at); known != nil {
-					return &intake.Error{Path: d.part.Path, Seen: "a second export of the tenant " + r.at.Name, Expected: "one folder for each tenant in one gather", Next: "put all its exports into one folder"}
+					return &intake.Error{Path: d.part.Path, Seen: "a second export of the tenant " + r.at.Name,
+						Expected: "one folder for each tenant in one gather", Next: "put all its exports into one folder"}
 				}
 			}
 			r.tenant = r.into.At(r.at)
@@ -361,10 +383,12 @@ func (r *reader) settings(from *document) {
 	for i := range r.m.Fixed {
 		f := &r.m.Fixed[i]
 		if _, ok := facts[f.row.ID]; !ok {
-			facts[f.row.ID] = estate.Fact{Value: f.value, Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: "fixed by the platform", Note: f.Source}, Remedy: byOtherMeans}
+			facts[f.row.ID] = estate.Fact{Value: f.value, Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: "fixed by the platform",
+				Note: f.Source}, Remedy: byOtherMeans}
 		}
 	}
-	r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced, Platform: r.tenant.Platform, Settings: facts,
+	r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced,
+		Platform: r.tenant.Platform, Settings: facts,
 		Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: r.m.ID.Value}}
 	r.banned()
 }
@@ -381,7 +405,7 @@ func (r *reader) missing(facts estate.Settings, reading *Reading, docs []*docume
 	at := estate.Cite{File: docs[0].part.Stored, Line: 1, Where: reading.named(reading.At.name(reading.At.text.Value))}
 	if d := r.cutOff(docs); d != nil {
 		at.File = d.part.Stored
-		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export goes on in another page, which is not in the evidence", Remedy: "Export all pages, and gather them together."}
+		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: d.lacking("the export"), Remedy: "Export all pages, and gather them together."}
 		return
 	}
 	r.absent(facts, reading, at)
@@ -410,8 +434,19 @@ func (r *reader) cutOff(docs []*document) *document {
 	return more
 }
 
+// lacking says what is wrong with a list of which a part may be lacking.
+func (d *document) lacking(what string) string {
+	if d.bare {
+		return what + " came without its envelope, as shells write it, and does not tell whether it goes on in a further page"
+	}
+	return what + " goes on in a further page, which is not in the evidence"
+}
+
 // goesOn reports whether a reply says that there is a further page.
 func (r *reader) goesOn(d *document) bool {
+	if d.bare { // a shell gives the first hundred, unless it is asked for all
+		return true
+	}
 	e := element{d.value, d.lines}
 	if r.m.Live != nil && r.m.Live.Next.path != nil && d.csv == nil {
 		if text, ok := first(e, r.m.Live.Next); ok && text != "" {
@@ -430,7 +465,7 @@ func (r *reader) cutLists() {
 		}
 		at := estate.Cite{File: d.part.Stored, Line: 1, Where: x.ID.Value}
 		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.ListCut, About: x.ID.Value, Cites: []estate.Cite{at},
-			Text:   "the list of " + x.ID.Value + " goes on in a further page, which is not in the evidence: whoever and whatever stands there is not known",
+			Text:   d.lacking("the list of "+x.ID.Value) + ": what it holds is not known",
 			Remedy: "Export all pages, and gather them together."})
 		if p := r.m.Policies; p != nil && p.Export.Value == x.ID.Value {
 			r.tenant.PoliciesCut = &at
@@ -644,6 +679,16 @@ func (r *reader) each(export string, at *jsonpath.Path, only []Condition) iter.S
 	}
 }
 
+// moment is the time that stands at a path, in Unix seconds; 0 where none does.
+func moment(e element, at Path) uint32 {
+	text, _ := first(e, at)
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil || t.Unix() < 0 || t.Unix() > math.MaxUint32 {
+		return 0
+	}
+	return uint32(t.Unix())
+}
+
 // accounts reads the accounts of one export.
 func (r *reader) accounts(a *Accounts) {
 	elsewhere := map[string]bool{}
@@ -669,9 +714,10 @@ func (r *reader) accounts(a *Accounts) {
 		principal, _ := first(e, a.Principal)
 		display, _ := first(e, a.Display)
 		rec.Principal, rec.Display = []byte(principal), []byte(display)
-		if changed, ok := first(e, a.Changed); ok {
-			if t, err := time.Parse(time.RFC3339, changed); err == nil && t.Unix() > 0 {
-				rec.PwdSet = uint32(t.Unix())
+		rec.PwdSet = moment(e, a.Changed)
+		if a.Used != nil && allHold(a.Used.Only, e) {
+			if text, ok := first(e, a.Used.At); ok && text != "" {
+				rec.LastLogon = max(moment(e, a.Used.At), rec.PwdSet)
 			}
 		}
 		for i := range a.Flags {

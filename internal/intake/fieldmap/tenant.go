@@ -129,7 +129,8 @@ func (r *reader) memberFiles() map[string][]*document {
 func (r *reader) member(of, id string, line int) {
 	g := r.groups[of]
 	if g == nil {
-		g = &group{row: r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(of), Name: []byte(of), GroupType: estate.SecurityGroup, Line: line})}
+		g = &group{row: r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(of), Name: []byte(of),
+			GroupType: estate.SecurityGroup, Line: line})}
 		r.groups[of] = g
 	}
 	dn := []byte(id)
@@ -196,7 +197,8 @@ const lowest = int64(math.MaxInt32)
 func (r *reader) derived(name string, over estate.Settings, ids []string, at estate.Cite) {
 	r.made++
 	precedence := lowest - r.made
-	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup, Line: at.Line})
+	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup,
+		Line: at.Line})
 	for _, id := range ids {
 		r.into.Member(r.at, row, []byte(id), at.Line)
 	}
@@ -229,7 +231,8 @@ func (r *reader) domains() {
 	var all []domain
 	for d, e := range r.each(m.Export.Value, m.Each.path, nil) {
 		name, _ := first(e, m.Name)
-		one := domain{strings.ToLower(name), estate.Settings{}, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Name), Where: m.Name.text.Value, Raw: name}}
+		one := domain{strings.ToLower(name), estate.Settings{}, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Name),
+			Where: m.Name.text.Value, Raw: name}}
 		for i := range m.Settings {
 			r.setting(one.facts, &m.Settings[i], e, d)
 			r.absent(one.facts, &m.Settings[i], one.at)
@@ -249,8 +252,9 @@ func (r *reader) domains() {
 	}
 	for i := range m.Settings { // of no domain in the evidence, nothing is known
 		reading := &m.Settings[i]
-		r.tenant.Head.Settings[reading.row.ID] = estate.Fact{Cite: all[0].at, Problem: "it differs from domain to domain, and the domain of the account's name is not in the evidence",
-			Remedy: "Export all domains, and the accounts with their sign-in names."}
+		r.tenant.Head.Settings[reading.row.ID] = estate.Fact{Cite: all[0].at,
+			Problem: "it differs from domain to domain, and the domain of the account's name is not in the evidence",
+			Remedy:  "Export all domains, and the accounts with their sign-in names."}
 	}
 	for _, x := range all {
 		var ids []string
@@ -324,7 +328,8 @@ func (r *reader) units() {
 		}
 	}
 	if root == nil {
-		r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced, Platform: r.tenant.Platform, Settings: estate.Settings{},
+		r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced,
+			Platform: r.tenant.Platform, Settings: estate.Settings{},
 			Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: r.m.ID.Value}}
 		root = r.tenant.Head
 	}
@@ -429,7 +434,8 @@ func (r *reader) elsewhere() {
 // undecided makes a policy of which it is not known whether it applies to some
 // accounts.
 func (r *reader) undecided(name string, ids []string, why string, at estate.Cite) {
-	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup, Line: at.Line})
+	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup,
+		Line: at.Line})
 	for _, id := range ids {
 		r.into.Member(r.at, row, []byte(id), at.Line)
 	}
@@ -558,7 +564,8 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 			}
 			for _, e := range d.each(f.Each.path) {
 				if allHold(f.Only, e) {
-					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles), crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
+					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles),
+						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
 						slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
 				}
 			}

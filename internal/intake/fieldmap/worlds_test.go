@@ -130,11 +130,14 @@ func rounds() uint64 {
 // and with any one export left out, or its last page, every answer is the same or
 // not known.
 func TestRandomTenants(t *testing.T) {
-	for name, make := range map[string]func(*rand.Rand) *world{"directory": directoryWorld, "provider": providerWorld, "suite": suiteWorld, "infrastructure": infraWorld} {
+	for name, make := range map[string]func(*rand.Rand) *world{"directory": directoryWorld, "provider": providerWorld,
+		"suite": suiteWorld, "infrastructure": infraWorld} {
 		t.Run(name, func(t *testing.T) {
 			for n := range rounds() {
 				w := make(rand.New(rand.NewPCG(14, n)))
 				wrong := w.compare(t, fmt.Sprintf("%s %d", name, n), answers(t, w.exports, nil), true)
+				wrong = w.compare(t, fmt.Sprintf("%s %d as a shell spells it", name, n), answers(t, w.exports, shelled(false)), true) || wrong
+				wrong = w.compare(t, fmt.Sprintf("%s %d without envelopes", name, n), answers(t, w.exports, shelled(true)), false) || wrong
 				for _, left := range slices.Sorted(maps.Keys(w.exports)) {
 					said := answers(t, w.exports, func(file string, text []byte) []byte {
 						if file == left {
@@ -150,6 +153,48 @@ func TestRandomTenants(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// shelled writes JSON as vendors' shells do: fields begin with a capital, and, bare,
+// a list has no envelope, nor its only element a list.
+func shelled(bare bool) func(file string, text []byte) []byte {
+	var capital func(v any) any
+	capital = func(v any) any {
+		switch v := v.(type) {
+		case obj:
+			all := obj{}
+			for key, inner := range v {
+				all[strings.ToUpper(key[:1])+key[1:]] = capital(inner)
+			}
+			return all
+		case list:
+			all := list{}
+			for _, inner := range v {
+				all = append(all, capital(inner))
+			}
+			return all
+		}
+		return v
+	}
+	return func(file string, text []byte) []byte {
+		var v any
+		if json.Unmarshal(text, &v) != nil {
+			return text
+		}
+		v = capital(v)
+		if reply, ok := v.(obj); ok && bare {
+			if value, ok := reply["Value"].(list); ok {
+				if v = value; len(value) == 1 {
+					v = value[0]
+				}
+			}
+		}
+		out, err := json.MarshalIndent(v, "", " ")
+		if err != nil {
+			return text
+		}
+		return out
 	}
 }
 
@@ -204,7 +249,8 @@ func directoryWorld(rnd *rand.Rand) *world {
 		rules = append(rules, obj{"displayName": "Other", "templateId": "t0", "values": list{obj{"name": "AllowGuests", "value": "true"}}})
 	case 1, 2:
 		threshold = fmt.Sprint(1 + rnd.IntN(20))
-		rules = append(rules, obj{"templateId": "t1", "values": list{obj{"name": "LockoutThreshold", "value": threshold}, obj{"name": "LockoutDurationInSeconds", "value": "90"}}})
+		rules = append(rules, obj{"templateId": "t1", "values": list{obj{"name": "LockoutThreshold", "value": threshold},
+			obj{"name": "LockoutDurationInSeconds", "value": "90"}}})
 	}
 	w.exports["groupSettings.json"] = reply("groupSettings", rules)
 	age := map[string]string{}
@@ -285,9 +331,12 @@ func directoryWorld(rnd *rand.Rand) *world {
 		if rnd.IntN(4) == 0 {
 			grant = obj{"operator": "AND", "builtInControls": list{}, "authenticationStrength": obj{"id": "s"}}
 		}
-		written = append(written, obj{"displayName": fmt.Sprint("p", i), "state": map[bool]string{true: "enabled", false: pick(rnd, "disabled", "enabledForReportingButNotEnforced")}[p.on], "grantControls": grant,
-			"conditions": obj{"clientAppTypes": list{"all"}, "applications": obj{"includeApplications": applications}, "users": obj{"includeUsers": include, "excludeUsers": p.noUsers,
-				"includeGroups": append(list{}, p.groups...), "excludeGroups": append(list{}, p.noGroups...), "includeRoles": p.roles, "excludeRoles": p.noRoles}}})
+		written = append(written, obj{"displayName": fmt.Sprint("p", i), "state": map[bool]string{true: "enabled",
+			false: pick(rnd, "disabled", "enabledForReportingButNotEnforced")}[p.on], "grantControls": grant,
+			"conditions": obj{"clientAppTypes": list{"all"}, "applications": obj{"includeApplications": applications},
+				"users": obj{"includeUsers": include, "excludeUsers": p.noUsers,
+					"includeGroups": append(list{}, p.groups...), "excludeGroups": append(list{}, p.noGroups...), "includeRoles": p.roles,
+					"excludeRoles": p.noRoles}}})
 		policies = append(policies, p)
 	}
 	w.exports["conditionalAccess.json"] = reply("identity/conditionalAccess/policies", written)
@@ -351,10 +400,12 @@ func providerWorld(rnd *rand.Rand) *world {
 		id := fmt.Sprintf("u%d", i)
 		ids = append(ids, id)
 		kind[id] = pick(rnd, "OKTA", "OKTA", "OKTA", "ACTIVE_DIRECTORY", "SOCIAL", "FEDERATION")
-		users = append(users, obj{"id": id, "status": "ACTIVE", "profile": obj{"login": id + "@x.example"}, "credentials": obj{"provider": obj{"type": kind[id], "name": "far.example"}}})
+		users = append(users, obj{"id": id, "status": "ACTIVE", "profile": obj{"login": id + "@x.example"},
+			"credentials": obj{"provider": obj{"type": kind[id], "name": "far.example"}}})
 	}
 	w.exports["users.json"] = users
-	groups, members := list{obj{"id": "every", "type": "BUILT_IN", "objectClass": list{"g"}, "profile": obj{"name": "Everyone"}}}, map[string]list{}
+	groups, members := list{obj{"id": "every", "type": "BUILT_IN", "objectClass": list{"g"}, "profile": obj{"name": "Everyone"}}},
+		map[string]list{}
 	for i := range 1 + rnd.IntN(3) {
 		id := fmt.Sprintf("g%d", i)
 		groups = append(groups, obj{"id": id, "type": "NATIVE", "objectClass": list{"g"}, "profile": obj{"name": id}})
@@ -376,22 +427,26 @@ func providerWorld(rnd *rand.Rand) *world {
 	written := list{}
 	all := slices.Sorted(maps.Keys(members))
 	for i := range rnd.IntN(4) + 1 {
-		p := policy{groups: some(rnd, all), noGroups: some(rnd, all), noUsers: some(rnd, ids), from: pick(rnd, "", "ANY", "OKTA", "OKTA", "ACTIVE_DIRECTORY"), open: rnd.IntN(6) == 0, length: 8 + i}
+		p := policy{groups: some(rnd, all), noGroups: some(rnd, all), noUsers: some(rnd, ids),
+			from: pick(rnd, "", "ANY", "OKTA", "OKTA", "ACTIVE_DIRECTORY"), open: rnd.IntN(6) == 0, length: 8 + i}
 		last := rnd.IntN(4) == 0
 		if last {
 			p = policy{groups: list{"every"}, length: 8 + i}
 		} else if len(p.groups) == 0 {
 			p.groups = list{all[0]}
 		}
-		conditions := obj{"people": obj{"groups": obj{"include": p.groups, "exclude": append(list{}, p.noGroups...)}, "users": obj{"include": list{}, "exclude": append(list{}, p.noUsers...)}}}
+		conditions := obj{"people": obj{"groups": obj{"include": p.groups, "exclude": append(list{}, p.noGroups...)},
+			"users": obj{"include": list{}, "exclude": append(list{}, p.noUsers...)}}}
 		if p.from != "" {
 			conditions["authProvider"] = obj{"provider": p.from}
 		}
 		if p.open {
 			conditions["network"] = obj{"connection": "ZONE"}
 		}
-		written = append(written, obj{"type": "PASSWORD", "status": "ACTIVE", "name": fmt.Sprint("p", i), "priority": i + 1, "conditions": conditions,
-			"settings": obj{"password": obj{"complexity": obj{"minLength": p.length}, "age": obj{"historyCount": i}, "lockout": obj{"maxAttempts": 5 + i}}}})
+		written = append(written, obj{"type": "PASSWORD", "status": "ACTIVE", "name": fmt.Sprint("p", i), "priority": i + 1,
+			"conditions": conditions,
+			"settings": obj{"password": obj{"complexity": obj{"minLength": p.length}, "age": obj{"historyCount": i},
+				"lockout": obj{"maxAttempts": 5 + i}}}})
 		policies = append(policies, p)
 	}
 	rnd.Shuffle(len(written), func(i, j int) { written[i], written[j] = written[j], written[i] })
@@ -448,7 +503,8 @@ func suiteWorld(rnd *rand.Rand) *world {
 			if o.reuse != nil {
 				value["allowReuse"] = o.reuse
 			}
-			written = append(written, obj{"type": kind, "policyQuery": obj{"orgUnit": fmt.Sprintf("orgUnits/%d", i)}, "setting": obj{"type": "settings/security.password", "value": value}})
+			written = append(written, obj{"type": kind, "policyQuery": obj{"orgUnit": fmt.Sprintf("orgUnits/%d", i)},
+				"setting": obj{"type": "settings/security.password", "value": value}})
 		}
 	}
 	rnd.Shuffle(len(written), func(i, j int) { written[i], written[j] = written[j], written[i] })
@@ -457,8 +513,10 @@ func suiteWorld(rnd *rand.Rand) *world {
 	for i := range 3 + rnd.IntN(5) {
 		unit, name := pick(rnd, paths...), fmt.Sprintf("u%d@x.example", i)
 		enforced := rnd.IntN(2) == 0
-		users = append(users, obj{"id": fmt.Sprint(i), "primaryEmail": name, "orgUnitPath": unit, "isEnrolledIn2Sv": true, "isEnforcedIn2Sv": enforced})
-		want := map[string]string{"min-length": "8", "history": "1", "max-age": "never", factor: map[bool]string{true: "yes", false: "no"}[enforced]}
+		users = append(users, obj{"id": fmt.Sprint(i), "primaryEmail": name, "orgUnitPath": unit, "isEnrolledIn2Sv": true,
+			"isEnforcedIn2Sv": enforced})
+		want := map[string]string{"min-length": "8", "history": "1", "max-age": "never",
+			factor: map[bool]string{true: "yes", false: "no"}[enforced]}
 		for _, above := range paths { // from the root down
 			if above != "/" && above != unit && !strings.HasPrefix(unit, above+"/") {
 				continue
@@ -483,7 +541,8 @@ func infraWorld(rnd *rand.Rand) *world {
 	w := &world{exports: map[string]any{}, want: map[string]map[string]string{}}
 	want := map[string]string{"min-length": "8", "max-age": "never", "history": "0"}
 	if rnd.IntN(3) == 0 {
-		w.exports["policy.txt"] = "\nAn error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The Password Policy with domain name 000000000009 cannot be found.\n"
+		w.exports["policy.txt"] = "\nAn error occurred (NoSuchEntity) when calling the GetAccountPasswordPolicy operation: The " +
+			"Password Policy with domain name 000000000009 cannot be found.\n"
 	} else {
 		length, expires := 6+rnd.IntN(20), rnd.IntN(2) == 0
 		policy := obj{"MinimumPasswordLength": length, "RequireSymbols": true, "RequireNumbers": true, "ExpirePasswords": expires}

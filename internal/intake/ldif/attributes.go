@@ -2,6 +2,7 @@ package ldif
 
 import (
 	"bytes"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -70,10 +71,31 @@ const (
 	aPwdExpireWarning
 	aSuffix
 	aDefault
+	aNamingContext // of a 389 Directory Server's configuration
+	aServerSuffix
+	aLocalPolicy
+	aInheritGlobal
+	aNoSignIn  // nsAccountLock
+	aKrbPolicy // of a realm's accounts, and of classes of service
+	aKrbFlags
+	aCosPriority
+	aKrbMinLength
+	aKrbClasses
+	aKrbHistory
+	aKrbMaxLife
+	aKrbMinLife
+	aKrbMaxFailure
+	aKrbInterval
+	aKrbDuration
+	aKrbPrincipal
+	aKrbChanged
 	aResult
-	aMeta    // ldapsearch's own closing lines, and version
-	aSetting // the first of the settings' attributes; see readings
+	aMeta   // ldapsearch's own closing lines, and version
+	aServer // the first of a directory server's policy attributes; see serverAttributes
 )
+
+// aSetting is the first of the settings' attributes; see readings.
+const aSetting = aServer + attr(serverCount)
 
 // named gives each attribute's name as directories write it.
 var named = map[attr][]string{
@@ -88,15 +110,51 @@ var named = map[attr][]string{
 	aLink: {"gPLink"}, aLinkOptions: {"gPOptions"}, aFlags: {"flags"},
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
 	aHolders: {"memberOf"}, aDeleted: {"isDeleted"}, aRecycled: {"isRecycled"}, aAccountType: {"sAMAccountType"}, aOS: {"operatingSystem"},
-	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"}, aExtensions: {"gPCMachineExtensionNames"}, aPolicyPath: {"gPCFileSysPath", "gPCFunctionalityVersion"},
+	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"}, aExtensions: {"gPCMachineExtensionNames"},
+	aPolicyPath:  {"gPCFileSysPath", "gPCFunctionalityVersion"},
 	aOperational: {"entryUUID", "structuralObjectClass", "createTimestamp", "modifyTimestamp", "entryDN", "subschemaSubentry", "nsUniqueId"},
-	aUID:         {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"}, aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
-	aPwdAttribute: {"pwdAttribute"}, aPwdMinLength: {"pwdMinLength"}, aPwdMaxLength: {"pwdMaxLength"}, aPwdMaxAge: {"pwdMaxAge"}, aPwdMinAge: {"pwdMinAge"},
-	aPwdInHistory: {"pwdInHistory"}, aPwdCheckQuality: {"pwdCheckQuality"}, aPwdCheckModule: {"pwdCheckModule", "pwdUseCheckModule"}, aPwdMaxFailure: {"pwdMaxFailure"}, aPwdLockout: {"pwdLockout"},
+	aUID:         {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"},
+	aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
+	aPwdAttribute: {"pwdAttribute"}, aPwdMinLength: {"pwdMinLength"}, aPwdMaxLength: {"pwdMaxLength"}, aPwdMaxAge: {"pwdMaxAge"},
+	aPwdMinAge:    {"pwdMinAge"},
+	aPwdInHistory: {"pwdInHistory"}, aPwdCheckQuality: {"pwdCheckQuality"}, aPwdCheckModule: {"pwdCheckModule", "pwdUseCheckModule"},
+	aPwdMaxFailure: {"pwdMaxFailure"}, aPwdLockout: {"pwdLockout"},
 	aPwdLockoutDuration: {"pwdLockoutDuration"}, aPwdFailureInterval: {"pwdFailureCountInterval"}, aPwdExpireWarning: {"pwdExpireWarning"},
 	aSuffix: {"olcSuffix"}, aDefault: {"olcPPolicyDefault"},
+	aNamingContext: {"nsslapd-defaultnamingcontext"}, aServerSuffix: {"nsslapd-suffix"}, aLocalPolicy: {"nsslapd-pwpolicy-local"},
+	aInheritGlobal: {"nsslapd-pwpolicy-inherit-global"}, aNoSignIn: {"nsAccountLock"},
+	aKrbPolicy: {"krbPwdPolicyReference"}, aKrbFlags: {"krbTicketFlags"}, aCosPriority: {"cosPriority"}, aKrbMinLength: {"krbPwdMinLength"},
+	aKrbClasses: {"krbPwdMinDiffChars"}, aKrbHistory: {"krbPwdHistoryLength"}, aKrbMaxLife: {"krbMaxPwdLife"}, aKrbMinLife: {"krbMinPwdLife"},
+	aKrbMaxFailure: {"krbPwdMaxFailure"}, aKrbInterval: {"krbPwdFailureCountInterval"}, aKrbDuration: {"krbPwdLockoutDuration"},
+	aKrbPrincipal: {"krbPrincipalName"}, aKrbChanged: {"krbLastPwdChange"},
 	aResult: {"result"},
 	aMeta:   {"version", "search", "ref", "control", "pagedresults", "matchedDN", "text"},
+}
+
+// unasked are attributes that a search does not ask for: they are LDIF's own, a
+// server's configuration or root entry has them, or they are asked for with a search
+// of their own.
+var unasked = []attr{aDN, aChangeType, aResult, aMeta, aVendor, aNaming, aSuffix, aDefault,
+	aNamingContext, aServerSuffix, aLocalPolicy, aInheritGlobal, aSecurity, aWMI, aExtensions,
+	aPolicyPath, aDeleted, aRecycled}
+
+// Attributes are those that a live source is asked for: all that the reader reads of
+// a directory's entries.
+func Attributes() []string {
+	var all []string
+	for a, names := range named {
+		if !slices.Contains(unasked, a) {
+			all = append(all, names...)
+		}
+	}
+	for _, r := range readings {
+		all = append(all, r.name)
+	}
+	for _, name := range serverAttributes {
+		all = append(all, name)
+	}
+	slices.Sort(all)
+	return all
 }
 
 // secrets are struck out of the stored copy wherever they occur.
@@ -139,6 +197,9 @@ var directory = func() (slots [slotCount][]entry) {
 	}
 	for i, r := range readings {
 		add(entry{r.name, aSetting + attr(i), isKnown})
+	}
+	for i, name := range serverAttributes {
+		add(entry{name, aServer + attr(i), isKnown})
 	}
 	for _, n := range secrets {
 		add(entry{n, 0, isSecret})

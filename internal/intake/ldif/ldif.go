@@ -16,6 +16,8 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+	"sternledger/internal/intake/descriptor"
+	"sternledger/internal/redact"
 )
 
 // Format is the directory export.
@@ -44,11 +46,16 @@ const (
 	cPolicies // the container of fine-grained policies
 
 	// Of an LDAP directory that is no Windows domain:
-	cPerson    // may sign in
-	cNames     // a group
-	cPwdPolicy // a policy of the password-policy object class
-	cDatabase  // a database of a server's configuration
-	cOverlay   // its password-policy overlay
+	cPerson         // may sign in
+	cNames          // a group
+	cPwdPolicy      // a policy of the password-policy object class
+	cDatabase       // a database of a server's configuration
+	cOverlay        // its password-policy overlay
+	cServer         // a 389 Directory Server\'s configuration
+	cBackend        // a database of it
+	cLocalPolicy    // a local policy of it
+	cRealmPolicy    // a policy of a realm of Kerberos
+	cClassOfService // that gives one to the members of a group
 )
 
 // ofDomain are the classes that only a Windows domain's entries have.
@@ -61,10 +68,14 @@ var classes = map[string]class{
 	"organizationalunit": cUnit, "grouppolicycontainer": cContainer,
 	"foreignsecurityprincipal": cOther, "contact": cOther,
 	"top": 0, "organizationalPerson": 0, // on every account: known to say nothing
-	"person": cPerson, "inetorgperson": cPerson, "inetOrgPerson": cPerson, "posixaccount": cPerson, "account": cPerson, "simplesecurityobject": cPerson,
-	"groupofnames": cNames, "groupofuniquenames": cNames, "posixgroup": cNames, "pwdpolicy": cPwdPolicy,
-	"olcdatabaseconfig": cDatabase, "olcmdbconfig": cDatabase, "olchdbconfig": cDatabase, "olcbdbconfig": cDatabase, "olcldifconfig": cDatabase,
+	"person": cPerson, "inetorgperson": cPerson, "inetOrgPerson": cPerson, "posixaccount": cPerson, "account": cPerson,
+	"simplesecurityobject": cPerson,
+	"groupofnames":         cNames, "groupofuniquenames": cNames, "posixgroup": cNames, "pwdpolicy": cPwdPolicy,
+	"olcdatabaseconfig": cDatabase, "olcmdbconfig": cDatabase, "olchdbconfig": cDatabase, "olcbdbconfig": cDatabase,
+	"olcldifconfig":    cDatabase,
 	"olcppolicyconfig": cOverlay,
+	"nsslapdconfig":    cServer, "nsbackendinstance": cBackend, "passwordpolicy": cLocalPolicy,
+	"krbpwdpolicy": cRealmPolicy, "costemplate": cClassOfService, "krbprincipal": cPerson, "krbprincipalaux": cPerson,
 }
 
 // classOf finds a class by its name, whatever its case; as directories write
@@ -101,23 +112,31 @@ var controlFlags = []struct {
 // reader turns records into facts.
 type reader struct {
 	*scanner
-	into    *estate.Builder
-	domains map[string]string // parent DN as written to domain
-	samba   estate.Cite       // the root entry's word for the server, if it says samba
-	naming  string            // and the domain it speaks for
-	got     int               // records that held something known
-	rec     estate.Record     // reused
-	class   class
-	server  serverConfig
-	lacking int // records of which nothing tells what they are
-	lacks   estate.Cite
-	applied [][]byte // reused
-	holders [][]byte // reused
-	lines   []uint32 // reused
+	into     *estate.Builder
+	domains  map[string]string // parent DN as written to domain
+	samba    estate.Cite       // the root entry's word for the server, if it says samba
+	naming   string            // and the domain it speaks for
+	got      int               // records that held something known
+	rec      estate.Record     // reused
+	class    class
+	server   serverConfig
+	config   directoryServerConfig
+	noNumber [aServer]bool // attributes of objects of which a value was none
+	lacking  int           // records of which nothing tells what they are
+	lacks    estate.Cite
+	applied  [][]byte // reused
+	holders  [][]byte // reused
+	lines    []uint32 // reused
 }
 
 func read(src *intake.Source, into *estate.Builder) error {
 	r := &reader{scanner: newScanner(src), into: into, domains: map[string]string{}}
+	return r.all()
+}
+
+// all takes every record.
+func (r *reader) all() error {
+	src, into := r.src, r.into
 	for {
 		err := r.next()
 		if err == io.EOF {
@@ -131,27 +150,35 @@ func read(src *intake.Source, into *estate.Builder) error {
 		}
 	}
 	if r.got == 0 && r.lacking > 0 {
-		return &intake.Error{Path: src.Path, Line: r.lacks.Line, Seen: fmt.Sprintf("%d entries without objectClass, or anything else that tells what they are", r.lacking),
+		return &intake.Error{Path: src.Path, Line: r.lacks.Line,
+			Seen:     fmt.Sprintf("%d entries without objectClass, or anything else that shows what they are", r.lacking),
 			Expected: "a directory export with objectClass", Next: "export again with all attributes, or at least those that docs/sources.md lists"}
 	}
 	if r.got == 0 {
-		return &intake.Error{Path: src.Path, Seen: "an LDIF file without a domain's head, policy, group, account, unit or policy container",
+		return &intake.Error{Path: src.Path, Seen: "an export without a domain's head, policy, group, account, unit or policy container",
 			Expected: "a directory export", Next: "see docs/sources.md for how to make one"}
+	}
+	if r.marked > 0 {
+		into.NotUnderstood(into.Cite(1, "", ""),
+			"%d values that this version reads were not kept by the one that gathered them: gather the export again", r.marked)
 	}
 	if r.samba.File != "" && r.naming != "" {
 		into.Server(estate.InDomain(estate.DomainOf(r.naming)), estate.Samba, r.samba)
 	}
 	r.serverDefaults()
+	r.serverSettings()
 	if r.cutLine > 0 {
 		for _, domain := range r.domains {
 			if at := estate.InDomain(domain); into.Knows(at) != nil {
 				into.At(at).Cut = true
 			}
 		}
-		into.NotUnderstood(into.Cite(r.cutLine, "", ""), "the file's last line has no end, so it was left out: the export may be cut there, and its last record may lack more")
+		into.NotUnderstood(into.Cite(r.cutLine, "", ""),
+			"the file's last line has no end, so it was left out: the export may be cut there, and its last record may lack more")
 	}
 	if r.lacking > 0 {
-		into.NotUnderstood(r.lacks, "%d entries, this one first, were exported without objectClass or anything else that tells what they are", r.lacking)
+		into.NotUnderstood(r.lacks, "%d entries, this one first, were exported without objectClass or anything else that shows what they are",
+			r.lacking)
 	}
 	return nil
 }
@@ -187,6 +214,8 @@ func (r *reader) cite(v *value, raw []byte) estate.Cite {
 	name := ""
 	if v.attr >= aSetting {
 		name = readings[v.attr-aSetting].name
+	} else if v.attr >= aServer {
+		name = serverAttributes[v.attr-aServer]
 	} else {
 		name = named[v.attr][0]
 	}
@@ -200,7 +229,8 @@ func (r *reader) record() error {
 	}
 	if change := r.find(aChangeType); change != nil {
 		if kind, _ := r.textOf(change); string(kind) != "add" {
-			return r.errorAt(change.line, "a change record ("+intake.Excerpt(kind)+")", "an export of entries", "export the entries themselves, not changes to them")
+			return r.errorAt(change.line, "a change record ("+redact.Quote(kind)+")", "an export of entries",
+				"export the entries themselves, not changes to them")
 		}
 	}
 	name, err := r.dnOf(dn)
@@ -214,7 +244,8 @@ func (r *reader) record() error {
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr == aDN && i > 0 {
-			return r.errorAt(v.line, "a second \"dn:\" in one entry", "a blank line between entries", "the export was edited or joined by hand: put the blank line back")
+			return r.errorAt(v.line, "a second \"dn:\" in one entry", "a blank line between entries",
+				"the export was edited or joined by hand: put the blank line back")
 		}
 		if v.attr == aObjectClass {
 			r.class |= classOf(r.text[v.from:v.to])
@@ -228,6 +259,12 @@ func (r *reader) record() error {
 	}
 	if r.class&(cDatabase|cOverlay) != 0 {
 		return r.configuration(name)
+	}
+	if r.class&(cServer|cBackend|cLocalPolicy) != 0 {
+		return r.directoryServer(name)
+	}
+	if r.class&(cRealmPolicy|cClassOfService) != 0 {
+		return r.realm(name)
 	}
 	if r.ofLDAP() {
 		return r.ldap(name)
@@ -336,7 +373,7 @@ func (r *reader) outside() error {
 				r.into.Damaged(r.cite(v, raw), "the search that made this export ended with result %s: entries are missing", raw)
 			}
 		} else if v.attr != aMeta {
-			return r.errorAt(v.line, "an attribute outside any entry: "+intake.Excerpt(r.text[v.from:v.to]), "a line \"dn: …\" first", "the export is cut or was edited")
+			return r.errorAt(v.line, "an attribute outside any entry", "a line \"dn: …\" first", "the export is cut or was edited")
 		}
 	}
 	if len(r.values) == 0 {
@@ -402,7 +439,8 @@ func (r *reader) settingsInto(facts estate.Settings, p setting.Platform) error {
 }
 
 func (r *reader) head(at estate.Place, dn []byte) error {
-	if r.find(aSID) == nil && !r.anySetting() && (strings.HasPrefix(at.Name, "domaindnszones.") || strings.HasPrefix(at.Name, "forestdnszones.")) {
+	if r.find(aSID) == nil && !r.anySetting() && (strings.HasPrefix(at.Name, "domaindnszones.") ||
+		strings.HasPrefix(at.Name, "forestdnszones.")) {
 		return nil // the DNS partitions have the same class and no accounts
 	}
 	a := r.into.At(at)
@@ -418,7 +456,7 @@ func (r *reader) head(at estate.Place, dn []byte) error {
 		if err != nil {
 			return err
 		}
-		sid, err := parseSID(raw)
+		sid, err := descriptor.SID(raw)
 		if err != nil {
 			r.into.Damaged(r.cite(v, nil), "%v", err)
 		}
@@ -494,10 +532,11 @@ var linkForm = regexp.MustCompile(`(?i)\[LDAP://[^\];]*?(\{[0-9a-f-]{36}\})[^\];
 func (r *reader) unit(at estate.Place, dn []byte, root bool) error {
 	u := r.into.Unit(at, dn, r.first)
 	u.Root = root
-	if r.into.Older() && u.Cite.Line > 0 && u.Cite != r.into.Cite(r.first, "dn", string(dn)) {
+	if r.into.Older() && !u.AnyOrder && u.Cite.Line > 0 && u.Cite != r.into.Cite(r.first, "dn", string(dn)) {
 		return nil // newer evidence tells of it
 	}
-	if v := r.find(aLink); v != nil && len(u.Links) == 0 {
+	if v := r.find(aLink); v != nil && (len(u.Links) == 0 || u.AnyOrder) {
+		u.Links, u.AnyOrder = nil, false // what reports told of it counts no more
 		raw, err := r.textOf(v)
 		if err != nil {
 			return err
@@ -551,13 +590,14 @@ func (r *reader) container(at estate.Place) error {
 	}
 	c.Whole = r.find(aPolicyPath) != nil && !r.atEnd
 	c.NoSecurity = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), securityExtension)
+	c.NoRegistry = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), registryExtension)
 	c.Name, c.MachineOff, c.WMIFilter = string(name), flags&2 != 0, strings.TrimSpace(string(filter))
 	if v := r.find(aSecurity); v != nil {
 		raw, err := r.bytesOf(v)
 		if err != nil {
 			return err
 		}
-		if c.Access, err = accessOf(raw); err != nil {
+		if c.Access, err = descriptor.Access(raw); err != nil {
 			r.into.NotUnderstood(r.cite(v, nil), "the security descriptor of %s is not understood: %v", c.Name, err)
 		} else {
 			c.Filtered = true
@@ -567,6 +607,9 @@ func (r *reader) container(at estate.Place) error {
 	return nil
 }
 
+// registryExtension applies registry files (MS-GPREG 1.9).
+const registryExtension = "35378eac-683f-11d2-a89a-00c04fbbcfa2"
+
 // securityExtension applies security templates (MS-GPSB 1.9).
 const securityExtension = "827d319e-6eac-11d2-a4ea-00c04f79f83a"
 
@@ -575,117 +618,22 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 	rec := &r.rec
 	*rec = estate.Record{DN: dn, Line: r.first}
 	r.applied, r.holders, r.lines = r.applied[:0], r.holders[:0], r.lines[:0]
-	var numbers [aSetting]int64
+	var n numbers
 	for i := range r.values {
 		v := &r.values[i]
 		if v.piece.ranged && v.attr != aMember && v.attr != aHolders {
 			continue
 		}
-		switch v.attr {
-		case aSID:
-			raw, err := r.bytesOf(v)
-			if err != nil {
-				return err
-			}
-			rid, builtin, err := relativeID(raw)
-			if err != nil {
-				r.into.NotUnderstood(r.cite(v, nil), "%v", err)
-			}
-			rec.RID = rid
-			if builtin {
-				rec.Flags |= estate.BuiltinDomain
-			}
-		case aServiceName:
-			rec.Flags |= estate.ServiceName
-		case aResultant, aApplied, aHolders:
-			raw, err := r.dnOf(v)
-			if err != nil {
-				return err
-			}
-			switch {
-			case len(raw) == 0:
-			case v.attr == aResultant:
-				rec.Resultant = raw
-				r.into.At(at).AnswerGiven = true
-			case v.attr == aApplied:
-				r.applied = append(r.applied, raw)
-			default:
-				r.holders, r.lines = append(r.holders, raw), append(r.lines, uint32(v.line))
-			}
-		case aName, aPrincipal, aDisplay:
-			raw, err := r.textOf(v)
-			if err != nil {
-				return err
-			}
-			switch v.attr {
-			case aName:
-				rec.Name = raw
-			case aPrincipal:
-				rec.Principal = raw
-			case aDisplay:
-				rec.Display = raw
-			}
-		case aControl, aPrimary, aPwdSet, aLockoutTime, aAdminCount, aLastLogon, aGroupType, aKrbNumber:
-			raw, err := r.bytesOf(v)
-			if err != nil {
-				return err
-			}
-			n, ok := atoi(raw)
-			if !ok {
-				r.into.NotUnderstood(r.cite(v, raw), "%s is not a whole number", named[v.attr][0])
-				continue
-			}
-			numbers[v.attr] = n
-			if v.attr == aControl && v.line-r.first < 256 {
-				rec.ControlAt = uint8(v.line - r.first)
-			}
+		if err := r.attribute(at, v, &n); err != nil {
+			return err
 		}
 	}
-	control := numbers[aControl]
-	for _, f := range controlFlags {
-		if control&f.bit != 0 {
-			rec.Flags |= f.flag
-		}
-	}
-	if control != 0 && control&ucNormal == 0 || control&ucTrusts != 0 || rec.RID == ridKeyDistribution && rec.Flags&estate.BuiltinDomain == 0 || r.find(aKrbNumber) != nil {
-		rec.Flags |= estate.NeverOverride
-	}
-	if numbers[aAdminCount] > 0 {
-		rec.Flags |= estate.AdminCount
-	}
-	if numbers[aLockoutTime] > 0 {
-		rec.Flags |= estate.LockedNow
-	}
-	rec.Control, rec.Primary = uint32(control), uint32(numbers[aPrimary])
-	rec.GroupType = uint32(numbers[aGroupType])
-	rec.PwdSet, rec.LastLogon = unixTime(numbers[aPwdSet]), unixTime(numbers[aLastLogon])
+	rec.Control, rec.Primary, rec.GroupType = uint32(n[aControl]), uint32(n[aPrimary]), uint32(n[aGroupType])
+	rec.PwdSet, rec.LastLogon = unixTime(n[aPwdSet]), unixTime(n[aLastLogon])
 	rec.Applied, rec.Holders, rec.HolderLines = r.applied, r.holders, r.lines
-	if r.atEnd {
-		rec.Flags |= estate.CutShort
-	}
-	switch {
-	case r.class&cUnknown != 0, r.atEnd && r.class&cAccount != 0 && r.find(aControl) == nil && (len(rec.Name) == 0 || bytes.HasSuffix(rec.Name, []byte("$"))):
-		// A record that ends early may be a computer's just as well, whose names
-		// end in $.
-		rec.Flags |= estate.Unclassified
-	case r.class&cManaged != 0:
-		rec.Class = estate.Managed
-	case r.class&cComputer != 0 || r.class&cAccount != 0 && control&ucMachines != 0:
-		rec.Class = estate.Computer
-	case r.class&cAccount != 0, r.class&(cPerson|cOther) == cPerson:
-		rec.Class = estate.Account
-	case r.class&cGroup != 0:
-		rec.Class = estate.Group
-	}
-	if rec.Class == estate.Account {
-		if r.find(aControl) == nil {
-			rec.Flags |= estate.NoControl
-		}
-		if rec.Primary == 0 {
-			rec.Flags |= estate.NoPrimary
-		}
-	}
-	if rec.Class == estate.Computer && control&ucServerTrust != 0 {
+	r.flags(&n)
+	r.classify()
+	if rec.Class == estate.Computer && rec.Control&ucServerTrust != 0 {
 		if err := r.controller(at); err != nil {
 			return err
 		}
@@ -695,6 +643,129 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 		return r.members(at, row)
 	}
 	return nil
+}
+
+// numbers are the values of an object's attributes that are numbers.
+type numbers [aServer]int64
+
+// attribute takes one value of an object into its record.
+func (r *reader) attribute(at estate.Place, v *value, n *numbers) error {
+	rec := &r.rec
+	switch v.attr {
+	case aSID:
+		raw, err := r.bytesOf(v)
+		if err != nil {
+			return err
+		}
+		rid, builtin, err := relativeID(raw)
+		if err != nil {
+			r.into.NotUnderstood(r.cite(v, nil), "%v", err)
+		}
+		rec.RID = rid
+		if builtin {
+			rec.Flags |= estate.BuiltinDomain
+		}
+	case aServiceName:
+		rec.Flags |= estate.ServiceName
+	case aResultant, aApplied, aHolders:
+		raw, err := r.dnOf(v)
+		if err != nil || len(raw) == 0 {
+			return err
+		}
+		switch v.attr {
+		case aResultant:
+			rec.Resultant = raw
+			r.into.At(at).AnswerGiven = true
+		case aApplied:
+			r.applied = append(r.applied, raw)
+		default:
+			r.holders, r.lines = append(r.holders, raw), append(r.lines, uint32(v.line))
+		}
+	case aName, aPrincipal, aDisplay:
+		raw, err := r.textOf(v)
+		if err != nil {
+			return err
+		}
+		switch v.attr {
+		case aName:
+			rec.Name = raw
+		case aPrincipal:
+			rec.Principal = raw
+		case aDisplay:
+			rec.Display = raw
+		}
+	case aControl, aPrimary, aPwdSet, aLockoutTime, aAdminCount, aLastLogon, aGroupType, aKrbNumber:
+		raw, err := r.bytesOf(v)
+		if err != nil {
+			return err
+		}
+		number, ok := atoi(raw)
+		if !ok {
+			if !r.noNumber[v.attr] { // a program that rounds does so in every row
+				r.noNumber[v.attr] = true
+				r.into.NotUnderstood(r.cite(v, raw), "%s is not a whole number, first here", named[v.attr][0])
+			}
+			if v.attr == aControl {
+				rec.Flags |= estate.NoControl
+			}
+			return nil
+		}
+		n[v.attr] = number
+		if v.attr == aControl && v.line-r.first < 256 {
+			rec.ControlAt = uint8(v.line - r.first)
+		}
+	}
+	return nil
+}
+
+// flags are what an object's numbers say of it.
+func (r *reader) flags(n *numbers) {
+	rec, control := &r.rec, n[aControl]
+	for _, f := range controlFlags {
+		if control&f.bit != 0 {
+			rec.Flags |= f.flag
+		}
+	}
+	ownKeys := rec.RID == ridKeyDistribution && rec.Flags&estate.BuiltinDomain == 0 || r.find(aKrbNumber) != nil
+	if control != 0 && control&ucNormal == 0 || control&ucTrusts != 0 || ownKeys {
+		rec.Flags |= estate.NeverOverride
+	}
+	if n[aAdminCount] > 0 {
+		rec.Flags |= estate.AdminCount
+	}
+	if n[aLockoutTime] > 0 {
+		rec.Flags |= estate.LockedNow
+	}
+	if r.atEnd {
+		rec.Flags |= estate.CutShort
+	}
+}
+
+// classify says what an object is, and what of an account was not exported.
+func (r *reader) classify() {
+	rec := &r.rec
+	noControl := r.find(aControl) == nil
+	// A record that ends early may be a computer's just as well, whose names end
+	// in $.
+	maybeComputer := r.atEnd && noControl && (len(rec.Name) == 0 || bytes.HasSuffix(rec.Name, []byte("$")))
+	switch {
+	case r.class&cUnknown != 0, r.class&cAccount != 0 && maybeComputer:
+		rec.Flags |= estate.Unclassified
+	case r.class&cManaged != 0:
+		rec.Class = estate.Managed
+	case r.class&cComputer != 0 || r.class&cAccount != 0 && rec.Control&ucMachines != 0:
+		rec.Class = estate.Computer
+	case r.class&cAccount != 0, r.class&(cPerson|cOther) == cPerson:
+		rec.Class = estate.Account
+		if noControl {
+			rec.Flags |= estate.NoControl
+		}
+		if rec.Primary == 0 {
+			rec.Flags |= estate.NoPrimary
+		}
+	case r.class&cGroup != 0:
+		rec.Class = estate.Group
+	}
 }
 
 // controller takes the word of a domain controller's own entry for what the
@@ -780,35 +851,17 @@ func unixTime(ticks int64) uint32 {
 	return uint32(seconds)
 }
 
-// parseSID reads a SID's text form or its binary one (MS-DTYP 2.4.2).
-func parseSID(raw []byte) (string, error) {
-	if bytes.HasPrefix(raw, []byte("S-1-")) {
-		return string(raw), nil
-	}
-	if len(raw) < 8 || raw[0] != 1 || len(raw) != 8+4*int(raw[1]) {
-		return "", fmt.Errorf("an objectSid of %d bytes is not a SID", len(raw))
-	}
-	var authority [8]byte
-	copy(authority[2:], raw[2:8])
-	var b strings.Builder
-	fmt.Fprintf(&b, "S-1-%d", binary.BigEndian.Uint64(authority[:]))
-	for part := raw[8:]; len(part) > 0; part = part[4:] {
-		fmt.Fprintf(&b, "-%d", binary.LittleEndian.Uint32(part))
-	}
-	return b.String(), nil
-}
-
 // relativeID returns a SID's last part, and whether the SID belongs to the
 // built-in domain S-1-5-32.
 func relativeID(raw []byte) (rid uint32, builtin bool, err error) {
 	if bytes.HasPrefix(raw, []byte("S-1-")) {
 		n, ok := atoi(raw[bytes.LastIndexByte(raw, '-')+1:])
 		if !ok || n >= 1<<32 {
-			return 0, false, fmt.Errorf("%s is not a SID", intake.Excerpt(raw))
+			return 0, false, fmt.Errorf("%s is not a SID", redact.Quote(raw))
 		}
 		return uint32(n), bytes.HasPrefix(raw, []byte("S-1-5-32-")), nil
 	}
-	sid, err := parseSID(raw)
+	sid, err := descriptor.SID(raw)
 	if err != nil || len(raw) < 12 {
 		return 0, false, fmt.Errorf("an objectSid of %d bytes is not a SID", len(raw))
 	}

@@ -62,7 +62,7 @@ func (r *reader) ldap(dn []byte) error {
 	for i := range r.values {
 		v := &r.values[i]
 		switch v.attr {
-		case aUID, aDisplay, aSubentry, aPwdLocked, aPwdChanged:
+		case aUID, aDisplay, aSubentry, aPwdLocked, aPwdChanged, aNoSignIn, aHolders, aKrbPolicy, aKrbFlags, aKrbPrincipal, aKrbChanged:
 		default:
 			continue
 		}
@@ -84,7 +84,24 @@ func (r *reader) ldap(dn []byte) error {
 			if bytes.HasPrefix(raw, []byte("000001010000")) {
 				rec.Flags |= estate.Disabled // locked for good, by an administrator
 			}
-		case aPwdChanged:
+		case aHolders:
+			rec.Holders, rec.HolderLines = append(rec.Holders, raw), append(rec.HolderLines, uint32(v.line))
+		case aKrbPolicy:
+			rec.Applied = [][]byte{raw}
+		case aKrbFlags:
+			const requiresPreauth = 128 // kdb.h
+			if flags, ok := atoi(raw); ok && flags&requiresPreauth == 0 {
+				rec.Flags |= estate.NoPreauth
+			}
+		case aKrbPrincipal:
+			if name, _, ok := bytes.Cut(raw, []byte("@")); ok && !found && len(rec.Name) == 0 {
+				rec.Name = name
+			}
+		case aNoSignIn:
+			if strings.EqualFold(string(raw), "true") {
+				rec.Flags |= estate.Disabled
+			}
+		case aPwdChanged, aKrbChanged:
 			if t, err := time.Parse("20060102150405Z", string(raw)); err == nil {
 				rec.PwdSet = uint32(t.Unix())
 			}
@@ -100,13 +117,16 @@ func (r *reader) ldap(dn []byte) error {
 	return nil
 }
 
-// policyAttributes are those of a pwdPolicy entry that hold a number, and what
-// they come to. What is not there asks for nothing: the draft says so of each.
-var policyAttributes = []struct {
+// policyAttribute is one of a pwdPolicy entry that holds a number.
+type policyAttribute struct {
 	attr attr
 	id   setting.ID
 	zero setting.Value // what 0 and absence mean
-}{
+}
+
+// policyAttributes are they. What is not there asks for nothing: the draft says so
+// of each.
+var policyAttributes = []policyAttribute{
 	{aPwdMinLength, "min-length", setting.Number(0)},
 	{aPwdMaxLength, "max-length", setting.Of(setting.Unlimited)},
 	{aPwdMaxAge, "max-age", setting.Of(setting.Never)},
@@ -251,7 +271,8 @@ func (r *reader) serverDefaults() {
 			name, at = "no default policy", overlay
 			at.Note = "the overlay names no default policy"
 		}
-		a.Head = &estate.Policy{Name: name, Origin: suffix, Standing: estate.Enforced, Platform: setting.LDAPDirectory, Settings: estate.Settings{}, Cite: at}
+		a.Head = &estate.Policy{Name: name, Origin: suffix, Standing: estate.Enforced, Platform: setting.LDAPDirectory,
+			Settings: estate.Settings{}, Cite: at}
 		for _, p := range policyAttributes {
 			a.Head.Settings[p.id] = estate.Fact{Value: p.zero, Cite: at}
 		}

@@ -2,52 +2,100 @@ package ldif
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"sternledger/internal/core/setting"
 )
 
-// reading says which attribute holds which setting, and how its text is
-// turned into a value (MS-ADTS, MS-SAMR). One attribute may hold several.
+// reading says which attribute holds which setting, how its text is turned into a
+// value (MS-ADTS, MS-SAMR), and how a value is written there. One attribute may
+// hold several.
 type reading struct {
 	name  string
 	holds []hold
 }
 
 type hold struct {
-	id   setting.ID
-	read func(text string) (setting.Value, error)
-	part string // of the attribute, where it holds several settings
+	id    setting.ID
+	read  func(text string) (setting.Value, error)
+	write setting.Form
+	part  string // of the attribute, where it holds several settings
 }
 
 // readings covers the domain's head and the fine-grained policy.
 var readings = []reading{
-	{"minPwdLength", []hold{{id: "min-length", read: number}}},
-	{"pwdHistoryLength", []hold{{id: "history", read: number}}},
-	{"maxPwdAge", []hold{{id: "max-age", read: interval(setting.Never)}}},
-	{"minPwdAge", []hold{{id: "min-age", read: interval(setting.AtOnce)}}},
-	{"lockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never)}}},
-	{"lockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin)}}},
-	{"lockOutObservationWindow", []hold{{id: "lockout-window", read: window}}},
-	{"forceLogoff", []hold{{id: "logoff-at-hours-end", read: logoff}}},
-	{"pwdProperties", []hold{{"complexity", bit(1), " (bit 1)"}, {"reversible", bit(16), " (bit 16)"}, {"lockout-administrator", bit(8), " (bit 8)"}}},
+	{"minPwdLength", []hold{{id: "min-length", read: number, write: setting.Plain}}},
+	{"pwdHistoryLength", []hold{{id: "history", read: number, write: setting.Plain}}},
+	{"maxPwdAge", []hold{{id: "max-age", read: interval(setting.Never), write: ticks}}},
+	{"minPwdAge", []hold{{id: "min-age", read: interval(setting.AtOnce), write: ticks}}},
+	{"lockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never), write: setting.Plain}}},
+	{"lockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin), write: ticks}}},
+	{"lockOutObservationWindow", []hold{{id: "lockout-window", read: window, write: ticks}}},
+	{"forceLogoff", []hold{{id: "logoff-at-hours-end", read: logoff, write: setting.Words("0", noInterval)}}},
+	{"pwdProperties", []hold{bitOf("complexity", 1), bitOf("reversible", 16),
+		bitOf("lockout-administrator", 8)}},
 
-	{"msDS-MinimumPasswordLength", []hold{{id: "min-length", read: number}}},
-	{"msDS-PasswordHistoryLength", []hold{{id: "history", read: number}}},
-	{"msDS-MaximumPasswordAge", []hold{{id: "max-age", read: interval(setting.Never)}}},
-	{"msDS-MinimumPasswordAge", []hold{{id: "min-age", read: interval(setting.AtOnce)}}},
-	{"msDS-LockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never)}}},
-	{"msDS-LockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin)}}},
-	{"msDS-LockoutObservationWindow", []hold{{id: "lockout-window", read: window}}},
-	{"msDS-PasswordComplexityEnabled", []hold{{id: "complexity", read: boolean}}},
-	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: "reversible", read: boolean}}},
+	{"msDS-MinimumPasswordLength", []hold{{id: "min-length", read: number, write: setting.Plain}}},
+	{"msDS-PasswordHistoryLength", []hold{{id: "history", read: number, write: setting.Plain}}},
+	{"msDS-MaximumPasswordAge", []hold{{id: "max-age", read: interval(setting.Never), write: ticks}}},
+	{"msDS-MinimumPasswordAge", []hold{{id: "min-age", read: interval(setting.AtOnce), write: ticks}}},
+	{"msDS-LockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never), write: setting.Plain}}},
+	{"msDS-LockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin), write: ticks}}},
+	{"msDS-LockoutObservationWindow", []hold{{id: "lockout-window", read: window, write: ticks}}},
+	{"msDS-PasswordComplexityEnabled", []hold{{id: "complexity", read: boolean, write: setting.Words("TRUE", "FALSE")}}},
+	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: "reversible", read: boolean, write: setting.Words("TRUE", "FALSE")}}},
+}
+
+// bitOf is a setting in one bit of an attribute. The others belong to other
+// settings, so that no value can be written for it alone.
+func bitOf(id setting.ID, mask int64) hold {
+	name := fmt.Sprintf("bit %d", mask)
+	return hold{id, bit(mask), func(setting.Value) string { return "" }, " (" + name + ")"}
+}
+
+// Forms are the written forms of the attributes that hold settings, by the name
+// under which evidence cites them.
+func Forms() map[string]setting.Form {
+	all := map[string]setting.Form{}
+	for _, r := range readings {
+		for _, h := range r.holds {
+			all[r.name+h.part] = h.write
+		}
+	}
+	for _, a := range policyAttributes {
+		all[named[a.attr][0]] = setting.Plain
+	}
+	return all
+}
+
+// AskedAs is the attribute that asks a directory of the password-policy draft for
+// a setting: another can switch it off, and is cited then.
+func AskedAs(id setting.ID) string {
+	if id != "min-length" && id != "max-length" && id != "lockout-threshold" {
+		return ""
+	}
+	i := slices.IndexFunc(policyAttributes, func(a policyAttribute) bool { return a.id == id })
+	return named[policyAttributes[i].attr][0]
 }
 
 const (
 	ticksPerSecond = 10_000_000
 	noInterval     = "-9223372036854775808" // -2^63
 )
+
+// ticks writes an interval: a negative count of 100 ns.
+func ticks(v setting.Value) string {
+	if sp, ok := v.Special(); ok {
+		return map[setting.Special]string{setting.Never: noInterval, setting.AtOnce: "0", setting.UntilAdmin: noInterval}[sp]
+	}
+	n, ok := v.Number()
+	if !ok {
+		return ""
+	}
+	return strconv.FormatInt(-n*ticksPerSecond, 10)
+}
 
 func number(text string) (setting.Value, error) {
 	n, err := strconv.ParseInt(text, 10, 64)

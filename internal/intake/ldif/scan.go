@@ -4,13 +4,17 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/base64"
+	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // maxLine bounds one physical line. Real exports stay below a few hundred
@@ -59,15 +63,19 @@ type scanner struct {
 	noNewline bool // the file's last line had no end
 	atEnd     bool // the record was ended by the end of the file, not by a blank line
 	cutLine   int  // the last line, where it had no end and was left out; else 0
+
+	rows   *rows           // of an export in CSV; nil: LDIF
+	names  map[string]bool // of attributes that no rule reads: whether they are secrets'
+	marked int             // values that are wanted, and were not kept
 }
 
 type state uint8
 
 const (
 	nothing state = iota // no line yet that could go on
-	skipped              // a comment or an unwanted attribute
+	skipped              // a value that an earlier version did not keep
 	wanted
-	secret
+	dropped // what is not kept
 )
 
 func newScanner(src *intake.Source) *scanner {
@@ -75,7 +83,7 @@ func newScanner(src *intake.Source) *scanner {
 	// line for line the same.
 	in := bufio.NewReader(src.In)
 	mark, _ := in.Peek(2)
-	s := &scanner{src: src, in: in, buf: make([]byte, 16<<10)}
+	s := &scanner{src: src, in: in, buf: make([]byte, 16<<10), names: map[string]bool{}}
 	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
 		src.Differs()
 		s.in = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
@@ -94,6 +102,9 @@ func (s *scanner) next() error {
 	}
 	s.text, s.values, s.count = s.text[:0], s.values[:0], 0
 	s.open = nothing
+	if s.rows != nil {
+		return s.row()
+	}
 	for {
 		line, err := s.physical()
 		if err == io.EOF {
@@ -226,58 +237,51 @@ func (s *scanner) strike(line []byte, start int, mark string) error {
 func (s *scanner) logical(line []byte) error {
 	switch line[0] {
 	case ' ':
-		switch s.open {
-		case nothing:
-			return s.errorAt(s.line, intake.Excerpt(line), "an attribute before a continued line", "check that the export is whole")
-		case wanted:
-			s.text = append(s.text, line[1:]...)
-			s.values[len(s.values)-1].to = len(s.text)
-		case secret:
-			if err := s.strike(line, 1, ""); err != nil {
-				return err
-			}
-		}
-		s.coded += len(line) - 1
-		return nil
+		return s.continued(line)
 	case '#':
-		s.open = skipped
-		return nil
+		return s.comment(line)
 	}
 	colon := bytes.IndexByte(line, ':')
 	if colon <= 0 {
-		return s.errorAt(s.line, intake.Excerpt(line), "\"attribute: value\"", "the export is cut or is not LDIF (RFC 2849)")
+		return s.errorAt(s.line, fmt.Sprintf("a line of %d bytes without a colon", len(line)), "\"attribute: value\"",
+			"the export is cut or is not LDIF (RFC 2849)")
 	}
 	if s.count == 0 {
 		s.first = s.line
 	}
 	s.count++
-	start, coded := colon+1, false
-	if start < len(line) {
-		switch line[start] {
-		case ':':
-			start, coded = start+1, true
-		case '<':
-			return s.errorAt(s.line, "a value given as a URL", "the value itself", "values in other files are never fetched: export again with the values inline")
-		}
-	}
-	for start < len(line) && line[start] == ' ' {
-		start++
+	start, coded, err := s.valueStart(line, colon+1)
+	if err != nil {
+		return err
 	}
 	s.codedLine = 0
 	if coded {
 		s.coded, s.codedLine = len(line)-start, s.line
 	}
 	a, kind, piece := lookup(line[:colon])
-	switch kind {
-	case isSecret:
-		s.src.Struck++
-		s.open = secret
-		return s.strike(line, colon, ": "+intake.Struck)
-	case isUnknown:
-		s.open = skipped
+	if kind != isKnown {
+		s.open = dropped
+		mark := s.markOf(line[:colon], line[start:], kind, coded)
+		if mark == "" {
+			return nil // even then no further line of it: a secret may be folded
+		}
+		return s.strike(line, colon, ": "+mark)
+	}
+	if !coded && redact.Suspicious(line[start:]) && redact.IsMark(string(line[start:])) {
+		s.open = skipped // a stored copy, of a version that did not want it
+		s.marked++
 		return nil
 	}
 	s.open = wanted
+	if !coded && secret(a, line[start:]) {
+		// What it is is not told. That it is there still is: silence would be taken
+		// for a proof that it is not.
+		s.src.Struck++
+		if err := s.strike(line, start, redact.Struck); err != nil {
+			return err
+		}
+		line, s.open = append(line[:start:start], redact.Struck...), dropped
+	}
 	from := len(s.text)
 	s.text = append(s.text, line[start:]...)
 	if s.where[a] == 0 {
@@ -286,6 +290,108 @@ func (s *scanner) logical(line []byte) error {
 	s.values = append(s.values, value{attr: a, coded: coded, piece: piece, from: from, to: len(s.text), line: s.line})
 	return nil
 }
+
+// secret reports whether a value looks like a secret, or is not one that its
+// attribute can have.
+func secret(a attr, value []byte) bool {
+	switch {
+	case a >= aSetting && !redact.Plain(value):
+		return true
+	case a >= aServer && a < aSetting && !switchOrNumber(value):
+		return true // an account's entry keeps old passwords under a policy's name
+	}
+	return redact.Suspicious(value) && slices.Contains(texts, a) && redact.Look(string(value))
+}
+
+func switchOrNumber(value []byte) bool {
+	if bytes.EqualFold(value, []byte("on")) || bytes.EqualFold(value, []byte("off")) {
+		return true
+	}
+	_, ok := atoi(value)
+	return ok
+}
+
+// valueStart finds where the value of a line begins, and whether it is base64.
+func (s *scanner) valueStart(line []byte, start int) (at int, coded bool, err error) {
+	if start < len(line) {
+		switch line[start] {
+		case ':':
+			start, coded = start+1, true
+		case '<':
+			return 0, false, s.errorAt(s.line, "a value given as a URL", "the value itself",
+				"values in other files are never fetched: export again with the values inline")
+		}
+	}
+	for start < len(line) && line[start] == ' ' {
+		start++
+	}
+	return start, coded, nil
+}
+
+// continued takes a line that goes on with the one before.
+func (s *scanner) continued(line []byte) error {
+	switch s.open {
+	case nothing:
+		return s.errorAt(s.line, "a continued line without a beginning", "an attribute before it", "check that the export is whole")
+	case wanted:
+		s.text = append(s.text, line[1:]...)
+		s.values[len(s.values)-1].to = len(s.text)
+	case dropped:
+		if err := s.strike(line, 1, ""); err != nil {
+			return err
+		}
+	}
+	s.coded += len(line) - 1
+	return nil
+}
+
+// comment drops a comment: whatever it says, no rule needs it.
+func (s *scanner) comment(line []byte) error {
+	s.open = dropped
+	if !s.src.KeepAll {
+		s.src.NotKept++
+		return s.strike(line, 1, " "+redact.NotKept)
+	}
+	kept, struck := redact.Unknown("", string(line))
+	if !struck {
+		return nil
+	}
+	s.src.Struck++
+	return s.strike(line, 1, " "+strings.TrimPrefix(kept, "# "))
+}
+
+// markOf is what stands in the copy for the value of an attribute that no rule
+// reads; empty: the value is kept.
+func (s *scanner) markOf(name, value []byte, kind attrKind, coded bool) string {
+	if len(value) == 0 || redact.IsMark(string(value)) {
+		return ""
+	}
+	secret, known := s.names[string(name)]
+	if !known {
+		secret = kind == isSecret || redact.Name(string(name))
+		s.names[string(name)] = secret
+	}
+	if secret {
+		s.src.Struck++
+		return redact.Struck
+	}
+	if s.src.KeepAll && !coded {
+		kept, struck := redact.Unknown(string(name), string(value))
+		if struck {
+			s.src.Struck++
+		}
+		if kept == string(value) {
+			return ""
+		}
+		return kept
+	}
+	s.src.NotKept++
+	return redact.NotKept
+}
+
+// texts are attributes of free text, in which a secret can stand that shows itself.
+// Names and DNs are what membership is told by, and stay.
+var texts = []attr{aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor}
 
 // find returns the record's first value of an attribute, or nil.
 func (s *scanner) find(a attr) *value {
@@ -304,7 +410,7 @@ func (s *scanner) bytesOf(v *value) ([]byte, error) {
 	out := make([]byte, base64.StdEncoding.DecodedLen(len(raw)))
 	n, err := base64.StdEncoding.Decode(out, raw)
 	if err != nil {
-		return nil, s.errorAt(v.line, "a base64 value that cannot be decoded: "+intake.Excerpt(raw), "base64 (RFC 4648)",
+		return nil, s.errorAt(v.line, "a base64 value that cannot be decoded: "+redact.Quote(raw), "base64 (RFC 4648)",
 			"the export is cut or was edited: make it again")
 	}
 	return out[:n], nil

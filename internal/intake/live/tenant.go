@@ -2,15 +2,15 @@ package live
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"os"
-	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,12 +18,13 @@ import (
 
 // Plan says what a tenant is asked, in order. It comes from a field map.
 type Plan struct {
-	Map        string
-	TokenPath  string
-	TokenForm  map[string]string
-	Scope      string
-	AuthScheme string // of a token given by hand; empty: Bearer
-	Questions  []Question
+	Map string
+	Token
+	// Hosts are the addresses of further interfaces, by the names that questions
+	// and the token use for them. The token goes to these hosts and to the one
+	// that was named.
+	Hosts     map[string]string
+	Questions []Question
 	// Next returns where the next page of a reply is; empty after the last.
 	Next func(reply []byte) string
 	// NextParameter is the query's parameter that Next goes into, where it is
@@ -33,9 +34,33 @@ type Plan struct {
 	ByHeader bool
 }
 
+// Token says how a tenant's token is had.
+type Token struct {
+	Host   string // by name; empty: the one that was named
+	Path   string
+	Form   map[string]string // sent as well
+	Scope  string
+	Scheme string // of a token given by hand; empty: Bearer
+	Ways   []Way  // in which it may be had; the first is the one to name
+}
+
+// Way is a way to get a token.
+type Way string
+
+// The ways of getting a token.
+const (
+	BySecret    Way = "secret"    // the client's secret (RFC 6749, section 4.4)
+	ByAssertion Way = "assertion" // an assertion signed with the client's key (RFC 7523, section 2.2)
+	ByGrant     Way = "grant"     // an assertion that is itself the grant (RFC 7523, section 2.1)
+)
+
+// Ways are all ways of getting a token.
+var Ways = []Way{BySecret, ByAssertion, ByGrant}
+
 // Question is one export to ask for.
 type Question struct {
 	Export string
+	Host   string // by name; empty: the one that was named
 	Path   string
 	// Values, if not nil, returns for what the question is asked, each put in
 	// place of {}, from the replies that came before.
@@ -48,7 +73,23 @@ type Question struct {
 type Credentials struct {
 	Token          string // as it is, or:
 	Client, Secret string // to get one with
+	Key            *Key   // to sign for one with
+	Subject        string // for whom a signed grant acts; empty: for the client itself
 	TokenURL       string // where; empty: at the plan's path
+}
+
+// Given reports whether there is enough to sign in in one of these ways.
+func (c *Credentials) Given(ways []Way) bool {
+	return c.Token != "" || c.Client != "" && (c.Secret != "" && slices.Contains(ways, BySecret) || c.Key != nil &&
+		slices.ContainsFunc(ways, signs))
+}
+
+func signs(w Way) bool { return w == ByAssertion || w == ByGrant }
+
+// Reply is one answer of a tenant, as it came.
+type Reply struct {
+	Name string // of the file that holds it
+	Data []byte
 }
 
 // IsTenant reports whether a source is one that CollectTenant reads.
@@ -62,6 +103,7 @@ const (
 	mostTries   = 8
 	mostWait    = 2 * time.Minute
 	mostReply   = 256 << 20
+	mostReplies = 1 << 30 // bytes in all: they are held in memory, and touch no disk
 	mostPages   = 100_000
 	replyWithin = 2 * time.Minute
 )
@@ -69,46 +111,73 @@ const (
 // tenant is one collection under way.
 type tenant struct {
 	trusting
+	ctx     context.Context
 	plan    *Plan
 	by      Credentials
 	base    *url.URL
-	client  *http.Client
+	clients map[string]*http.Client // by host name: each checks its own certificate
 	token   string
 	scheme  string
-	folder  string
+	hosts   map[string]*url.URL
+	all     []Reply
+	size    int64
 	replies map[string][][]byte
 }
 
-// CollectTenant asks a tenant all that the plan says and writes each reply as
-// a file of a folder. An error means that the folder is not whole.
-func CollectTenant(opt Options, by Credentials, plan *Plan, folder string) (*Collected, error) {
-	base, err := url.Parse(opt.URL)
+// CollectTenant asks a tenant all that the plan says, until ctx ends. The replies stay in
+// memory: they are as they came, secrets and all.
+func CollectTenant(ctx context.Context, opt Options, by Credentials, plan *Plan) (*Collected, []Reply, error) {
+	ctx, done := context.WithTimeoutCause(ctx, mostTime, errTooLong)
+	defer done()
+	base, err := tenantAddress(opt.URL)
+	if err != nil {
+		return nil, nil, err
+	}
+	t := &tenant{ctx: ctx, trusting: trusting{opt: opt, first: base.Hostname(), got: &Collected{URL: opt.URL, Bases: []string{},
+		Map: plan.Map}}, plan: plan, by: by, base: base,
+		clients: map[string]*http.Client{}, hosts: map[string]*url.URL{"": base}, replies: map[string][][]byte{}}
+	for name, address := range plan.Hosts {
+		if t.hosts[name], err = tenantAddress(address); err != nil {
+			return nil, nil, fmt.Errorf("the interface %s: %w", name, err)
+		}
+	}
+	if err := t.signIn(); err != nil {
+		return nil, nil, t.explain(err)
+	}
+	for i := range plan.Questions {
+		if err := t.ask(&plan.Questions[i]); err != nil {
+			return nil, nil, t.explain(err)
+		}
+	}
+	return t.got, t.all, nil
+}
+
+// client returns what asks a host.
+func (t *tenant) client(host string) *http.Client {
+	if t.clients[host] == nil {
+		t.clients[host] = &http.Client{
+			Timeout:   replyWithin,
+			Transport: &http.Transport{TLSClientConfig: t.config(host), Proxy: http.ProxyFromEnvironment},
+			CheckRedirect: func(r *http.Request, _ []*http.Request) error {
+				return fmt.Errorf("it sends us on to %s, where the token would go too", r.URL.Host)
+			},
+		}
+	}
+	return t.clients[host]
+}
+
+// tenantAddress reads the address of one interface.
+func tenantAddress(text string) (*url.URL, error) {
+	base, err := url.Parse(text)
 	switch {
 	case err != nil || base.Hostname() == "":
 		return nil, errors.New("an address that cannot be read; expected https://HOST[:PORT]")
 	case base.User != nil:
 		return nil, errors.New("a name or password in the address is refused, since others can see it; tokens come from the environment")
 	case !strings.EqualFold(base.Scheme, "https"):
-		return nil, fmt.Errorf("%s: http:// would show the token to everybody on the way; expected https://", opt.URL)
+		return nil, fmt.Errorf("%s: http:// would show the token to everybody on the way; expected https://", text)
 	}
-	t := &tenant{trusting: trusting{opt: opt, got: &Collected{URL: opt.URL, Bases: []string{}, Map: plan.Map}}, plan: plan, by: by, base: base,
-		folder: folder, replies: map[string][][]byte{}}
-	t.client = &http.Client{
-		Timeout:   replyWithin,
-		Transport: &http.Transport{TLSClientConfig: t.config(base.Hostname()), Proxy: http.ProxyFromEnvironment},
-		CheckRedirect: func(r *http.Request, _ []*http.Request) error {
-			return fmt.Errorf("it sends us on to %s, where the token would go too", r.URL.Host)
-		},
-	}
-	if err := t.signIn(); err != nil {
-		return nil, t.explain(err)
-	}
-	for i := range plan.Questions {
-		if err := t.ask(&plan.Questions[i]); err != nil {
-			return nil, t.explain(err)
-		}
-	}
-	return t.got, nil
+	return base, nil
 }
 
 // explain words an error so that it says what to do next, without secrets.
@@ -150,32 +219,27 @@ var advice = map[int]string{
 	http.StatusServiceUnavailable: "the server asked for patience until there was none left; try again later",
 }
 
-// signIn gets the token: the one given, or one for the client's id and secret
-// (RFC 6749, section 4.4).
+// signIn gets the token: the one given, or one for what the client can show.
 func (t *tenant) signIn() error {
-	if t.scheme = cmp.Or(t.plan.AuthScheme, "Bearer"); t.by.Token != "" {
+	if t.scheme = cmp.Or(t.plan.Scheme, "Bearer"); t.by.Token != "" {
 		t.token = t.by.Token
 		return nil
 	}
 	t.scheme = "Bearer"
 	address := t.by.TokenURL
 	if address == "" {
-		address = t.base.JoinPath(t.plan.TokenPath).String()
+		address = t.hosts[t.plan.Token.Host].JoinPath(t.plan.Token.Path).String()
 	}
 	to, err := url.Parse(address)
 	if err != nil || !strings.EqualFold(to.Scheme, "https") {
 		return errors.New("the address for tokens must begin with https://")
 	}
-	scope := t.plan.Scope
-	if strings.HasPrefix(scope, ".") {
-		scope = "https://" + t.base.Host + "/" + scope
-	}
-	form := url.Values{"grant_type": {"client_credentials"}, "client_id": {t.by.Client}, "client_secret": {t.by.Secret}, "scope": {scope}}
-	for name, value := range t.plan.TokenForm {
-		form.Set(name, value)
+	form, err := t.form(to)
+	if err != nil {
+		return err
 	}
 	reply, _, err := t.send(func() (*http.Request, error) {
-		r, err := http.NewRequest(http.MethodPost, to.String(), strings.NewReader(form.Encode()))
+		r, err := http.NewRequestWithContext(t.ctx, http.MethodPost, to.String(), strings.NewReader(form.Encode()))
 		if err == nil {
 			r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		}
@@ -194,6 +258,53 @@ func (t *tenant) signIn() error {
 	return nil
 }
 
+// form is what is sent for a token.
+func (t *tenant) form(to *url.URL) (url.Values, error) {
+	scope := t.plan.Scope
+	if strings.HasPrefix(scope, ".") {
+		scope = "https://" + t.base.Host + "/" + scope
+	}
+	form := url.Values{}
+	for name, value := range t.plan.Form {
+		form.Set(name, value)
+	}
+	switch way := t.way(); way {
+	case BySecret:
+		form.Set("grant_type", "client_credentials")
+		form.Set("client_id", t.by.Client)
+		form.Set("client_secret", t.by.Secret)
+		form.Set("scope", scope)
+	case ByAssertion:
+		signed, err := t.by.Key.sign(claims{issuer: t.by.Client, subject: t.by.Client, audience: to.String()})
+		if err != nil {
+			return nil, err
+		}
+		form.Set("grant_type", "client_credentials")
+		form.Set("client_id", t.by.Client)
+		form.Set("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer")
+		form.Set("client_assertion", signed)
+		form.Set("scope", scope)
+	case ByGrant:
+		signed, err := t.by.Key.sign(claims{issuer: t.by.Client, subject: cmp.Or(t.by.Subject, t.by.Client), audience: to.String(), scope: scope})
+		if err != nil {
+			return nil, err
+		}
+		form.Set("grant_type", "urn:ietf:params:oauth:grant-type:jwt-bearer")
+		form.Set("assertion", signed)
+	}
+	return form, nil
+}
+
+// way picks how the token is had: by the key, where there is one.
+func (t *tenant) way() Way {
+	if t.by.Key != nil {
+		if i := slices.IndexFunc(t.plan.Ways, signs); i >= 0 {
+			return t.plan.Ways[i]
+		}
+	}
+	return BySecret
+}
+
 // ask asks one question, for each of its values, page by page.
 func (t *tenant) ask(q *Question) error {
 	values := []string{""}
@@ -206,7 +317,7 @@ func (t *tenant) ask(q *Question) error {
 		if value != "" {
 			name += "-" + url.PathEscape(value)
 		}
-		if err := t.pages(q, t.base.String(), path, name); err != nil {
+		if err := t.pages(q, t.hosts[q.Host].String(), path, name); err != nil {
 			return err
 		}
 	}
@@ -226,7 +337,7 @@ func (t *tenant) pages(q *Question, base, path, name string) error {
 		}
 		seen[address.String()] = true
 		reply, head, err := t.send(func() (*http.Request, error) {
-			r, err := http.NewRequest(http.MethodGet, address.String(), nil)
+			r, err := http.NewRequestWithContext(t.ctx, http.MethodGet, address.String(), nil)
 			if err == nil {
 				r.Header.Set("Authorization", t.scheme+" "+t.token)
 				r.Header.Set("Accept", "application/json")
@@ -245,9 +356,10 @@ func (t *tenant) pages(q *Question, base, path, name string) error {
 		if page > 1 {
 			file = fmt.Sprintf("%s.page%d.json", name, page)
 		}
-		if err := os.WriteFile(filepath.Join(t.folder, file), reply, 0o600); err != nil {
-			return err
+		if t.size += int64(len(reply)); t.size > mostReplies {
+			return fmt.Errorf("%s: the replies come to more than %d MiB; gather exports in files instead", path, mostReplies>>20)
 		}
+		t.all = append(t.all, Reply{file, reply})
 		t.replies[q.Export] = append(t.replies[q.Export], reply)
 		if page == 1 {
 			t.got.Bases = append(t.got.Bases, path)
@@ -294,7 +406,7 @@ func (t *tenant) follow(from *url.URL, next string) (*url.URL, error) {
 	if err != nil {
 		return nil, errors.New("the next page has no address that can be read")
 	}
-	if to.Host != t.base.Host || !strings.EqualFold(to.Scheme, "https") {
+	if to.Host != from.Host || !strings.EqualFold(to.Scheme, "https") {
 		return nil, fmt.Errorf("the next page is at %s://%s, where the token would go too: refused", to.Scheme, to.Host)
 	}
 	return to, nil
@@ -308,7 +420,7 @@ func (t *tenant) send(request func() (*http.Request, error), path string) ([]byt
 		if err != nil {
 			return nil, nil, err
 		}
-		reply, err := t.client.Do(r)
+		reply, err := t.client(r.URL.Hostname()).Do(r)
 		if err != nil {
 			var wrapped *url.Error
 			if errors.As(err, &wrapped) {
@@ -333,7 +445,11 @@ func (t *tenant) send(request func() (*http.Request, error), path string) ([]byt
 		wait := min(after(reply.Header.Get("Retry-After"), pause), mostWait)
 		pause *= 2
 		t.got.Waits++
-		time.Sleep(wait)
+		select {
+		case <-time.After(wait):
+		case <-t.ctx.Done():
+			return nil, nil, context.Cause(t.ctx)
+		}
 	}
 }
 

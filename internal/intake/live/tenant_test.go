@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -17,8 +16,9 @@ import (
 func TestAfter(t *testing.T) {
 	soon := time.Now().Add(90 * time.Second).UTC().Format(http.TimeFormat)
 	for text, want := range map[string][2]time.Duration{
-		"": {time.Second, time.Second}, "7": {7 * time.Second, 7 * time.Second}, "0": {0, 0}, "-3": {time.Second, time.Second}, "later": {time.Second, time.Second},
-		soon: {80 * time.Second, 90 * time.Second}, "Mon, 02 Jan 2006 15:04:05 GMT": {0, 0},
+		"": {time.Second, time.Second}, "7": {7 * time.Second, 7 * time.Second}, "0": {0, 0}, "-3": {time.Second, time.Second},
+		"later": {time.Second, time.Second},
+		soon:    {80 * time.Second, 90 * time.Second}, "Mon, 02 Jan 2006 15:04:05 GMT": {0, 0},
 	} {
 		if got := after(text, time.Second); got < want[0] || got > want[1] {
 			t.Errorf("Retry-After %q: %v, want %v to %v", text, got, want[0], want[1])
@@ -40,7 +40,8 @@ func newTenantServer(t *testing.T) *tenantServer {
 		w.Header().Set("Retry-After", "0")
 		switch {
 		case r.URL.Path == "/token":
-			if r.PostFormValue("client_secret") != "Cape-Light-3" || r.PostFormValue("scope") != "https://"+r.Host+"/.default" || r.PostFormValue("extra") != "one" {
+			if r.PostFormValue("client_secret") != "Cape-Light-3" || r.PostFormValue("scope") != "https://"+r.Host+"/.default" ||
+				r.PostFormValue("extra") != "one" {
 				w.WriteHeader(http.StatusBadRequest)
 				return
 			}
@@ -81,12 +82,14 @@ func ids(replies map[string][][]byte) []string {
 
 func TestCollectTenant(t *testing.T) {
 	s := newTenantServer(t)
-	folder := t.TempDir()
 	issuer := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw})
-	plan := &Plan{Map: "m", TokenPath: "/token", TokenForm: map[string]string{"extra": "one"}, Scope: ".default", Next: nextField, NextParameter: "page",
-		Questions: []Question{{Export: "list", Path: "/list"}, {Export: "each", Path: "/of/{}/parts", Values: ids}, {Export: "busy", Path: "/busy"}, {Export: "late", Path: "/late"}, {Export: "secret", Path: "/secret", Optional: true}}}
+	plan := &Plan{Map: "m", Token: Token{Path: "/token", Form: map[string]string{"extra": "one"}, Scope: ".default", Ways: Ways},
+		Next: nextField, NextParameter: "page",
+		Questions: []Question{{Export: "list", Path: "/list"}, {Export: "each", Path: "/of/{}/parts", Values: ids},
+			{Export: "busy", Path: "/busy"}, {Export: "late", Path: "/late"}, {Export: "secret", Path: "/secret", Optional: true}}}
 	told := 0
-	got, err := CollectTenant(Options{URL: s.URL, Issuers: issuer, Told: func(int) { told++ }}, Credentials{Client: "c", Secret: "Cape-Light-3"}, plan, folder)
+	got, replies, err := CollectTenant(t.Context(), Options{URL: s.URL, Issuers: issuer, Told: func(int) { told++ }},
+		Credentials{Client: "c", Secret: "Cape-Light-3"}, plan)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -94,14 +97,14 @@ func TestCollectTenant(t *testing.T) {
 		t.Errorf("%+v, told %d times", got, told)
 	}
 	var names []string
-	files, _ := os.ReadDir(folder)
-	for _, f := range files {
-		names = append(names, f.Name())
+	for _, r := range replies {
+		names = append(names, r.Name)
 	}
-	if want := []string{"busy.json", "each-a.json", "each-b%2Fc.json", "late.json", "list.json", "list.page2.json"}; !slices.Equal(names, want) {
-		t.Errorf("files %v, want %v", names, want)
+	if want := []string{"list.json", "list.page2.json", "each-a.json", "each-b%2Fc.json", "busy.json", "late.json"}; !slices.Equal(names,
+		want) {
+		t.Fatalf("replies %v, want %v", names, want)
 	}
-	if data, _ := os.ReadFile(folder + "/each-b%2Fc.json"); !bytes.Contains(data, []byte("/of/b%2Fc/parts")) {
+	if data := replies[3].Data; !bytes.Contains(data, []byte("/of/b%2Fc/parts")) {
 		t.Errorf("a value with a slash: %s", data)
 	}
 	if !strings.HasSuffix(s.asked[1], "/list Bearer Given-1") {
@@ -109,16 +112,18 @@ func TestCollectTenant(t *testing.T) {
 	}
 	// A token given by hand, another scheme, pages by header.
 	s.asked = nil
-	plan = &Plan{TokenPath: "/token", AuthScheme: "SSWS", ByHeader: true, Questions: []Question{{Export: "linked", Path: "/linked"}}}
-	if _, err := CollectTenant(Options{URL: s.URL, Issuers: issuer}, Credentials{Token: "Mine-2"}, plan, t.TempDir()); err != nil {
+	plan = &Plan{Token: Token{Path: "/token", Scheme: "SSWS"}, ByHeader: true, Questions: []Question{{Export: "linked", Path: "/linked"}}}
+	if _, _, err := CollectTenant(t.Context(), Options{URL: s.URL, Issuers: issuer}, Credentials{Token: "Mine-2"}, plan); err != nil {
 		t.Fatal(err)
 	}
 	if want := []string{"GET /linked SSWS Mine-2", "GET /linked?second SSWS Mine-2"}; !slices.Equal(s.asked, want) {
 		t.Errorf("asked %q, want %q", s.asked, want)
 	}
 	// Whatever goes wrong, no message tells a secret.
-	for name, by := range map[string]Credentials{"a wrong secret": {Client: "c", Secret: "Wrong-4"}, "a token that is no header": {Token: "Bad\nToken-5"}, "tokens elsewhere": {Client: "c", Secret: "Wrong-4", TokenURL: "https://127.0.0.1:1/Wrong-4"}} {
-		_, err := CollectTenant(Options{URL: s.URL, Issuers: issuer}, by, plan, t.TempDir())
+	for name, by := range map[string]Credentials{"a wrong secret": {Client: "c", Secret: "Wrong-4"},
+		"a token that is no header": {Token: "Bad\nToken-5"}, "tokens elsewhere": {Client: "c", Secret: "Wrong-4",
+			TokenURL: "https://127.0.0.1:1/Wrong-4"}} {
+		_, _, err := CollectTenant(t.Context(), Options{URL: s.URL, Issuers: issuer}, by, plan)
 		if err == nil || strings.Contains(err.Error(), "Wrong-4") || strings.Contains(err.Error(), "Token-5") {
 			t.Errorf("%s: %v", name, err)
 		}

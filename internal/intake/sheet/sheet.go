@@ -106,7 +106,8 @@ func read(src *intake.Source, into *estate.Builder) error {
 		}
 	}
 	if r.taken == 0 {
-		return &intake.Error{Path: src.Path, Seen: "a sheet without a single value", Expected: "a value in at least one row", Next: "fill in what was read off, and gather again"}
+		return &intake.Error{Path: src.Path, Seen: "a sheet without a single value", Expected: "a value in at least one row",
+			Next: "fill in what was read off, and gather again"}
 	}
 	_, err = src.Keep.Write(raw)
 	return err
@@ -139,13 +140,15 @@ func fromCSV(path string, text []byte) ([]row, error) {
 			continue
 		}
 		if !slices.Contains(columns, name) {
-			return nil, &intake.Error{Path: path, Line: above + 1, Seen: fmt.Sprintf("an unknown column %q", name), Expected: fmt.Sprintf("%q, the nearest known one", strictyaml.Nearest(name, columns))}
+			return nil, &intake.Error{Path: path, Line: above + 1, Seen: fmt.Sprintf("an unknown column %q", name),
+				Expected: "a known one: " + strictyaml.Hint(name, columns)}
 		}
 		at[name] = i
 	}
 	for _, name := range needed {
 		if _, ok := at[name]; !ok {
-			return nil, &intake.Error{Path: path, Line: above + 1, Seen: fmt.Sprintf("no column %q", name), Expected: strings.Join(needed, ", "), Next: "start from \"sternledger gather --sheet-template\""}
+			return nil, &intake.Error{Path: path, Line: above + 1, Seen: fmt.Sprintf("no column %q", name), Expected: strings.Join(needed, ", "),
+				Next: "start from \"sternledger gather --sheet-template\""}
 		}
 	}
 	var all []row
@@ -166,14 +169,16 @@ func fromCSV(path string, text []byte) ([]row, error) {
 			n, _ := c.FieldPos(i)
 			return strictyaml.Text{Value: strings.TrimSpace(strings.ReplaceAll(cells[i], "\u00a0", " ")), Line: n + above}
 		}
-		all = append(all, row{cell(cAuthority), cell(cKind), cell(cPlatform), cell(cPolicy), cell(cSetting), cell(cValue), cell(cAccounts), cell(cReadBy), cell(cReadOn)})
+		all = append(all, row{cell(cAuthority), cell(cKind), cell(cPlatform), cell(cPolicy), cell(cSetting), cell(cValue),
+			cell(cAccounts), cell(cReadBy), cell(cReadOn)})
 	}
 }
 
 func csvError(path string, above int, err error) error {
 	var bad *csv.ParseError
 	if errors.As(err, &bad) {
-		return &intake.Error{Path: path, Line: bad.Line + above, Seen: bad.Err.Error(), Expected: "CSV (RFC 4180)", Next: "save the sheet again as CSV"}
+		return &intake.Error{Path: path, Line: bad.Line + above, Seen: bad.Err.Error(), Expected: "CSV (RFC 4180)",
+			Next: "save the sheet again as CSV"}
 	}
 	return &intake.Error{Path: path, Seen: err.Error(), Expected: "CSV (RFC 4180)"}
 }
@@ -229,13 +234,15 @@ func (r *reader) row(w *row) error {
 	}
 	s, ok := setting.Lookup(setting.ID(strings.ToLower(w.setting.Value)))
 	if !ok {
-		return r.wrong(w.setting, fmt.Sprintf("an unknown setting %q", w.setting.Value), fmt.Sprintf("%q, the nearest known one", strictyaml.Nearest(w.setting.Value, ids())), "\"sternledger settings\" lists them")
+		return r.wrong(w.setting, fmt.Sprintf("an unknown setting %q", w.setting.Value), "a known one: "+
+			strictyaml.Hint(w.setting.Value, ids()), "\"sternledger settings\" lists them")
 	}
 	if w.authority.Value == "" {
 		return r.wrong(w.authority, "a value without an authority", "the name of the place it was read off", "")
 	}
 	if w.readBy.Value == "" {
-		return r.wrong(w.readBy, fmt.Sprintf("%s of %s: nobody who read it off (%s)", s.ID, w.authority.Value, cReadBy), "a name", "what nobody stands for is no evidence")
+		return r.wrong(w.readBy, fmt.Sprintf("%s of %s: nobody who read it off (%s)", s.ID, w.authority.Value, cReadBy), "a name",
+			"what nobody stands for is no evidence")
 	}
 	on, err := day(w.readOn.Value)
 	if err != nil {
@@ -251,7 +258,8 @@ func (r *reader) row(w *row) error {
 	}
 	key := strings.Join([]string{w.authority.Value, policy.Name, string(s.ID)}, "\x00")
 	if before := r.seen[key]; before > 0 {
-		return r.wrong(w.value, fmt.Sprintf("a second value for %s of %s", s.ID, w.authority.Value), fmt.Sprintf("one; the first is on line %d", before), "")
+		return r.wrong(w.value, fmt.Sprintf("a second value for %s of %s", s.ID, w.authority.Value),
+			fmt.Sprintf("one; the first is on line %d", before), "")
 	}
 	r.seen[key] = w.value.Line
 	c := r.into.Cite(w.value.Line, string(s.ID), w.value.Value)
@@ -272,9 +280,11 @@ func ids() []string {
 // platforms are those that a sheet can name, and the kind of authority that
 // each is.
 var platforms = map[setting.Platform]estate.Kind{
-	setting.WindowsMachine: estate.Machine, setting.WindowsDomain: estate.Domain, setting.UnixMachine: estate.Machine, setting.LDAPDirectory: estate.LDAP,
-	setting.CloudDirectory: estate.Tenant, setting.CloudInfra: estate.Tenant, setting.WorkplaceSuite: estate.Tenant, setting.IdentityProvider: estate.Tenant,
-	setting.Other: estate.Machine,
+	setting.WindowsMachine: estate.Machine, setting.WindowsDomain: estate.Domain, setting.UnixMachine: estate.Machine,
+	setting.LDAPDirectory:  estate.LDAP,
+	setting.CloudDirectory: estate.Tenant, setting.CloudInfra: estate.Tenant, setting.WorkplaceSuite: estate.Tenant,
+	setting.IdentityProvider: estate.Tenant,
+	setting.Other:            estate.Machine,
 }
 
 // policy returns the policy that a row speaks of, a new one for its first row.
@@ -305,7 +315,8 @@ func (r *reader) policy(w *row) (*estate.Policy, error) {
 		a.Platform = p
 	}
 	if a.Platform != p {
-		return nil, r.wrong(w.platform, fmt.Sprintf("%s is %s here and %s before", w.authority.Value, p, a.Platform), "one platform for an authority", "")
+		return nil, r.wrong(w.platform, fmt.Sprintf("%s is %s here and %s before", w.authority.Value, p, a.Platform),
+			"one platform for an authority", "")
 	}
 	name := w.policy.Value
 	if name == "" {
@@ -321,7 +332,8 @@ func (r *reader) policy(w *row) (*estate.Policy, error) {
 	if w.accounts.Value != "" {
 		n, err := strconv.Atoi(w.accounts.Value)
 		if err != nil || n < 0 {
-			return nil, r.wrong(w.accounts, fmt.Sprintf("accounts %q", w.accounts.Value), "how many accounts the policy covers, as a whole number", "")
+			return nil, r.wrong(w.accounts, fmt.Sprintf("accounts %q", w.accounts.Value),
+				"how many accounts the policy covers, as a whole number", "")
 		}
 		if policy.Covers != nil && *policy.Covers != n {
 			return nil, r.wrong(w.accounts, fmt.Sprintf("%d accounts here and %d before", n, *policy.Covers), "one number for a policy", "")

@@ -52,8 +52,10 @@ func TestFormsOfOneSheet(t *testing.T) {
 	wide, _ := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(strings.ReplaceAll(semicolons, ";", "\t"))
 	for name, form := range map[string]string{
 		"commas": plain, "semicolons": semicolons, "tabs in UTF-16": wide, "byte-order mark": "\xef\xbb\xbf" + semicolons,
-		"sep line": "sep=;\r\n" + strings.ReplaceAll(semicolons, "\n", "\r\n"), "German dates": strings.ReplaceAll(semicolons, "2026-11-20", "20.11.2026"),
-		"British dates": strings.ReplaceAll(plain, "2026-11-20", "20/11/2026"), "American dates": strings.ReplaceAll(plain, "2026-11-20", "11/20/2026"),
+		"sep line": "sep=;\r\n" + strings.ReplaceAll(semicolons, "\n", "\r\n"), "German dates": strings.ReplaceAll(semicolons,
+			"2026-11-20", "20.11.2026"),
+		"British dates": strings.ReplaceAll(plain, "2026-11-20", "20/11/2026"), "American dates": strings.ReplaceAll(plain,
+			"2026-11-20", "11/20/2026"),
 		"quoted": strings.ReplaceAll(plain, "4 characters", `"4 characters"`), "code page": strings.ReplaceAll(semicolons, "Ä", "\xc4"),
 		"other case": strings.Replace(strings.ReplaceAll(plain, "min-length", "MIN-LENGTH"), "authority", "Authority", 1),
 		"hard blank": strings.ReplaceAll(plain, "4 characters", "4\u00a0characters"), "YAML": asYAML,
@@ -68,10 +70,12 @@ func TestFormsOfOneSheet(t *testing.T) {
 		}
 		a := b.Finish()[0]
 		p := a.Typed[0]
-		if a.Name != "weighbridge" || a.Kind != estate.Machine || a.Platform != setting.WindowsMachine || p.Name != "local" || *p.Covers != 3 || len(p.Settings) != 3 {
+		if a.Name != "weighbridge" || a.Kind != estate.Machine || a.Platform != setting.WindowsMachine || p.Name != "local" ||
+			*p.Covers != 3 || len(p.Settings) != 3 {
 			t.Errorf("%s: %+v", name, p)
 		}
-		for id, want := range map[setting.ID]setting.Value{"min-length": setting.Number(4), "max-age": setting.Of(setting.Never), "lockout-duration": setting.Number(1800)} {
+		for id, want := range map[setting.ID]setting.Value{"min-length": setting.Number(4), "max-age": setting.Of(setting.Never),
+			"lockout-duration": setting.Number(1800)} {
 			f := p.Settings[id]
 			if f.Value != want || f.Cite.Raw == "" || !strings.HasSuffix(f.Cite.Note, "read off by Ä. Quill on 2026-11-20") {
 				t.Errorf("%s: %s is %+v", name, id, f)
@@ -94,8 +98,10 @@ func TestWrongSheets(t *testing.T) {
 	}
 	for _, c := range []struct{ text, at, say string }{
 		{row("a,,max-age,42,,Q,2026-11-20"), "s.csv:2", "a time with its unit"},
-		{row("a,,min-lenght,4,,Q,2026-11-20"), "s.csv:2", `"min-length", the nearest known one`},
-		{row("a,windows,min-length,4,,Q,2026-11-20"), "s.csv:2", "cloud-directory, cloud-infrastructure, identity-provider, ldap-directory, other, unix-machine, windows-domain, windows-machine, workplace-suite"},
+		{row("a,,min-lenght,4,,Q,2026-11-20"), "s.csv:2", `the nearest is "min-length"`},
+		{row("a,windows,min-length,4,,Q,2026-11-20"), "s.csv:2",
+			"cloud-directory, cloud-infrastructure, identity-provider, ldap-directory, other, unix-machine, windows-domain, " +
+				"windows-machine, workplace-suite"},
 		{row(",,min-length,4,,Q,2026-11-20"), "s.csv:2", "a value without an authority"},
 		{row("a,,min-length,4,,,2026-11-20"), "s.csv:2", "nobody who read it off"},
 		{row("a,,min-length,4,,Q,"), "s.csv:2", "the day it was read off"},

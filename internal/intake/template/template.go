@@ -17,6 +17,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // Format is the security template.
@@ -48,36 +49,125 @@ func storedName(file string) string {
 	return path.Base(slashes(file))
 }
 
-// key is one key of a template: which setting it is and how to read it.
+// key is one key of a template: which setting it is, how it is read, and how it
+// is written (MS-GPSB).
 type key struct {
 	section, name string
 	id            setting.ID
 	read          func(text string) (setting.Value, error)
+	write         setting.Form
+}
+
+// cited is the name under which evidence cites the key.
+func (k *key) cited() string { return k.name[strings.LastIndexByte(k.name, '\\')+1:] }
+
+// Forms are the written forms of the keys, by the name under which evidence cites
+// them.
+func Forms() map[string]setting.Form {
+	all := map[string]setting.Form{}
+	for i := range keys {
+		all[keys[i].cited()] = keys[i].write
+	}
+	return all
+}
+
+// editor names the settings as the policy editor does, under Computer
+// Configuration, Windows Settings, Security Settings.
+var editor = map[setting.ID]string{
+	"min-length":                  `Account Policies, Password Policy, "Minimum password length"`,
+	"history":                     `Account Policies, Password Policy, "Enforce password history"`,
+	"max-age":                     `Account Policies, Password Policy, "Maximum password age"`,
+	"min-age":                     `Account Policies, Password Policy, "Minimum password age"`,
+	"complexity":                  `Account Policies, Password Policy, "Password must meet complexity requirements"`,
+	"reversible":                  `Account Policies, Password Policy, "Store passwords using reversible encryption"`,
+	"length-limit-relaxed":        `Account Policies, Password Policy, "Relax minimum password length limits"`,
+	"min-length-audit":            `Account Policies, Password Policy, "Minimum password length audit"`,
+	"lockout-threshold":           `Account Policies, Account Lockout Policy, "Account lockout threshold"`,
+	"lockout-duration":            `Account Policies, Account Lockout Policy, "Account lockout duration"`,
+	"lockout-window":              `Account Policies, Account Lockout Policy, "Reset account lockout counter after"`,
+	"lockout-administrator":       `Account Policies, Account Lockout Policy, "Allow Administrator account lockout"`,
+	"ticket-lifetime":             `Account Policies, Kerberos Policy, "Maximum lifetime for user ticket"`,
+	"ticket-renewal":              `Account Policies, Kerberos Policy, "Maximum lifetime for user ticket renewal"`,
+	"service-ticket-lifetime":     `Account Policies, Kerberos Policy, "Maximum lifetime for service ticket"`,
+	"clock-skew":                  `Account Policies, Kerberos Policy, "Maximum tolerance for computer clock synchronization"`,
+	"ticket-checks-logon":         `Account Policies, Kerberos Policy, "Enforce user logon restrictions"`,
+	"lm-hash-stored":              `Local Policies, Security Options, "Network security: Do not store LAN Manager hash value on next password change"`,
+	"blank-password-console-only": `Local Policies, Security Options, "Accounts: Limit local account use of blank passwords to console logon only"`,
+	"logoff-at-hours-end":         `Local Policies, Security Options, "Network security: Force logoff when logon hours expire"`,
+}
+
+// Editor is where the policy editor has a setting; empty where it has none.
+func Editor(id setting.ID) string { return editor[id] }
+
+// minusOne are the specials of [System Access].
+var minusOne = map[setting.Special]string{setting.Never: "-1", setting.AtOnce: "0", setting.UntilAdmin: "-1"}
+
+// registryNumber writes a registry value of type 4.
+func registryNumber(v setting.Value) string {
+	n, ok := v.Number()
+	if !ok {
+		return ""
+	}
+	return "4," + strconv.FormatInt(n, 10)
 }
 
 const registry = `machine\system\currentcontrolset\control\`
 
 var keys = []key{
-	{"system access", "MinimumPasswordLength", "min-length", count(1)},
-	{"system access", "PasswordHistorySize", "history", count(1)},
-	{"system access", "MaximumPasswordAge", "max-age", special(setting.Never, days, "-1", "0")},
-	{"system access", "MinimumPasswordAge", "min-age", special(setting.AtOnce, days, "0")},
-	{"system access", "PasswordComplexity", "complexity", toggle},
-	{"system access", "ClearTextPassword", "reversible", toggle},
-	{"system access", "LockoutBadCount", "lockout-threshold", special(setting.Never, 1, "0")},
-	{"system access", "LockoutDuration", "lockout-duration", special(setting.UntilAdmin, minutes, "-1", "0")},
-	{"system access", "ResetLockoutCount", "lockout-window", special(setting.AtOnce, minutes, "0")},
-	{"system access", "AllowAdministratorLockout", "lockout-administrator", toggle},
-	{"system access", "ForceLogoffWhenHourExpire", "logoff-at-hours-end", toggle},
-	{"kerberos policy", "MaxTicketAge", "ticket-lifetime", special(setting.Never, hours, "0")},
-	{"kerberos policy", "MaxRenewAge", "ticket-renewal", special(setting.Never, days, "0")},
-	{"kerberos policy", "MaxServiceAge", "service-ticket-lifetime", special(setting.Never, minutes, "0")},
-	{"kerberos policy", "MaxClockSkew", "clock-skew", count(minutes)},
-	{"kerberos policy", "TicketValidateClient", "ticket-checks-logon", toggle},
-	{"registry values", registry + `Lsa\NoLMHash`, "lm-hash-stored", not(toggle)},
-	{"registry values", registry + `Lsa\LimitBlankPasswordUse`, "blank-password-console-only", toggle},
-	{"registry values", `MACHINE\System\CurrentControlSet\Control\SAM\RelaxMinimumPasswordLengthLimits`, "length-limit-relaxed", toggle},
-	{"registry values", `MACHINE\System\CurrentControlSet\Control\SAM\MinimumPasswordLengthAudit`, "min-length-audit", count(1)},
+	{"system access", "MinimumPasswordLength", "min-length", count(1), setting.Plain},
+	{"system access", "PasswordHistorySize", "history", count(1), setting.Plain},
+	{"system access", "MaximumPasswordAge", "max-age", special(setting.Never, days, "-1", "0"), setting.Scaled(days, minusOne)},
+	{"system access", "MinimumPasswordAge", "min-age", special(setting.AtOnce, days, "0"), setting.Scaled(days, minusOne)},
+	{"system access", "PasswordComplexity", "complexity", toggle, setting.OneZero},
+	{"system access", "ClearTextPassword", "reversible", toggle, setting.OneZero},
+	{"system access", "LockoutBadCount", "lockout-threshold", special(setting.Never, 1, "0"), setting.Plain},
+	{"system access", "LockoutDuration", "lockout-duration", special(setting.UntilAdmin, minutes, "-1", "0"), setting.Scaled(minutes, minusOne)},
+	{"system access", "ResetLockoutCount", "lockout-window", special(setting.AtOnce, minutes, "0"), setting.Scaled(minutes, minusOne)},
+	{"system access", "AllowAdministratorLockout", "lockout-administrator", toggle, setting.OneZero},
+	{"system access", "ForceLogoffWhenHourExpire", "logoff-at-hours-end", toggle, setting.OneZero},
+	{"kerberos policy", "MaxTicketAge", "ticket-lifetime", special(setting.Never, hours, "0"), setting.Scaled(hours, setting.Zero)},
+	{"kerberos policy", "MaxRenewAge", "ticket-renewal", special(setting.Never, days, "0"), setting.Scaled(days, setting.Zero)},
+	{"kerberos policy", "MaxServiceAge", "service-ticket-lifetime", special(setting.Never, minutes, "0"), setting.Scaled(minutes, setting.Zero)},
+	{"kerberos policy", "MaxClockSkew", "clock-skew", count(minutes), setting.Scaled(minutes, setting.Zero)},
+	{"kerberos policy", "TicketValidateClient", "ticket-checks-logon", toggle, setting.OneZero},
+	{"registry values", registry + `Lsa\NoLMHash`, "lm-hash-stored", not(toggle), setting.Words("4,0", "4,1")},
+	{"registry values", registry + `Lsa\LimitBlankPasswordUse`, "blank-password-console-only", toggle, setting.Words("4,1", "4,0")},
+	{"registry values", `MACHINE\System\CurrentControlSet\Control\SAM\RelaxMinimumPasswordLengthLimits`, "length-limit-relaxed", toggle, setting.Words("4,1", "4,0")},
+	{"registry values", `MACHINE\System\CurrentControlSet\Control\SAM\MinimumPasswordLengthAudit`, "min-length-audit", count(1), registryNumber},
+	// Managed passwords of local administrators, by the system's own way and by the one before it.
+	{"registry values", managed + `BackupDirectory`, "managed-admin", words("off", "cloud", "directory"), numbered("off", "cloud", "directory")},
+	{"registry values", managed + `PasswordLength`, "managed-admin-length", count(1), registryNumber},
+	{"registry values", managed + `PasswordAgeDays`, "managed-admin-age", count(days), registryNumber},
+	{"registry values", managedBefore + `AdmPwdEnabled`, "managed-admin", words("off", "directory"), numbered("off", "directory")},
+	{"registry values", managedBefore + `PasswordLength`, "managed-admin-length", count(1), registryNumber},
+	{"registry values", managedBefore + `PasswordAgeDays`, "managed-admin-age", count(days), registryNumber},
+}
+
+const (
+	managed       = `machine\software\microsoft\windows\currentversion\policies\laps\`
+	managedBefore = `machine\software\policies\microsoft services\admpwd\`
+)
+
+// numbered writes a word as its number.
+func numbered(all ...string) setting.Form {
+	return func(v setting.Value) string {
+		word, _ := v.Word()
+		if i := slices.Index(all, word); i >= 0 {
+			return "4," + strconv.Itoa(i)
+		}
+		return ""
+	}
+}
+
+// words reads a number that stands for a word.
+func words(all ...string) func(string) (setting.Value, error) {
+	return func(text string) (setting.Value, error) {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 0 || n >= len(all) {
+			return setting.Value{}, fmt.Errorf("%q is not a number from 0 to %d", text, len(all)-1)
+		}
+		return setting.Word(all[n]), nil
+	}
 }
 
 const (
@@ -135,7 +225,8 @@ func read(src *intake.Source, into *estate.Builder) error {
 	}
 	text, err := intake.Decode(raw)
 	if err != nil {
-		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: "a whole security template", Next: "copy it again and compare the sizes"}
+		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: "a whole security template",
+			Next: "copy it again and compare the sizes"}
 	}
 	t := &reader{src: src, into: into, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
 	stored := intoStore.FindStringSubmatch(slashes(src.Path))
@@ -162,17 +253,8 @@ type reader struct {
 	facts    estate.Settings
 	seen     map[string]bool // sections
 	access   int             // line of [System Access]
-	kept     bytes.Buffer    // the text with secrets struck out
+	copy     bytes.Buffer    // the text with what is kept
 }
-
-// secretKey matches names of keys whose values are secrets, such as the
-// password of an automatic log-on.
-var secretKey = regexp.MustCompile(`(?i)\\[^\\]*(password|passwd|secret)[^\\]*$`)
-
-// secretEnd matches such names among the account settings.
-var secretEnd = regexp.MustCompile(`(?i)(password|passwd|secret)$`)
-
-var number = regexp.MustCompile(`^-?[0-9]+$`)
 
 func (t *reader) lines(text []byte) error {
 	scanner := bufio.NewScanner(bytes.NewReader(text))
@@ -184,11 +266,14 @@ func (t *reader) lines(text []byte) error {
 		name, value, assigned := strings.Cut(line, "=")
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		switch {
-		case line == "" || strings.HasPrefix(line, ";"):
+		case line == "":
+		case strings.HasPrefix(line, ";"):
+			full = "; " + t.kept("", "", strings.TrimSpace(line[1:]))
 		case strings.HasPrefix(line, "["):
 			end := strings.IndexByte(line, ']')
 			if end < 0 {
-				return &intake.Error{Path: t.src.Path, Line: n, Seen: intake.Excerpt([]byte(line)), Expected: "a section name in brackets", Next: "the template is cut or was edited"}
+				return &intake.Error{Path: t.src.Path, Line: n, Seen: "a line that begins with a bracket, and has none at its end",
+					Expected: "a section name in brackets", Next: "the template is cut or was edited"}
 			}
 			in = strings.ToLower(line[1:end])
 			t.seen[in] = true
@@ -196,33 +281,32 @@ func (t *reader) lines(text []byte) error {
 				t.access = n
 			}
 		case !assigned && (in == "system access" || in == "kerberos policy"):
-			return &intake.Error{Path: t.src.Path, Line: n, Seen: intake.Excerpt([]byte(line)), Expected: "KEY = VALUE", Next: "the template is cut or was edited"}
+			return &intake.Error{Path: t.src.Path, Line: n, Seen: "a line without =", Expected: "KEY = VALUE",
+				Next: "the template is cut or was edited"}
+		case !assigned:
+			full = t.kept(in, "", line)
 		default:
-			if kept := t.struck(in, name, value); kept != value {
+			if kept := t.kept(in, name, value); kept != value {
 				value, full = kept, name+"="+kept
-				t.src.Struck++
 			}
 			t.assign(n, in, name, value)
 		}
-		t.kept.WriteString(full + "\r\n")
+		t.copy.WriteString(full + "\r\n")
 	}
 	return scanner.Err()
 }
 
-// struck returns a value without what is secret in it: a text under a name
-// that says so, unless the name is one of the settings.
-func (t *reader) struck(section, name, value string) string {
-	if t.known(section, name) != nil || value == "" {
-		return value
+// kept returns what is kept of a value.
+func (t *reader) kept(section, name, value string) string {
+	read := t.known(section, name) != nil || section == "unicode" || section == "version"
+	kept, struck := redact.Keep(name, value, read, t.src.KeepAll)
+	switch {
+	case struck:
+		t.src.Struck++
+	case kept != value:
+		t.src.NotKept++
 	}
-	if section == "registry values" && secretKey.MatchString(name) {
-		kind, _, _ := strings.Cut(value, ",")
-		return kind + "," + intake.Struck
-	}
-	if section == "system access" && secretEnd.MatchString(name) && !number.MatchString(value) {
-		return intake.Struck
-	}
-	return value
+	return kept
 }
 
 func (t *reader) known(section, name string) *key {
@@ -251,7 +335,7 @@ func (t *reader) assign(line int, section, name, value string) {
 			return
 		}
 		value = strings.TrimSpace(number)
-		c.Where = name[strings.LastIndexByte(name, '\\')+1:]
+		c.Where = k.cited()
 	}
 	v, err := k.read(value)
 	if err != nil {
@@ -268,9 +352,9 @@ var others = []string{"RequireLogonToChangePassword", "NewAdministratorName", "N
 // keep writes the stored copy: the bytes as received, unless a secret had to
 // be struck out; then the text in UTF-8.
 func (t *reader) keep(raw []byte) error {
-	if t.src.Struck > 0 {
+	if t.src.Struck+t.src.NotKept > 0 {
 		t.src.Differs()
-		raw = t.kept.Bytes()
+		raw = t.copy.Bytes()
 	}
 	_, err := t.src.Keep.Write(raw)
 	return err
@@ -292,7 +376,7 @@ func (t *reader) template(place []string) error {
 			break
 		}
 	}
-	t.into.Templates = append(t.into.Templates, estate.Template{GUID: id, Domain: domain, Policy: estate.Policy{
+	t.into.Template(estate.Template{GUID: id, Domain: domain, Policy: estate.Policy{
 		Name: name, Origin: slashes(t.src.Path), Standing: estate.Configured, Platform: t.platform,
 		Settings: t.facts, Cite: t.into.Cite(max(t.access, 1), "", "")}})
 	return nil
@@ -368,9 +452,21 @@ func (t *reader) machine() error {
 	base := path.Base(slashes(t.src.Path))
 	name := machineOf(t.src.Path)
 	m := t.into.At(estate.Place{Name: name, Kind: estate.Machine})
-	if m.Head != nil {
+	const section = "[System Access]"
+	switch {
+	case m.Head == nil:
+	case m.Head.Cite.Where == section && !t.into.Older():
 		return &intake.Error{Path: t.src.Path, Seen: fmt.Sprintf("a second export of the machine %s", name),
 			Expected: "one export for each machine in one gather", Next: "a machine is named by its file: rename one of the two"}
+	default: // another form told of it, or newer evidence
+		for id, f := range t.facts {
+			if f.Problem == "" {
+				t.into.Set(m.Head.Settings, t.platform, id, f.Value, f.Cite)
+			} else if _, ok := m.Head.Settings[id]; !ok {
+				m.Head.Settings[id] = f
+			}
+		}
+		return nil
 	}
 	m.Head = &estate.Policy{Name: "local", Origin: base, Standing: estate.Enforced, Platform: t.platform,
 		Settings: t.facts, Cite: t.into.Cite(t.access, "[System Access]", "")}

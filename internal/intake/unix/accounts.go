@@ -8,10 +8,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 const day = 24 * 60 * 60
@@ -37,12 +39,16 @@ func (r *reader) loginDefs() options {
 
 // age is one field of shadow.
 type age struct {
-	id    setting.ID
-	field int // of shadow, from 0
-	given string
-	file  string // other than login.defs
-	value func(days int64) setting.Value
+	id      setting.ID
+	field   int // of shadow, from 0
+	given   string
+	file    string // other than login.defs
+	value   func(days int64) setting.Value
+	written map[setting.Special]string
 }
+
+// cited is the name under which evidence cites an account's own field.
+func (a *age) cited() string { return "shadow field " + strconv.Itoa(a.field+1) }
 
 // ageing are the settings that stand in an account's own line of shadow, and
 // what gives them to new accounts.
@@ -52,20 +58,20 @@ var ageing = []age{
 			return setting.Of(setting.Never)
 		}
 		return setting.Number(n * day)
-	}},
+	}, map[setting.Special]string{setting.Never: "99999", setting.AtOnce: "0"}},
 	{"min-age", 3, "PASS_MIN_DAYS", "", func(n int64) setting.Value {
 		if n <= 0 {
 			return setting.Of(setting.AtOnce)
 		}
 		return setting.Number(n * day)
-	}},
-	{"expiry-warning", 5, "PASS_WARN_AGE", "", func(n int64) setting.Value { return setting.Number(max(n, 0) * day) }},
+	}, map[setting.Special]string{setting.Never: "99999", setting.AtOnce: "0"}},
+	{"expiry-warning", 5, "PASS_WARN_AGE", "", func(n int64) setting.Value { return setting.Number(max(n, 0) * day) }, nil},
 	{"inactive-disable", 6, "INACTIVE", "etc/default/useradd", func(n int64) setting.Value {
 		if n < 0 || n >= forever {
 			return setting.Of(setting.Never)
 		}
 		return setting.Number(n * day)
-	}},
+	}, map[setting.Special]string{setting.Never: "-1"}},
 }
 
 // defaults makes the machine's own policy: what holds for everybody, and the
@@ -73,7 +79,8 @@ var ageing = []age{
 func (r *reader) defaults() {
 	defs := r.loginDefs()
 	useradd := r.assignments("etc/default/useradd")
-	r.here.Head = &estate.Policy{Name: "machine", Origin: r.tree.Name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine, Settings: r.rules, Asks: r.asks.rules,
+	r.here.Head = &estate.Policy{Name: "machine", Origin: r.tree.Name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine,
+		Settings: r.rules, Asks: r.asks.rules,
 		Cite: estate.Cite{File: r.tree.Parts[0].Stored, Line: 1, Where: "etc"}}
 	for _, a := range ageing {
 		file, of := "etc/login.defs", defs
@@ -104,7 +111,8 @@ func (r *reader) defaults() {
 			r.rules[a.id] = r.neverEnds(a)
 		}
 	}
-	if idle, ok := r.rules["inactive-disable"]; ok && idle.Problem == "" && r.rules["max-age"].Value.Is(setting.Never) && !idle.Value.Is(setting.Never) {
+	if idle, ok := r.rules["inactive-disable"]; ok && idle.Problem == "" && r.rules["max-age"].Value.Is(setting.Never) &&
+		!idle.Value.Is(setting.Never) {
 		at := r.rules["max-age"].Cite
 		at.Note = "a password that never ends leaves nobody inactive"
 		r.rules["inactive-disable"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
@@ -119,7 +127,7 @@ func (r *reader) unenforced(a age) bool {
 // neverEnds is what such a field comes to.
 func (r *reader) neverEnds(a age) estate.Fact {
 	at := *r.ageless
-	at.Note = "whatever shadow says: this stack lets in whose password has ended"
+	at.Note = "whatever shadow says: this stack lets in accounts whose password has expired"
 	return estate.Fact{Value: a.value(-1), Cite: at}
 }
 
@@ -207,6 +215,7 @@ func (r *reader) accounts() {
 	r.groups()
 	r.newAccounts(r.people)
 	r.oldHashes(r.people)
+	r.datedAhead(r.people)
 }
 
 // readPeople reads passwd and shadow.
@@ -215,14 +224,14 @@ func (r *reader) readPeople() {
 	p := r.tree.Find("etc/passwd")
 	if p == nil {
 		if len(shadow) > 0 {
-			r.into.NotUnderstood(cite(r.tree.Find("etc/shadow"), 1, "", ""), "shadow without passwd: whose accounts these are cannot be told; copy both")
+			r.into.NotUnderstood(cite(r.tree.Find("etc/shadow"), 1, "", ""),
+				"shadow without passwd: whose accounts these are is not known; copy both")
 		}
 		return
 	}
 	least := r.leastUID()
 	r.into.StartFile(p.Stored)
-	rows := strings.Split(string(p.Data), "\n")
-	for i, text := range rows {
+	for i, text := range strings.Split(string(p.Data), "\n") {
 		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
 		if strings.HasPrefix(text, "+") {
 			r.elsewhere = append(r.elsewhere, source{f[0], "passwd", cite(p, i+1, "passwd", f[0])})
@@ -237,30 +246,25 @@ func (r *reader) readPeople() {
 		uid, errU := strconv.ParseUint(f[2], 10, 32)
 		gid, errG := strconv.ParseUint(f[3], 10, 32)
 		if errU != nil || errG != nil {
-			r.into.NotUnderstood(cite(p, i+1, "passwd", f[0]+":…:"+f[2]+":"+f[3]), "a user or group number that is none")
+			r.into.NotUnderstood(cite(p, i+1, "passwd", f[0]+":…:"+f[2]+":"+f[3]), "a user or group number that is not a number")
 			continue
 		}
-		who := person{name: f[0], uid: uint32(uid), gid: uint32(gid), gecos: f[4], shell: cmp.Or(f[6], "/bin/sh"), part: p, line: i + 1, changed: -1}
+		who := person{name: f[0], uid: uint32(uid), gid: uint32(gid), gecos: f[4], shell: cmp.Or(f[6], "/bin/sh"), part: p, line: i + 1,
+			changed: -1}
 		if f[1] == "x" {
 			if at, ok := shadow[f[0]]; ok {
-				who.part, who.line, who.secret, who.method, who.aged, who.changed, who.raw = at.part, at.line, at.secret, at.method, at.aged, at.changed, at.raw
+				who.part, who.line, who.secret, who.method, who.aged, who.changed, who.raw = at.part, at.line, at.secret, at.method, at.aged,
+					at.changed, at.raw
 			} else {
 				who.secret = "?"
 			}
 		} else {
 			who.secret, who.method = struckHash(f[1])
-			if who.secret != f[1] {
-				f[1], rows[i] = who.secret, strings.Join(append([]string{f[0], who.secret}, f[2:]...), ":")
-				p.Struck++
-			}
 		}
 		if !who.mayEnter() && uid != 0 && (int64(uid) < least || uid == nobody) {
 			continue // nobody ever had a password for it
 		}
 		r.people = append(r.people, who)
-	}
-	if p.Struck > 0 {
-		p.Kept = []byte(strings.Join(rows, "\n"))
 	}
 }
 
@@ -299,6 +303,9 @@ func (r *reader) person(who *person) {
 	r.into.Object(r.at, rec)
 }
 
+// today is the day of reading, from 1970; a variable for the tests.
+var today = func() int64 { return time.Now().Unix() / day }
+
 // expired reports whether an account had ended when the newest password of
 // shadow was set: then it had ended when the file was copied, too.
 func (r *reader) expired(who *person) bool {
@@ -333,7 +340,7 @@ func (r *reader) policyOf(who *person) string {
 			continue // not collected: login.defs says nothing of an account that is there
 		}
 		v, text := a.value(-1), who.aged[a.field]
-		at := cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text)
+		at := cite(who.part, who.line, a.cited(), text)
 		n, err := strconv.ParseInt(text, 10, 32)
 		switch {
 		case text != "" && err != nil:
@@ -407,54 +414,41 @@ func (r *reader) sameAsRules() bool {
 	return true
 }
 
-// shadow reads the accounts' password fields and ageing, and strikes the
-// hashes out of the stored copy.
+// shadow reads what is kept of the accounts' password fields, and their ageing.
 func (r *reader) shadow() map[string]person {
 	p := r.tree.Find("etc/shadow")
 	if p == nil {
 		return nil
 	}
 	all := map[string]person{}
-	rows := strings.Split(string(p.Data), "\n")
-	for i, text := range rows {
-		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
+	for i, text := range strings.Split(string(p.Data), "\n") {
+		text = strings.TrimSuffix(text, "\r")
+		f := strings.Split(text, ":")
 		if len(f) < 2 {
 			if strings.TrimSpace(text) != "" {
-				rows[i] = intake.Struck
-				p.Struck++
-				r.into.NotUnderstood(cite(p, i+1, "shadow", ""), "a line that is none of shadow's")
+				r.into.NotUnderstood(cite(p, i+1, "shadow", ""), "a line that is not one of shadow's")
 			}
 			continue
 		}
 		who := person{name: f[0], part: p, line: i + 1, changed: -1}
 		who.secret, who.method = struckHash(f[1])
-		if who.secret != f[1] {
-			p.Struck++
-		}
-		f[1] = who.secret
-		rows[i] = strings.Join(f, ":")
-		who.raw = rows[i]
+		who.raw = text
 		if len(f) < 8 {
-			r.into.NotUnderstood(cite(p, i+1, "shadow", rows[i]), "a line of %d fields; expected 9", len(f))
+			r.into.NotUnderstood(cite(p, i+1, "shadow", text), "a line of %d fields; expected 9", len(f))
 			f = append(f, "", "", "", "", "", "", "")
 		}
 		who.aged = f[:8]
 		if n, err := strconv.ParseInt(f[2], 10, 32); err == nil {
 			who.changed = n
-			r.newest = max(r.newest, n)
+			if n <= today() { // else one date to come would end every account that ever ends
+				r.newest = max(r.newest, n)
+			}
 		}
 		if first, twice := all[f[0]]; twice {
-			r.into.NotUnderstood(cite(p, i+1, "shadow", rows[i]), "a second line for an account; the one in line %d counts", first.line)
+			r.into.NotUnderstood(cite(p, i+1, "shadow", text), "a second line for an account; the one in line %d counts", first.line)
 			continue
 		}
 		all[f[0]] = who
-	}
-	if p.Struck > 0 {
-		p.Kept = []byte(strings.Join(rows, "\n"))
-	}
-	p.Data = nil // nothing reads the hashes again
-	if p.Kept == nil {
-		p.Kept = []byte(strings.Join(rows, "\n"))
 	}
 	return all
 }
@@ -472,7 +466,7 @@ var prefixes = map[string]string{"$1$": "md5", "$2$": "bcrypt", "$2a$": "bcrypt"
 func struckHash(field string) (kept, method string) {
 	m := hashForm.FindStringSubmatch(field)
 	if m == nil {
-		return intake.Struck, ""
+		return redact.Struck, ""
 	}
 	switch rest := m[3]; {
 	case m[2] == "" && (rest == "" || strings.HasPrefix(rest, "*") && len(rest) <= 4 || rest == "x"):
@@ -480,7 +474,7 @@ func struckHash(field string) (kept, method string) {
 	case rest == "":
 		return field, ""
 	}
-	return m[1] + m[2] + intake.Struck, prefixes[m[2]]
+	return m[1] + m[2] + redact.Struck, prefixes[m[2]]
 }
 
 // groups reads who is in which group, for the tiers.
@@ -490,30 +484,23 @@ func (r *reader) groups() {
 		return
 	}
 	r.into.StartFile(p.Stored)
-	rows := strings.Split(string(p.Data), "\n")
-	for i, text := range rows {
+	for i, text := range strings.Split(string(p.Data), "\n") {
 		f := strings.Split(strings.TrimSuffix(text, "\r"), ":")
 		if len(f) != 4 {
 			continue
 		}
-		if kept, _ := struckHash(f[1]); kept != f[1] {
-			f[1], rows[i] = kept, strings.Join(append([]string{f[0], kept}, f[2:]...), ":")
-			p.Struck++
-		}
 		gid, err := strconv.ParseUint(f[2], 10, 32)
 		if err != nil {
-			r.into.NotUnderstood(cite(p, i+1, "group", f[0]), "a group number that is none")
+			r.into.NotUnderstood(cite(p, i+1, "group", f[0]), "a group number that is not a number")
 			continue
 		}
-		row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: []byte("group " + f[0]), Name: []byte(f[0]), RID: uint32(gid), GroupType: estate.SecurityGroup, Line: i + 1})
+		row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: []byte("group " + f[0]), Name: []byte(f[0]),
+			RID: uint32(gid), GroupType: estate.SecurityGroup, Line: i + 1})
 		for _, m := range strings.Split(f[3], ",") {
 			if m = strings.TrimSpace(m); m != "" {
 				r.into.Member(r.at, row, []byte(m), i+1)
 			}
 		}
-	}
-	if p.Struck > 0 {
-		p.Kept = []byte(strings.Join(rows, "\n"))
 	}
 }
 
@@ -546,7 +533,7 @@ func (r *reader) newAccounts(people []person) {
 				continue
 			}
 			if !differ {
-				at = append(at, given.cite, cite(who.part, who.line, "shadow field "+strconv.Itoa(a.field+1), text))
+				at = append(at, given.cite, cite(who.part, who.line, a.cited(), text))
 			}
 			differ = true
 			if !slices.Contains(names, who.name) {
@@ -559,8 +546,10 @@ func (r *reader) newAccounts(people []person) {
 		}
 	}
 	if len(names) > 0 {
-		r.remark(estate.NewAccountsOnly, "", fmt.Sprintf("login.defs gives new accounts %s; accounts that are there have another in shadow: %s", strings.Join(words, ", "),
-			strings.Join(names[:min(len(names), 5)], ", ")), "Set the accounts' own fields with chage; login.defs reaches new accounts only.", ids, at...)
+		r.remark(estate.NewAccountsOnly, "", fmt.Sprintf("login.defs gives new accounts %s; accounts that are there have another in shadow: %s",
+			strings.Join(words, ", "),
+			strings.Join(names[:min(len(names), 5)], ", ")), "Set the accounts' own fields with chage; login.defs reaches new accounts only.",
+			ids, at...)
 		r.here.Remarks[len(r.here.Remarks)-1].Accounts = names
 	}
 }
@@ -588,11 +577,34 @@ func (r *reader) oldHashes(people []person) {
 		return
 	}
 	method, _ := f.Value.Word()
-	r.remark(estate.OldHash, "", fmt.Sprintf("new passwords are hashed with %s; stored in a weaker way: %s", method, strings.Join(names[:min(len(names), 5)], ", ")),
+	r.remark(estate.OldHash, "", fmt.Sprintf("new passwords are hashed with %s; stored in a weaker way: %s", method,
+		strings.Join(names[:min(len(names), 5)], ", ")),
 		"Have these passwords changed; only then are they hashed anew.", []setting.ID{"hash-method"}, at[:min(len(at), 6)]...)
 	for _, n := range names {
 		name, _, _ := strings.Cut(n, " ")
 		last := &r.here.Remarks[len(r.here.Remarks)-1]
 		last.Accounts = append(last.Accounts, name)
 	}
+}
+
+// datedAhead remarks on passwords whose last change lies after the day of
+// reading: they age from a day that has not come.
+func (r *reader) datedAhead(people []person) {
+	var names, told []string
+	var at []estate.Cite
+	for _, who := range people {
+		if who.changed <= today() || !who.mayEnter() {
+			continue
+		}
+		names = append(names, who.name)
+		told = append(told, who.name+" ("+time.Unix(who.changed*day, 0).UTC().Format(time.DateOnly)+")")
+		at = append(at, cite(who.part, who.line, "shadow field 3", strconv.FormatInt(who.changed, 10)))
+	}
+	if len(names) == 0 {
+		return
+	}
+	r.remark(estate.DatedAhead, "", "the last change of a password is dated in the future: "+strings.Join(told[:min(len(told), 5)], ", "),
+		"Find out who dated it so and why, and have the password changed now: until then its age counts from a day that has not come.",
+		[]setting.ID{"max-age"}, at[:min(len(at), 5)]...)
+	r.here.Remarks[len(r.here.Remarks)-1].Accounts = names
 }

@@ -17,13 +17,17 @@ type source struct {
 
 // directories are modules that know accounts of other places, and what those
 // places are.
-var directories = map[string]string{"pam_sss": "sss (a directory)", "pam_ldap": "ldap (a directory)", "pam_ldapd": "ldap (a directory)", "pam_winbind": "winbind (a Windows domain)",
-	"pam_krb5": "krb5 (a Kerberos realm)", "pam_krb5_migrate": "krb5 (a Kerberos realm)", "pam_lsass": "lsass (a Windows domain)", "pam_userdb": "a database of its own",
-	"pam_mysql": "a database of its own", "pam_pgsql": "a database of its own", "pam_radius_auth": "radius (a server)", "pam_tacplus": "tacacs (a server)"}
+var directories = map[string]string{"pam_sss": "sss (a directory)", "pam_ldap": "ldap (a directory)", "pam_ldapd": "ldap (a directory)",
+	"pam_winbind": "winbind (a Windows domain)",
+	"pam_krb5":    "krb5 (a Kerberos realm)", "pam_krb5_migrate": "krb5 (a Kerberos realm)", "pam_lsass": "lsass (a Windows domain)",
+	"pam_userdb": "a database of its own",
+	"pam_mysql":  "a database of its own", "pam_pgsql": "a database of its own", "pam_radius_auth": "radius (a server)",
+	"pam_tacplus": "tacacs (a server)"}
 
 // nameServices are the sources of nsswitch.conf(5) that hold accounts of other
 // places.
-var nameServices = map[string]string{"sss": directories["pam_sss"], "ldap": directories["pam_ldap"], "winbind": directories["pam_winbind"], "nis": "nis (a NIS domain)", "nisplus": "nis (a NIS domain)",
+var nameServices = map[string]string{"sss": directories["pam_sss"], "ldap": directories["pam_ldap"], "winbind": directories["pam_winbind"],
+	"nis": "nis (a NIS domain)", "nisplus": "nis (a NIS domain)",
 	"compat": "", "hesiod": "hesiod (a name server)"}
 
 // otherSources remarks on the places, other than passwd, whose accounts the
@@ -63,6 +67,8 @@ func (r *reader) otherSources() {
 			names, at = append(names, s.name), append(at, s.cite)
 		}
 	}
-	r.remark(estate.Elsewhere, "", fmt.Sprintf("the machine takes accounts from elsewhere too: %s. They, and what governs their passwords, are not in its own files", strings.Join(names, ", ")),
+	r.remark(estate.Elsewhere, "",
+		fmt.Sprintf("the machine takes accounts from elsewhere too: %s. They, and what governs their passwords, are not in its own files",
+			strings.Join(names, ", ")),
 		"Gather the place that holds them, and name it in engagement.yaml (expect: authorities).", nil, at...)
 }

@@ -11,16 +11,19 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-var lockoutSettings = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window", "lockout-administrator", "success-clears", "failure-delay"}
+var lockoutSettings = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window", "lockout-administrator",
+	"success-clears", "failure-delay"}
 
 // noDoor are services that nobody signs in by: they are for root, change
 // something, or only stand for other services.
-var noDoor = []string{"passwd", "chpasswd", "newusers", "chfn", "chsh", "cron", "crond", "atd", "runuser", "runuser-l", "other", "samba", "smtp",
+var noDoor = []string{"passwd", "chpasswd", "newusers", "chfn", "chsh", "cron", "crond", "atd", "runuser", "runuser-l", "other",
+	"samba", "smtp",
 	"useradd", "userdel", "usermod", "groupadd", "groupdel", "groupmod", "chage", "vipw", "systemd-user", "systemd-run0"}
 
 // shared are files that services include. They stand for services only where
 // no service was copied.
-var shared = []string{"system-auth", "password-auth", "common-auth", "fingerprint-auth", "smartcard-auth", "postlogin", "system-login", "system-local-login", "system-remote-login"}
+var shared = []string{"system-auth", "password-auth", "common-auth", "fingerprint-auth", "smartcard-auth", "postlogin",
+	"system-login", "system-local-login", "system-remote-login"}
 
 // door is one service by which a user signs in, and how it locks.
 type door struct {
@@ -81,8 +84,11 @@ func (r *reader) lockout() {
 		if n, ok := file["deny"]; ok && n.value == "0" || never.Cite.File == file[names[0]].cite.File {
 			return // the file itself says so
 		}
-		r.remark(estate.NotCalled, "pam_faillock", fmt.Sprintf("faillock.conf sets %s, and no stack calls pam_faillock so that it locks: the file enforces nothing", strings.Join(names, ", ")),
-			"Call pam_faillock with preauth before, and with authfail after, the module that checks the password, or remove the file.", lockoutSettings,
+		r.remark(estate.NotCalled, "pam_faillock",
+			fmt.Sprintf("faillock.conf sets %s, and no stack calls pam_faillock so that it locks: the file enforces nothing",
+				strings.Join(names, ", ")),
+			"Call pam_faillock with preauth before, and with authfail after, the module that checks the password, or remove the file.",
+			lockoutSettings,
 			file[names[0]].cite, never.Cite)
 	}
 }
@@ -202,8 +208,11 @@ func (r *reader) compareAgeing() {
 		}
 	}
 	if len(names) > 0 {
-		r.remark(estate.NotObeyed, "ageing", fmt.Sprintf("%s: nothing proves that an account whose password has ended is refused; the account stack does not ask pam_unix, its answer does not count, or the stack cannot be followed", strings.Join(names, ", ")),
-			"Call pam_unix in the account stack so that its refusal counts; gather all of pam.d.", []setting.ID{"max-age", "inactive-disable"}, *r.ageless)
+		r.remark(estate.NotObeyed, "ageing",
+			fmt.Sprintf("%s: nothing proves that an account whose password has ended is refused; the account stack does not ask "+
+				"pam_unix, its answer does not count, or the stack cannot be followed", strings.Join(names, ", ")),
+			"Call pam_unix in the account stack so that its refusal counts; gather all of pam.d.", []setting.ID{"max-age", "inactive-disable"},
+			*r.ageless)
 	}
 }
 
@@ -292,8 +301,11 @@ func (r *reader) locked(service string, stack []call, to audience, of func(*lock
 	}
 	if weakest != nil && len(doubtful) > 0 && (differ || shut) {
 		first := slices.IndexFunc(stack, func(c call) bool { return slices.Contains(doubtful, c.module) })
-		r.remark(estate.NotModelled, service+" "+strings.Join(doubtful, ", "), fmt.Sprintf("%s calls %s: what it answers is not known, and who is let in, or how it locks, depends on it. The weakest outcome counts", service, strings.Join(doubtful, ", ")),
-			"Try it on the machine: fail to sign in as often as should lock, then sign in with the right password.", lockoutSettings, stack[first].cite)
+		r.remark(estate.NotModelled, service+" "+strings.Join(doubtful, ", "),
+			fmt.Sprintf("%s calls %s: what it answers is not known, and who is let in, or how it locks, depends on it. The weakest outcome counts",
+				service, strings.Join(doubtful, ", ")),
+			"Try it on the machine: fail to sign in as often as should lock, then sign in with the right password.", lockoutSettings,
+			stack[first].cite)
 	}
 	return weakest, ""
 }
@@ -303,7 +315,8 @@ func (r *reader) locked(service string, stack []call, to audience, of func(*lock
 func (r *reader) openDoor(service string, stack []call, called []int, perhaps bool) *locking {
 	at := stack[called[len(called)-1]].cite
 	if !perhaps {
-		r.remark(estate.NotObeyed, service+" password", fmt.Sprintf("%s lets in whoever comes: a wrong password is as good as the right one", service),
+		r.remark(estate.NotObeyed, service+" password", fmt.Sprintf("%s lets anyone in: a wrong password works as well as the right one",
+			service),
 			"Make the answer of the module that checks the password count.", lockoutSettings, at)
 	}
 	at.Note = "lets in with any password"
@@ -353,7 +366,8 @@ func (r *reader) untold(service string, at estate.Cite, why string) *door {
 	d.ages, d.stale = r.ages(service)
 	for _, id := range lockoutSettings {
 		for _, s := range []estate.Settings{d.lock, d.members, d.root} {
-			s[id] = estate.Fact{Cite: at, Problem: why, Remedy: "Gather all files that " + service + " includes; or try it on the machine: fail to sign in as often as should lock, then sign in."}
+			s[id] = estate.Fact{Cite: at, Problem: why, Remedy: "Gather all files that " + service +
+				" includes; or try it on the machine: fail to sign in as often as should lock, then sign in."}
 		}
 	}
 	return d
@@ -404,7 +418,8 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 		stops  func(*call) bool // this call stops who is locked
 		read   func(*reader, *locking, *call)
 	}{
-		{"pam_faillock", func(c *call) bool { return c.has("authfail") }, func(c *call) bool { return c.has("preauth") || c.has("authsucc") }, (*reader).faillock},
+		{"pam_faillock", func(c *call) bool { return c.has("authfail") }, func(c *call) bool { return c.has("preauth") || c.has("authsucc") },
+			(*reader).faillock},
 		{"pam_tally2", any, any, (*reader).tally},
 	} {
 		counting := slices.IndexFunc(called, func(i int) bool { return stack[i].module == l.module && l.counts(&stack[i]) })
@@ -451,10 +466,11 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 		case present >= 0:
 			why := "no failure is counted: the call that counts is not reached"
 			if counting >= 0 {
-				why = "failures are counted, and who is locked is let in all the same: nothing is asked before the password"
+				why = "failures are counted, but a locked account still gets in: nothing checks the lock before the password"
 			}
 			r.remark(estate.NotObeyed, service, fmt.Sprintf("%s calls %s so that it does not lock: %s", service, l.module, why),
-				"Call pam_faillock with preauth before, and with authfail after, the module that checks the password.", lockoutSettings, stack[present].cite, stack[checks].cite)
+				"Call pam_faillock with preauth before, and with authfail after, the module that checks the password.", lockoutSettings,
+				stack[present].cite, stack[checks].cite)
 		}
 	}
 	return d
@@ -515,7 +531,8 @@ func (r *reader) clears(service string, w world, stack []call, module string, d 
 	ways, doubtful := r.worlds(account, w.to)
 	if ways == nil && v == setting.Off {
 		for _, s := range []estate.Settings{d.users, d.root} {
-			s["success-clears"] = estate.Fact{Cite: at, Problem: "what " + strings.Join(doubtful, ", ") + " answer is not known", Remedy: "Try it on the machine."}
+			s["success-clears"] = estate.Fact{Cite: at, Problem: "what " + strings.Join(doubtful, ", ") + " answer is not known",
+				Remedy: "Try it on the machine."}
 		}
 		return
 	}
@@ -542,7 +559,9 @@ func (r *reader) countsTooFew(service string, d, counter *locking, c *call) {
 		}
 		at := s.counts["lockout-threshold"].Cite
 		at.Note = fmt.Sprintf("counts up to %d, and %d are needed", most, limit)
-		r.remark(estate.NotObeyed, service, fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that stops, so nothing locks", service, most, limit),
+		r.remark(estate.NotObeyed, service,
+			fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that "+
+				"stops, so nothing locks", service, most, limit),
 			"Give all calls of the module the same options; best in its file.", lockoutSettings, c.cite, s.stops["lockout-threshold"].Cite)
 		s.stops["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
 	}
@@ -564,7 +583,8 @@ func (r *reader) faillock(d *locking, c *call) {
 			file = given
 			if r.tree.Find(file) == nil {
 				for _, id := range lockoutSettings {
-					d.users[id] = estate.Fact{Cite: c.cite, Problem: "the file /" + given + " is not in the evidence", Remedy: "Gather /" + given + " with the rest of etc."}
+					d.users[id] = estate.Fact{Cite: c.cite, Problem: "the file /" + given + " is not in the evidence", Remedy: "Gather /" +
+						given + " with the rest of etc."}
 					d.root[id] = d.users[id]
 				}
 				return

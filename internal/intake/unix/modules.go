@@ -137,7 +137,8 @@ var answers = map[string]func(q *query) (code string, known bool){
 }
 
 // fromWithin are services that somebody calls who is signed in already.
-var fromWithin = []string{"su", "su-l", "sudo", "sudo-i", "passwd", "chfn", "chsh", "polkit-1", "doas", "screen", "vlock", "xscreensaver", "kscreensaver", "kde", "runuser", "runuser-l"}
+var fromWithin = []string{"su", "su-l", "sudo", "sudo-i", "passwd", "chfn", "chsh", "polkit-1", "doas", "screen", "vlock",
+	"xscreensaver", "kscreensaver", "kde", "runuser", "runuser-l"}
 
 // subject is an account for which a stack is played.
 type subject struct {

@@ -10,7 +10,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
-	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // option is one "name = value" of a module's file or one argument of a call,
@@ -50,12 +50,15 @@ var (
 			"gecoscheck", "dictcheck", "usercheck", "usersubstr", "enforcing", "retry"},
 		others: []string{"badwords", "dictpath", "enforce_for_root", "local_users_only"}}
 	// The older module knows fewer; it has no file.
-	cracklib = grammar{module: "pam_cracklib", numbers: []string{"minlen", "difok", "dcredit", "ucredit", "lcredit", "ocredit", "minclass", "maxrepeat", "maxsequence",
+	cracklib = grammar{module: "pam_cracklib", numbers: []string{"minlen", "difok", "dcredit", "ucredit", "lcredit", "ocredit",
+		"minclass", "maxrepeat", "maxsequence",
 		"maxclassrepeat", "retry"}, others: []string{"reject_username", "gecoscheck", "enforce_for_root", "dictpath"}}
 	faillock = grammar{module: "pam_faillock", numbers: []string{"deny", "fail_interval", "unlock_time", "root_unlock_time"}, wraps: "deny",
 		most:  map[string]int64{"fail_interval": longestLock, "unlock_time": longestLock, "root_unlock_time": longestLock},
-		never: []string{"unlock_time", "root_unlock_time"}, others: []string{"dir", "audit", "silent", "no_log_info", "local_users_only", "nodelay", "even_deny_root", "admin_group"}}
-	pwhistory = grammar{module: "pam_pwhistory", numbers: []string{"remember", "retry"}, fold: true, zero: true, others: []string{"debug", "enforce_for_root", "file"}}
+		never: []string{"unlock_time", "root_unlock_time"}, others: []string{"dir", "audit", "silent", "no_log_info",
+			"local_users_only", "nodelay", "even_deny_root", "admin_group"}}
+	pwhistory = grammar{module: "pam_pwhistory", numbers: []string{"remember", "retry"}, fold: true, zero: true,
+		others: []string{"debug", "enforce_for_root", "file"}}
 )
 
 // longestLock is the longest time that pam_faillock takes, in seconds.
@@ -72,7 +75,8 @@ func (g *grammar) take(name, value string, strict bool) (key, taken, why string)
 	}
 	if !slices.Contains(g.numbers, key) {
 		names := append(slices.Clone(g.numbers), g.others...)
-		return "", "", fmt.Sprintf("%s has no option %s (nearest: %s)", g.module, intake.Excerpt([]byte(name)), strictyaml.Nearest(strings.ToLower(name), names))
+		return "", "", fmt.Sprintf("%s has no option %s (%s)", g.module, redact.Quote([]byte(name)),
+			strictyaml.Hint(strings.ToLower(name), names))
 	}
 	if slices.Contains(g.never, key) && value == "never" {
 		return key, "0", ""
@@ -83,7 +87,7 @@ func (g *grammar) take(name, value string, strict bool) (key, taken, why string)
 	}
 	n, err := strconv.ParseInt(digits, 10, 32)
 	if most, bounded := g.most[key]; err != nil || bounded && (n < 0 || n > most) {
-		return "", "", fmt.Sprintf("%s does not take %s for %s", g.module, intake.Excerpt([]byte(value)), key)
+		return "", "", fmt.Sprintf("%s does not take %s for %s", g.module, redact.Quote([]byte(value)), key)
 	}
 	if key == g.wraps {
 		n &= 1<<16 - 1
@@ -177,7 +181,8 @@ func (r *reader) slipped(g *grammar, slips []slip, settings []setting.ID) {
 		}
 		text += s.why
 		if s.ends {
-			text += fmt.Sprintf(". It reads no further: whatever stands after line %d of %s, and in files that it reads later, does not count", s.cite.Line, path.Base(s.cite.File))
+			text += fmt.Sprintf(". It reads no further: whatever stands after line %d of %s, and in files that it reads later, does not count",
+				s.cite.Line, path.Base(s.cite.File))
 		}
 		cites = append(cites, s.cite)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // call is one line of a stack: a module that Linux-PAM calls, and what it
@@ -192,7 +193,7 @@ func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
 			continue
 		}
 		if len(w) < 3 {
-			return nil, fmt.Errorf("%s:%d: %s: expected a type, a control and a module", part.Name, l.at, intake.Excerpt([]byte(l.text)))
+			return nil, fmt.Errorf("%s:%d: %s: expected a type, a control and a module", part.Name, l.at, redact.Quote([]byte(l.text)))
 		}
 		control := strings.ToLower(w[1])
 		if control == "include" || control == "substack" {
@@ -215,7 +216,7 @@ func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
 			for _, pair := range strings.Fields(control) {
 				code, action, ok := strings.Cut(pair, "=")
 				if !ok {
-					return nil, fmt.Errorf("%s:%d: unknown control %s", part.Name, l.at, intake.Excerpt([]byte(w[1])))
+					return nil, fmt.Errorf("%s:%d: unknown control %s", part.Name, l.at, redact.Quote([]byte(w[1])))
 				}
 				c.control[code] = action
 			}

@@ -28,7 +28,8 @@ const disabled = estate.Barred
 // readPasswdqc reads a call's arguments and the files they name. A module that
 // does not understand one of them gives up and fails.
 func (r *reader) readPasswdqc(c *call) (*passwdqc, error) {
-	q := &passwdqc{least: [5]int64{disabled, 24, 11, 8, 7}, most: 72, words: 3, match: 4, similar: true, forUsers: true, forAll: true, at: map[string]estate.Cite{}}
+	q := &passwdqc{least: [5]int64{disabled, 24, 11, 8, 7}, most: 72, words: 3, match: 4, similar: true, forUsers: true,
+		forAll: true, at: map[string]estate.Cite{}}
 	for _, arg := range c.args {
 		if err := r.passwdqcOption(q, arg, c.cite, 0); err != nil {
 			return nil, err
@@ -38,7 +39,8 @@ func (r *reader) readPasswdqc(c *call) (*passwdqc, error) {
 }
 
 // passwdqcWords are options that change nothing of what is asked.
-var passwdqcWords = []string{"ask_oldauthtok", "ask_oldauthtok=update", "check_oldauthtok", "use_first_pass", "use_authtok", "noaudit", "disable_firstupper_lastdigit_check", "non-unix"}
+var passwdqcWords = []string{"ask_oldauthtok", "ask_oldauthtok=update", "check_oldauthtok", "use_first_pass", "use_authtok",
+	"noaudit", "disable_firstupper_lastdigit_check", "non-unix"}
 
 func (r *reader) passwdqcOption(q *passwdqc, text string, at estate.Cite, depth int) error {
 	name, value, _ := strings.Cut(text, "=")

@@ -37,7 +37,8 @@ func (r *reader) release() (kind string, version float64) {
 // redHat is what such systems write into redhat-release: a name and a version.
 var redHat = regexp.MustCompile(`^(Red Hat|CentOS|Rocky|AlmaLinux|Oracle|Fedora)\b.* release (\d+(?:\.\d+)?)`)
 
-var kindsOfRedHat = map[string]string{"Red Hat": "rhel", "CentOS": "centos", "Rocky": "rocky", "AlmaLinux": "almalinux", "Oracle": "ol", "Fedora": "fedora"}
+var kindsOfRedHat = map[string]string{"Red Hat": "rhel", "CentOS": "centos", "Rocky": "rocky", "AlmaLinux": "almalinux",
+	"Oracle": "ol", "Fedora": "fedora"}
 
 // packageLists are where a machine's packages may be listed, below its root: its
 // own list, those of support tools, that of the script in docs/sources.md.
@@ -74,7 +75,8 @@ func (r *reader) pamVersion() int {
 
 // historyFiles says from which version on a system's pam_pwhistory reads
 // pwhistory.conf: with Linux-PAM 1.5.3.
-var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04, "fedora": 39, "rhel": 10, "centos": 10, "rocky": 10, "almalinux": 10, "ol": 10}
+var historyFiles = map[string]float64{"debian": 13, "ubuntu": 24.04, "fedora": 39, "rhel": 10, "centos": 10, "rocky": 10,
+	"almalinux": 10, "ol": 10}
 
 // readsHistoryFile reports whether this machine's pam_pwhistory reads its
 // file, and whether the evidence tells.
@@ -100,7 +102,8 @@ var backports = map[string]bool{"rhel": true, "centos": true, "rocky": true, "al
 // wholeNumbers says from which version on a system's pam_unix makes 0 of an
 // argument that is no whole number; before, it took the digits in front. Since
 // Linux-PAM 1.7.
-var wholeNumbers = map[string]float64{"debian": 13, "ubuntu": 25.04, "fedora": 42, "rhel": 11, "centos": 11, "rocky": 11, "almalinux": 11, "ol": 11}
+var wholeNumbers = map[string]float64{"debian": 13, "ubuntu": 25.04, "fedora": 42, "rhel": 11, "centos": 11, "rocky": 11,
+	"almalinux": 11, "ol": 11}
 
 // unixNumber reads the number of an argument of pam_unix as the machine does,
 // the weaker way where its version is not known, and says what is wrong with it.

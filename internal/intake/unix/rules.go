@@ -21,7 +21,8 @@ var (
 
 // Settings that come from the stack for a change of password.
 var passwordSettings = []setting.ID{"min-length", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol",
-	"name-check", "dictionary-check", "blocklist", "blocklist-size", "max-repeat", "max-sequence", "min-changed", "history", "hash-method", "hash-rounds"}
+	"name-check", "dictionary-check", "blocklist", "blocklist-size", "max-repeat", "max-sequence", "min-changed", "history",
+	"hash-method", "hash-rounds"}
 
 // ofQuality reports whether a setting is one that a module which checks quality
 // decides.
@@ -67,7 +68,8 @@ func (r *reader) passwordRules() {
 	}
 	ways, doubtful := r.worlds(stack, r.ordinary())
 	if ways == nil {
-		r.unreadable(stack[0].cite, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all", strings.Join(doubtful, ", ")), passwordSettings...)
+		r.unreadable(stack[0].cite, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all",
+			strings.Join(doubtful, ", ")), passwordSettings...)
 		return
 	}
 	store, storeAt := -1, 0
@@ -80,12 +82,15 @@ func (r *reader) passwordRules() {
 	}
 	if store < 0 {
 		if len(stack) > 0 {
-			r.unreadable(stack[0].cite, "no module of this stack stores a local password, so what is asked of one cannot be told", passwordSettings...)
+			r.unreadable(stack[0].cite, "no module of this stack stores a local password, so what is required of one is not known",
+				passwordSettings...)
 		}
 		return
 	}
 	if !slices.ContainsFunc(ways, func(w world) bool { _, ok, stored := w.change(stack, storeAt, nil); return ok && stored }) {
-		r.unreadable(stack[storeAt].cite, "nobody can change a password by this stack: a module that is told use_authtok finds none, or one refuses everybody", passwordSettings...)
+		r.unreadable(stack[storeAt].cite,
+			"nobody can change a password by this stack: a module that is told use_authtok finds none, or one refuses everybody",
+			passwordSettings...)
 		return
 	}
 	r.storage(&stack[storeAt])
@@ -109,12 +114,15 @@ func (r *reader) doubtfulPassword(stack []call, store int, doubtful []string) {
 				continue
 			}
 			for _, s := range []estate.Settings{r.rules, r.root} {
-				s[id] = estate.Fact{Cite: at, Problem: "what " + names + " refuses is not known", Remedy: "Try it on the machine, or let pam_pwquality check first."}
+				s[id] = estate.Fact{Cite: at, Problem: "what " + names + " refuses is not known",
+					Remedy: "Try it on the machine, or let pam_pwquality check first."}
 			}
 		}
 	}
-	r.remark(estate.NotModelled, "password "+names, fmt.Sprintf("the stack for a change of password calls %s: what it refuses, and whether the modules after it are asked, cannot be told. Whatever its answers are was played, and what is said here holds in each case", names),
-		"Try it on the machine; or ask whoever wrote the module what it refuses.", passwordSettings, at)
+	r.remark(estate.NotModelled, "password "+names,
+		fmt.Sprintf("the stack for a change of password calls %s: what it refuses, and whether the modules after it are asked, "+
+			"cannot be told. Whatever its answers are was played, and what is said here holds in each case", names),
+		"Try it on the machine; or ask the module's author what it refuses.", passwordSettings, at)
 }
 
 // obeyed reports whether the refusal of a module in a stack keeps a password
@@ -181,7 +189,8 @@ var hashArguments = map[string]string{"md5": "md5", "bigcrypt": "des", "sha256":
 	"bcrypt": "bcrypt", "yescrypt": "yescrypt", "gost_yescrypt": "yescrypt"}
 
 // hashMethods are login.defs' words.
-var hashMethods = map[string]string{"DES": "des", "MD5": "md5", "SHA256": "sha256", "SHA512": "sha512", "BCRYPT": "bcrypt", "YESCRYPT": "yescrypt"}
+var hashMethods = map[string]string{"DES": "des", "MD5": "md5", "SHA256": "sha256", "SHA512": "sha512", "BCRYPT": "bcrypt",
+	"YESCRYPT": "yescrypt"}
 
 // debianLength is the least length of Debian's pam_unix where it is told none.
 const debianLength = 6
@@ -343,7 +352,8 @@ func (r *reader) quality(stack []call, store int) {
 }
 
 // forRoot are the options that hold root to what a module asks.
-var forRoot = map[string]string{"pam_pwquality": "enforce_for_root", "pam_cracklib": "enforce_for_root", "pam_pwhistory": "enforce_for_root", "pam_passwdqc": "enforce=everyone"}
+var forRoot = map[string]string{"pam_pwquality": "enforce_for_root", "pam_cracklib": "enforce_for_root",
+	"pam_pwhistory": "enforce_for_root", "pam_passwdqc": "enforce=everyone"}
 
 // also adds what a further module asks.
 func also(to *estate.Asks, more estate.Asks) *estate.Asks {
@@ -379,7 +389,8 @@ func (r *reader) byPasswdqc(c *call) *demand {
 		return d
 	}
 	if !q.forUsers {
-		r.remark(estate.NotObeyed, c.module, c.module+" only warns: enforce is none, so it refuses nothing", "Set enforce=everyone.", passwordSettings, q.at["enforce"])
+		r.remark(estate.NotObeyed, c.module, c.module+" only warns: enforce is none, so it refuses nothing", "Set enforce=everyone.",
+			passwordSettings, q.at["enforce"])
 		return nil
 	}
 	q.rules(r, c, []estate.Settings{d.settings})
@@ -406,7 +417,8 @@ func (r *reader) byQuality(c *call, file options, slips []slip) *demand {
 	}
 	q := &quality{r: r, o: o, c: c, defaults: qualityDefaults[c.module]}
 	if n, enforcing := q.number("enforcing"); n == 0 {
-		r.remark(estate.NotObeyed, c.module, fmt.Sprintf("%s only warns: enforcing is 0, so it refuses nothing", c.module), "Set enforcing = 1.", passwordSettings, enforcing)
+		r.remark(estate.NotObeyed, c.module, fmt.Sprintf("%s only warns: enforcing is 0, so it refuses nothing", c.module),
+			"Set enforcing = 1.", passwordSettings, enforcing)
 		return nil
 	}
 	_, d.ofRoot = o["enforce_for_root"]
@@ -424,7 +436,8 @@ func (r *reader) byQuality(c *call, file options, slips []slip) *demand {
 
 // asks is what the module asks for that no setting holds.
 func (q *quality) asks() estate.Asks {
-	a := estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.classRun(), Named: q.count("usercheck") != 0, Personal: q.count("gecoscheck") != 0,
+	a := estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.classRun(), Named: q.count("usercheck") != 0,
+		Personal: q.count("gecoscheck") != 0,
 		NamePart: q.count("usersubstr"), Words: strings.Fields(q.o["badwords"].value), Cite: q.c.cite}
 	for i, class := range classes {
 		a.Credits[i] = max(q.count(class.credit), 0)
@@ -445,13 +458,17 @@ func (q *quality) classRun() int64 {
 func (r *reader) noQuality(stack []call, at, store int, file options) {
 	if at >= 0 {
 		c := &stack[at]
-		r.remark(estate.NotObeyed, c.module, fmt.Sprintf("%s is called, and its refusal is not obeyed: the stack stores the password all the same", c.module),
-			"Call it as requisite before the module that stores the password, and give that one use_authtok.", passwordSettings, c.cite, stack[store].cite)
+		r.remark(estate.NotObeyed, c.module,
+			fmt.Sprintf("%s is called, and its refusal is not obeyed: the stack stores the password all the same", c.module),
+			"Call it as requisite before the module that stores the password, and give that one use_authtok.", passwordSettings, c.cite,
+			stack[store].cite)
 		return
 	}
 	if names := sortedNames(file); len(names) > 0 {
-		r.remark(estate.NotCalled, "pam_pwquality", fmt.Sprintf("pwquality.conf sets %s, and no stack calls pam_pwquality: the file enforces nothing", strings.Join(names, ", ")),
-			"Call pam_pwquality as requisite before the module that stores the password, or remove the file.", passwordSettings, file[names[0]].cite, stack[store].cite)
+		r.remark(estate.NotCalled, "pam_pwquality",
+			fmt.Sprintf("pwquality.conf sets %s, and no stack calls pam_pwquality: the file enforces nothing", strings.Join(names, ", ")),
+			"Call pam_pwquality as requisite before the module that stores the password, or remove the file.", passwordSettings,
+			file[names[0]].cite, stack[store].cite)
 	}
 }
 
@@ -487,9 +504,12 @@ func (q *quality) number(name string) (int64, estate.Cite) {
 // spared sets what holds where nothing is checked.
 func spared(c *call, into ...estate.Settings) {
 	for id, v := range map[setting.ID]setting.Value{
-		"classes-required": setting.Number(0), "require-lower": setting.Number(0), "require-upper": setting.Number(0), "require-digit": setting.Number(0),
-		"require-symbol": setting.Number(0), "name-check": setting.Off, "dictionary-check": setting.Word("off"), "max-repeat": setting.Of(setting.Unlimited),
-		"max-sequence": setting.Of(setting.Unlimited), "min-changed": setting.Number(0), "blocklist": setting.Off, "blocklist-size": setting.Number(0),
+		"classes-required": setting.Number(0), "require-lower": setting.Number(0), "require-upper": setting.Number(0),
+		"require-digit":  setting.Number(0),
+		"require-symbol": setting.Number(0), "name-check": setting.Off, "dictionary-check": setting.Word("off"),
+		"max-repeat":   setting.Of(setting.Unlimited),
+		"max-sequence": setting.Of(setting.Unlimited), "min-changed": setting.Number(0), "blocklist": setting.Off,
+		"blocklist-size": setting.Number(0),
 	} {
 		for _, s := range into {
 			s[id] = estate.Fact{Value: v, Cite: c.cite}
@@ -614,11 +634,15 @@ func (r *reader) history(stack []call, store int) {
 	counting := r.counting(stack, keeps, store)
 	if len(counting) == 0 {
 		if at := slices.IndexFunc(stack, func(c call) bool { return c.module == keeps[0] }); at >= 0 {
-			r.remark(estate.NotObeyed, "pam_pwhistory", "pam_pwhistory is called, and its refusal is not obeyed: the stack stores the password all the same",
-				"Call it as required before the module that stores the password, and give that one use_authtok.", ids, stack[at].cite, stack[store].cite)
+			r.remark(estate.NotObeyed, "pam_pwhistory",
+				"pam_pwhistory is called, and its refusal is not obeyed: the stack stores the password all the same",
+				"Call it as required before the module that stores the password, and give that one use_authtok.", ids, stack[at].cite,
+				stack[store].cite)
 		} else if names := sortedNames(file); len(names) > 0 {
-			r.remark(estate.NotCalled, "pam_pwhistory", fmt.Sprintf("pwhistory.conf sets %s, and no stack calls pam_pwhistory: the file enforces nothing", strings.Join(names, ", ")),
-				"Call pam_pwhistory as required before the module that stores the password, or remove the file.", ids, file[names[0]].cite, stack[store].cite)
+			r.remark(estate.NotCalled, "pam_pwhistory",
+				fmt.Sprintf("pwhistory.conf sets %s, and no stack calls pam_pwhistory: the file enforces nothing", strings.Join(names, ", ")),
+				"Call pam_pwhistory as required before the module that stores the password, or remove the file.", ids, file[names[0]].cite,
+				stack[store].cite)
 		}
 		return
 	}
@@ -661,7 +685,8 @@ func (r *reader) historyOptions(file options, slips []slip, c *call) options {
 			"Set remember and the rest in the stack, behind pam_pwhistory.so.", ids, at, c.cite)
 		return without
 	}
-	r.remark(estate.NotModelled, "pwhistory.conf", "whether this machine's pam_pwhistory reads pwhistory.conf (from Linux-PAM 1.5.3 on) cannot be told; the weaker case is taken",
+	r.remark(estate.NotModelled, "pwhistory.conf",
+		"whether this machine's pam_pwhistory reads pwhistory.conf (from Linux-PAM 1.5.3 on) is not known; the weaker case counts",
 		"Gather etc/debian_version or etc/os-release too, or set remember in the stack.", ids, at, c.cite)
 	if n, _ := remembered(with, c); n < rememberedByDefault {
 		if _, ok := without["remember"]; !ok {

@@ -87,7 +87,7 @@ func (s *sudoers) line(p *intake.Part, at int, text string, depth int) {
 	default:
 		who, what, ok := strings.Cut(text, "=")
 		if !ok {
-			s.r.into.NotUnderstood(cite(p, at, "sudoers", text), "a line that is none of sudoers'")
+			s.r.into.NotUnderstood(cite(p, at, "sudoers", text), "a line that is not one of sudoers'")
 			return
 		}
 		users, _ := cutLast(who)

@@ -20,11 +20,13 @@ import (
 )
 
 // Format is the etc tree.
-var Format = intake.TreeFormat{Name: "Unix machine (etc tree)", Part: part, Whole: true, Bare: bareFolders, Below: "etc", Further: further, Call: hostname, Rest: besides, Read: read}
+var Format = intake.TreeFormat{Name: "Unix machine (etc tree)", Part: part, Whole: true, Bare: bareFolders, Below: "etc",
+	Further: further, Call: hostname, Rest: besides, Read: read}
 
 // besides are the folders of a machine, and of what support tools collect of
 // one, that hold nothing that is read.
-var besides = []string{"bin", "boot", "dev", "home", "lib", "lib32", "lib64", "media", "mnt", "opt", "proc", "root", "run", "sbin", "srv", "sys", "tmp", "usr", "var", "sos_*", "installed-*", "packages"}
+var besides = []string{"bin", "boot", "dev", "home", "lib", "lib32", "lib64", "media", "mnt", "opt", "proc", "root", "run",
+	"sbin", "srv", "sys", "tmp", "usr", "var", "sos_*", "installed-*", "packages"}
 
 // bareFolders are folders that hold what else stands in etc.
 func bareFolders(paths []string) (all []string) {
@@ -35,7 +37,8 @@ func bareFolders(paths []string) (all []string) {
 		if base := path.Base(dir); base == "pam.d" || base == "security" {
 			dir, name = path.Dir(dir), base
 		}
-		if slices.Contains([]string{"passwd", "shadow", "login.defs", "pam.d", "security", "debian_version", "os-release", "nsswitch.conf", "hostname"}, name) && dir != "" && path.Base(dir) != "etc" {
+		if slices.Contains([]string{"passwd", "shadow", "login.defs", "pam.d", "security", "debian_version", "os-release",
+			"nsswitch.conf", "hostname"}, name) && dir != "" && path.Base(dir) != "etc" {
 			if has[dir] == nil {
 				has[dir] = map[string]bool{}
 			}
@@ -63,7 +66,8 @@ func hostname(find func(part string) []byte) string {
 }
 
 // naming are the arguments by which modules are told a file of settings.
-var naming = map[string][]string{"pam_faillock": {"conf"}, "pam_pwhistory": {"conf"}, "pam_passwdqc": {"config"}, "pam_listfile": {"file"}, "pam_access": {"accessfile"}, "pam_time": {"conffile"}}
+var naming = map[string][]string{"pam_faillock": {"conf"}, "pam_pwhistory": {"conf"}, "pam_passwdqc": {"config"},
+	"pam_listfile": {"file"}, "pam_access": {"accessfile"}, "pam_time": {"conffile"}}
 
 // further names the lists of packages, and the files that calls of modules and
 // sudoers name.
@@ -102,7 +106,8 @@ func further(t *intake.Tree) (all []string) {
 // known to hold hashes or keys.
 func plainFile(name string) bool {
 	base := path.Base(name)
-	return !strings.HasPrefix(base, "opasswd") && !strings.HasPrefix(base, "shadow") && !strings.HasPrefix(base, "gshadow") && !strings.Contains(base, "key") && path.Ext(base) != ".pem"
+	return !strings.HasPrefix(base, "opasswd") && !strings.HasPrefix(base, "shadow") && !strings.HasPrefix(base, "gshadow") &&
+		!strings.Contains(base, "key") && path.Ext(base) != ".pem"
 }
 
 const pamFolder = "etc/pam.d/"
@@ -110,8 +115,10 @@ const pamFolder = "etc/pam.d/"
 // wanted are the files that are read, by their place in the tree. Those that
 // end in a slash are folders.
 var wanted = []string{
-	"etc/pam.conf", "etc/nsswitch.conf", "etc/sudoers", "etc/sudoers.d/", "etc/hostname", "etc/shells", "etc/redhat-release", "etc/passwdqc.conf",
-	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release", "usr/lib/os-release",
+	"etc/pam.conf", "etc/nsswitch.conf", "etc/sudoers", "etc/sudoers.d/", "etc/hostname", "etc/shells", "etc/redhat-release",
+	"etc/passwdqc.conf",
+	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release",
+	"usr/lib/os-release",
 	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",
 	"etc/security/", pamFolder, "etc/authselect/", "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/",
 }
@@ -119,14 +126,17 @@ var wanted = []string{
 // foreign are files that only other systems have. Their trees look alike and
 // mean something else; read by halves they would look like machines that ask
 // for nothing.
-var foreign = map[string]string{"etc/master.passwd": "FreeBSD or another BSD", "etc/login.conf": "FreeBSD or another BSD", "etc/security/user": "AIX", "etc/security/login.cfg": "AIX",
-	"etc/security/passwd": "AIX", "etc/default/passwd": "Solaris", "etc/security/policy.conf": "Solaris", "etc/authorization": "macOS", "etc/alpine-release": "Alpine Linux without PAM"}
+var foreign = map[string]string{"etc/master.passwd": "FreeBSD or another BSD", "etc/login.conf": "FreeBSD or another BSD",
+	"etc/security/user": "AIX", "etc/security/login.cfg": "AIX",
+	"etc/security/passwd": "AIX", "etc/default/passwd": "Solaris", "etc/security/policy.conf": "Solaris", "etc/authorization": "macOS",
+	"etc/alpine-release": "Alpine Linux without PAM"}
 
 // foreignTree refuses the tree of another system by its name.
 func foreignTree(t *intake.Tree) error {
 	for _, p := range t.Parts {
 		system, ok := foreign[p.Name]
-		if ok && !(p.Name == "etc/alpine-release" && slices.ContainsFunc(t.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, pamFolder) })) {
+		if ok && !(p.Name == "etc/alpine-release" &&
+			slices.ContainsFunc(t.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, pamFolder) })) {
 			return &intake.Error{Path: p.Path, Seen: "the etc tree of " + system, Expected: "a machine with Linux-PAM",
 				Next: "leave " + t.Name + " out, and put its settings into a sheet (docs/sheets.md)"}
 		}
@@ -213,23 +223,27 @@ func read(t *intake.Tree, into *estate.Builder) error {
 		return err
 	}
 	if !slices.ContainsFunc(t.Parts, func(p *intake.Part) bool {
-		return slices.ContainsFunc(serviceFolders, func(f string) bool { return strings.HasPrefix(p.Name, f) }) || p.Name == "etc/passwd" || p.Name == "etc/shadow" || p.Name == "etc/login.defs"
+		return slices.ContainsFunc(serviceFolders, func(f string) bool { return strings.HasPrefix(p.Name, f) }) || p.Name == "etc/passwd" ||
+			p.Name == "etc/shadow" || p.Name == "etc/login.defs"
 	}) {
-		return &intake.Error{Path: t.Path, Seen: "an etc tree without pam.d, passwd, shadow and login.defs", Expected: "at least one of them", Next: "see docs/sources.md for what to copy"}
+		return &intake.Error{Path: t.Path, Seen: "an etc tree without pam.d, passwd, shadow and login.defs", Expected: "at least one of them",
+			Next: "see docs/sources.md for what to copy"}
 	}
-	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: newStacks(t), rules: estate.Settings{}, root: estate.Settings{}}
+	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: newStacks(t), rules: estate.Settings{},
+		root: estate.Settings{}}
 	into.StartFile(t.Parts[0].Stored)
 	if known := into.Knows(r.at); known != nil {
-		return &intake.Error{Path: t.Path, Seen: "a second export of the machine " + t.Name, Expected: "one export for each machine in one gather",
-			Next: "a machine is named by the folder or archive its etc lies in: rename one of the two"}
+		return &intake.Error{Path: t.Path, Seen: "a second export of the machine " + t.Name,
+			Expected: "one export for each machine in one gather",
+			Next:     "a machine is named by the folder or archive its etc lies in: rename one of the two"}
 	}
 	r.here = into.At(r.at)
 	r.here.Platform = setting.UnixMachine
 	for _, p := range t.Parts {
 		into.StartFile(p.Stored)
 		into.At(r.at) // every part is evidence of the machine
-		strikeArguments(p)
 	}
+	keepParts(t)
 	r.readPeople()
 	r.passwordRules()
 	r.lockout()
@@ -266,31 +280,6 @@ func (r *reader) remark(kind estate.RemarkKind, about, text, remedy string, sett
 	if slices.ContainsFunc(r.here.Remarks, func(m estate.Remark) bool { return m.Kind == kind && m.About == about && m.Text == text }) {
 		return // several calls of a module read one file
 	}
-	r.here.Remarks = append(r.here.Remarks, estate.Remark{Kind: kind, About: about, Text: text, Remedy: remedy, Settings: settings, Cites: cites})
-}
-
-// hidden are arguments of modules that sign in elsewhere with a secret.
-var hidden = []string{"passwd=", "password=", "secret=", "bindpw=", "bind_pw=", "key=", "token="}
-
-// strikeArguments strikes secrets out of the stored copy of a stack.
-func strikeArguments(p *intake.Part) {
-	if !slices.ContainsFunc(serviceFolders, func(f string) bool { return strings.HasPrefix(p.Name, f) }) {
-		return
-	}
-	rows := strings.Split(string(p.Data), "\n")
-	for i, row := range rows {
-		fields := strings.Fields(row)
-		for _, f := range fields {
-			for _, h := range hidden {
-				if len(f) > len(h) && strings.EqualFold(f[:len(h)], h) {
-					rows[i] = strings.Replace(rows[i], f, f[:len(h)]+intake.Struck, 1)
-					p.Struck++
-				}
-			}
-		}
-	}
-	if p.Struck > 0 {
-		p.Kept = []byte(strings.Join(rows, "\n"))
-		p.Data = p.Kept // what is cited must not hold it either
-	}
+	r.here.Remarks = append(r.here.Remarks, estate.Remark{Kind: kind, About: about, Text: text, Remedy: remedy, Settings: settings,
+		Cites: cites})
 }

@@ -34,7 +34,8 @@ func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []esta
 		tree.Parts = append(tree.Parts, &intake.Part{Name: name, Stored: "m/" + name, Path: "m/" + name, Data: []byte(body)})
 	}
 	if !strings.Contains(text, "security/") && !strings.Contains(text, "no security") {
-		tree.Parts = append(tree.Parts, &intake.Part{Name: "etc/security/limits.conf", Stored: "m/etc/security/limits.conf", Path: "m/etc/security/limits.conf"})
+		tree.Parts = append(tree.Parts, &intake.Part{Name: "etc/security/limits.conf", Stored: "m/etc/security/limits.conf",
+			Path: "m/etc/security/limits.conf"})
 	}
 	slices.SortFunc(tree.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
 	b := estate.NewBuilder()
@@ -44,7 +45,8 @@ func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []esta
 	return b.Finish()[0], tree, b.Problems
 }
 
-const goodAuth = "\n== pam.d/sshd\nauth required pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail\nauth required pam_permit.so"
+const goodAuth = "\n== pam.d/sshd\nauth required pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\nauth " +
+	"[default=die] pam_faillock.so authfail\nauth required pam_permit.so"
 
 // checked is a password stack that calls the module behind it first.
 func checked(call string) string {
@@ -54,154 +56,277 @@ func checked(call string) string {
 func TestSettings(t *testing.T) {
 	quality := checked("requisite pam_pwquality.so retry=3")
 	for name, c := range map[string]struct{ tree, want, root string }{
-		"nothing is called":          {"== pam.d/passwd\npassword required pam_unix.so\n== security/pwquality.conf\nminlen=20", "min-length=0 dictionary-check=off history=0", ""},
-		"Debian's own least length":  {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=0"},
-		"pam_unix's own options":     {"== pam.d/passwd\npassword required pam_unix.so minlen=9 remember=7 sha512", "min-length=9 history=7 hash-method=sha512", ""},
-		"the file":                   {"== security/pwquality.conf\nminlen = 15 # long\n" + quality, "min-length=15 dictionary-check=on name-check=on min-changed=1", "min-length=0"},
-		"the stack over the file":    {"== security/pwquality.conf\nminlen = 15\n" + checked("requisite pam_pwquality.so minlen=10"), "min-length=10", ""},
-		"drop-ins before the file":   {"== security/pwquality.conf\nminlen = 11\n== security/pwquality.conf.d/90.conf\nminlen = 15\nminclass = 3\n" + quality, "min-length=11 classes-required=3", ""},
-		"drop-ins in their order":    {"== security/pwquality.conf.d/20.conf\nminlen = 15\n== security/pwquality.conf.d/10.conf\nminlen = 9\n== security/pwquality.conf.d/30.txt\nminlen = 30" + quality, "min-length=15", ""},
-		"below six counts as six":    {"== security/pwquality.conf\nminlen = 2\n" + quality, "min-length=6", ""},
-		"credits shorten":            {"== security/pwquality.conf\nminlen = 12\ndcredit = 2\nucredit = 1\n" + quality, "min-length=9 require-digit=0", ""},
+		"nothing is called": {"== pam.d/passwd\npassword required pam_unix.so\n== security/pwquality.conf\nminlen=20",
+			"min-length=0 dictionary-check=off history=0", ""},
+		"Debian's own least length": {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=0"},
+		"pam_unix's own options": {"== pam.d/passwd\npassword required pam_unix.so minlen=9 remember=7 sha512",
+			"min-length=9 history=7 hash-method=sha512", ""},
+		"the file": {"== security/pwquality.conf\nminlen = 15 # long\n" + quality,
+			"min-length=15 dictionary-check=on name-check=on min-changed=1", "min-length=0"},
+		"the stack over the file": {"== security/pwquality.conf\nminlen = 15\n" + checked("requisite pam_pwquality.so minlen=10"),
+			"min-length=10", ""},
+		"drop-ins before the file": {"== security/pwquality.conf\nminlen = 11\n== security/pwquality.conf.d/90.conf\nminlen = " +
+			"15\nminclass = 3\n" + quality, "min-length=11 classes-required=3", ""},
+		"drop-ins in their order": {"== security/pwquality.conf.d/20.conf\nminlen = 15\n== " +
+			"security/pwquality.conf.d/10.conf\nminlen = 9\n== security/pwquality.conf.d/30.txt\nminlen = 30" + quality, "min-length=15", ""},
+		"below six counts as six": {"== security/pwquality.conf\nminlen = 2\n" + quality, "min-length=6", ""},
+		"credits shorten": {"== security/pwquality.conf\nminlen = 12\ndcredit = 2\nucredit = 1\n" + quality,
+			"min-length=9 require-digit=0", ""},
 		"credits and the dictionary": {"== security/pwquality.conf\nminlen = 8\ndcredit = 4\nucredit = 4\n" + quality, "min-length=6", ""},
-		"credits without it":         {"== security/pwquality.conf\nminlen = 8\ndcredit = 4\nucredit = 4\ndictcheck = 0\n" + quality, "min-length=4 dictionary-check=off", ""},
-		"least numbers":              {"== security/pwquality.conf\nminlen = 8\ndcredit = -2\nocredit = -1\n" + quality, "min-length=8 require-digit=2 require-symbol=1 require-lower=0", ""},
-		"root as well":               {"== security/pwquality.conf\nminlen = 15\nenforce_for_root\n" + quality, "min-length=15", "min-length=15"},
-		"repeats and sequences":      {"== security/pwquality.conf\nmaxrepeat = 3\nmaxsequence = 0\nbadwords = tide quay\n" + quality, "max-repeat=3 max-sequence=unlimited blocklist=on blocklist-size=2", ""},
-		"warnings only":              {"== security/pwquality.conf\nenforcing = 0\nminlen = 15\n" + quality, "min-length=0 dictionary-check=off", ""},
-		"optional":                   {"== pam.d/passwd\npassword optional pam_pwquality.so minlen=15\npassword required pam_unix.so", "min-length=0", ""},
+		"credits without it": {"== security/pwquality.conf\nminlen = 8\ndcredit = 4\nucredit = 4\ndictcheck = 0\n" + quality,
+			"min-length=4 dictionary-check=off", ""},
+		"least numbers": {"== security/pwquality.conf\nminlen = 8\ndcredit = -2\nocredit = -1\n" + quality,
+			"min-length=8 require-digit=2 require-symbol=1 require-lower=0", ""},
+		"root as well": {"== security/pwquality.conf\nminlen = 15\nenforce_for_root\n" + quality, "min-length=15", "min-length=15"},
+		"repeats and sequences": {"== security/pwquality.conf\nmaxrepeat = 3\nmaxsequence = 0\nbadwords = tide quay\n" + quality,
+			"max-repeat=3 max-sequence=unlimited blocklist=on blocklist-size=2", ""},
+		"warnings only": {"== security/pwquality.conf\nenforcing = 0\nminlen = 15\n" + quality,
+			"min-length=0 dictionary-check=off", ""},
+		"optional": {"== pam.d/passwd\npassword optional pam_pwquality.so minlen=15\npassword required pam_unix.so",
+			"min-length=0", ""},
 		"stored before it is checked": {"== pam.d/passwd\npassword required pam_unix.so\npassword requisite pam_pwquality.so minlen=15",
 			"min-length=0", ""},
-		"required, with use_authtok":    {checked("required pam_pwquality.so minlen=15"), "min-length=15", ""},
-		"required, without use_authtok": {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword required pam_unix.so", "min-length=0", ""},
-		"included and substacked": {"== pam.d/passwd\npassword substack deep\n== pam.d/deep\n@include deeper\n== pam.d/deeper\npassword requisite pam_pwquality.so \\\n minlen=17\npassword sufficient pam_unix.so use_authtok\npassword required pam_deny.so",
+		"required, with use_authtok": {checked("required pam_pwquality.so minlen=15"), "min-length=15", ""},
+		"required, without use_authtok": {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword required pam_unix.so",
+			"min-length=0", ""},
+		"included and substacked": {"== pam.d/passwd\npassword substack deep\n== pam.d/deep\n@include deeper\n== " +
+			"pam.d/deeper\npassword requisite pam_pwquality.so \\\n minlen=17\npassword sufficient pam_unix.so use_authtok\npassword " +
+			"required pam_deny.so",
 			"min-length=17", ""},
-		"jumped over":                           {"== pam.d/passwd\npassword [success=1 default=ignore] pam_permit.so\npassword requisite pam_pwquality.so minlen=15\npassword required pam_unix.so", "min-length=0", ""},
-		"the older module":                      {checked("requisite pam_cracklib.so minlen=12 lcredit=-1 ucredit=0 dcredit=0 ocredit=0"), "min-length=12 require-lower=1 min-changed=5", ""},
-		"a wrong number ends the reading":       {"== security/pwquality.conf\nminclass = 3\nminlen = 14x\ndcredit = -2\n" + quality, "min-length=8 classes-required=3 require-digit=0", ""},
-		"a misspelt name, of the main file too": {"== security/pwquality.conf.d/10.conf\nminlenn = 3\n== security/pwquality.conf\nminlen = 14\n" + quality, "min-length=8", ""},
-		"a byte-order mark":                     {"== security/pwquality.conf\n\ufeff# ours\nminlen = 14\n" + quality, "min-length=8", ""},
-		"no equals sign, any case":              {"== security/pwquality.conf\nMINLEN 14\n" + quality, "min-length=14", ""},
-		"two equals signs":                      {"== security/pwquality.conf\nminlen == 14\n" + quality, "min-length=8", ""},
-		"a wrong argument is passed over":       {checked("requisite pam_pwquality.so minlen=14x minlenn=3 minclass=3"), "min-length=8 classes-required=3", ""},
-		"pam_unix makes 0 of what is no number": {"== pam.d/passwd\npassword required pam_unix.so minlen=14x remember=5x", "min-length=0 history=0", ""},
-		"use_authtok, and nobody asks":          {"== pam.d/passwd\npassword required pam_pwhistory.so use_authtok\npassword required pam_unix.so", "min-length=? history=?", ""},
-		"older pam_unix takes leading digits":   {"== debian_version\n12.15\n== pam.d/passwd\npassword required pam_unix.so minlen=14x remember=5x MINLEN=20", "min-length=14 history=5", ""},
-		"the older module and names":            {checked("requisite pam_cracklib.so minlen=12"), "name-check=off", ""},
-		"the older module, told so":             {checked("requisite pam_cracklib.so minlen=12 reject_username"), "name-check=on", ""},
-		"an unknown module alone":               {"== pam.d/passwd\npassword requisite pam_harbour.so\npassword required pam_unix.so use_authtok", "min-length=? name-check=? history=0", ""},
-		"an unknown module that may pass it by": {"== pam.d/passwd\npassword [success=1 default=ignore] pam_harbour.so\npassword requisite pam_pwquality.so minlen=15\npassword required pam_unix.so use_authtok",
+		"jumped over": {"== pam.d/passwd\npassword [success=1 default=ignore] pam_permit.so\npassword " +
+			"requisite pam_pwquality.so minlen=15\npassword required pam_unix.so", "min-length=0", ""},
+		"the older module": {checked("requisite pam_cracklib.so minlen=12 lcredit=-1 ucredit=0 dcredit=0 ocredit=0"),
+			"min-length=12 require-lower=1 min-changed=5", ""},
+		"a wrong number ends the reading": {"== security/pwquality.conf\nminclass = 3\nminlen = 14x\ndcredit = -2\n" + quality,
+			"min-length=8 classes-required=3 require-digit=0", ""},
+		"a misspelt name, of the main file too": {"== security/pwquality.conf.d/10.conf\nminlenn = 3\n== security/pwquality.conf\nminlen = 14\n" +
+			quality, "min-length=8", ""},
+		"a byte-order mark":        {"== security/pwquality.conf\n\ufeff# ours\nminlen = 14\n" + quality, "min-length=8", ""},
+		"no equals sign, any case": {"== security/pwquality.conf\nMINLEN 14\n" + quality, "min-length=14", ""},
+		"two equals signs":         {"== security/pwquality.conf\nminlen == 14\n" + quality, "min-length=8", ""},
+		"a wrong argument is passed over": {checked("requisite pam_pwquality.so minlen=14x minlenn=3 minclass=3"),
+			"min-length=8 classes-required=3", ""},
+		"pam_unix makes 0 of what is no number": {"== pam.d/passwd\npassword required pam_unix.so minlen=14x remember=5x",
+			"min-length=0 history=0", ""},
+		"use_authtok, and nobody asks": {"== pam.d/passwd\npassword required pam_pwhistory.so use_authtok\npassword required pam_unix.so",
+			"min-length=? history=?", ""},
+		"older pam_unix takes leading digits": {"== debian_version\n12.15\n== pam.d/passwd\npassword required pam_unix.so " +
+			"minlen=14x remember=5x MINLEN=20", "min-length=14 history=5", ""},
+		"the older module and names": {checked("requisite pam_cracklib.so minlen=12"), "name-check=off", ""},
+		"the older module, told so":  {checked("requisite pam_cracklib.so minlen=12 reject_username"), "name-check=on", ""},
+		"an unknown module alone": {"== pam.d/passwd\npassword requisite pam_harbour.so\npassword required pam_unix.so use_authtok",
+			"min-length=? name-check=? history=0", ""},
+		"an unknown module that may pass it by": {"== pam.d/passwd\npassword [success=1 default=ignore] pam_harbour.so\npassword " +
+			"requisite pam_pwquality.so minlen=15\npassword required pam_unix.so use_authtok",
 			"min-length=?", ""},
-		"an unknown module beside it":           {"== pam.d/passwd\npassword requisite pam_harbour.so\npassword requisite pam_pwquality.so minlen=15\npassword required pam_unix.so use_authtok", "min-length=15 name-check=on", ""},
-		"history":                               {checked("required pam_pwhistory.so remember=24 enforce_for_root"), "history=24", "history=24"},
-		"history by default":                    {checked("required pam_pwhistory.so"), "history=10", "history=0"},
-		"history that Debian 12 does not read":  {"== debian_version\n12.15\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
-		"history that Debian 13 reads":          {"== debian_version\n13.1\n== security/pwhistory.conf\nremember 24x\n" + checked("required pam_pwhistory.so"), "history=24", ""},
-		"history that Fedora reads":             {"== redhat-release\nFedora release 40 (Forty)\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
-		"history that may be brought back":      {"== redhat-release\nRocky Linux release 9.4 (Blue Onyx)\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
-		"history by its package":                {"== packages\nlibpam-modules:amd64\t1.5.3-5ubuntu5\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
-		"history by an older one":               {"== var/lib/dpkg/status\nPackage: libpam-modules\nStatus: install ok installed\nPriority: required\nVersion: 1.5.2-6+deb12u1\n\nPackage: libpam-runtime\nVersion: 9.9\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
-		"history by rpm":                        {"== installed-rpms\npam-1.6.1-7.el10.x86_64  Mon\n== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
-		"a number by its package":               {"== installed-debs\nii  libpam-modules:amd64 1.7.0-5 amd64\n== debian_version\n12.1\n== pam.d/passwd\npassword required pam_unix.so minlen=14x", "min-length=0", ""},
-		"history of a version not known":        {"== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
-		"history from its file":                 {"== security/pwhistory.conf\nremember = 5\n" + checked("required pam_pwhistory.so"), "history=5", ""},
-		"optional, and none is left to store":   {checked("optional pam_pwquality.so minlen=15") + " try_first_pass", "min-length=15", ""},
-		"history of none lets a refused one by": {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword requisite pam_pwhistory.so use_authtok remember=x\npassword required pam_unix.so", "min-length=0 history=0", ""},
-		"history that keeps one does not":       {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword requisite pam_pwhistory.so use_authtok remember=1\npassword required pam_unix.so", "min-length=15 history=1", ""},
-		"history that is ignored":               {"== pam.d/passwd\npassword optional pam_pwhistory.so remember=24\npassword required pam_unix.so", "history=0", ""},
-		"no stacks at all":                      {"== security/pwquality.conf\nminlen = 15\n== login.defs\nPASS_MAX_DAYS 90", "min-length=- lockout-threshold=- max-age=7776000", ""},
+		"an unknown module beside it": {"== pam.d/passwd\npassword requisite pam_harbour.so\npassword requisite " +
+			"pam_pwquality.so minlen=15\npassword required pam_unix.so use_authtok", "min-length=15 name-check=on", ""},
+		"history":            {checked("required pam_pwhistory.so remember=24 enforce_for_root"), "history=24", "history=24"},
+		"history by default": {checked("required pam_pwhistory.so"), "history=10", "history=0"},
+		"history that Debian 12 does not read": {"== debian_version\n12.15\n== security/pwhistory.conf\nremember = 24\n" +
+			checked("required pam_pwhistory.so"), "history=10", ""},
+		"history that Debian 13 reads": {"== debian_version\n13.1\n== security/pwhistory.conf\nremember 24x\n" +
+			checked("required pam_pwhistory.so"), "history=24", ""},
+		"history that Fedora reads": {"== redhat-release\nFedora release 40 (Forty)\n== security/pwhistory.conf\nremember = 24\n" +
+			checked("required pam_pwhistory.so"), "history=24", ""},
+		"history that may be brought back": {"== redhat-release\nRocky Linux release 9.4 (Blue Onyx)\n== " +
+			"security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
+		"history by its package": {"== packages\nlibpam-modules:amd64\t1.5.3-5ubuntu5\n== security/pwhistory.conf\nremember = 24\n" +
+			checked("required pam_pwhistory.so"), "history=24", ""},
+		"history by an older one": {"== var/lib/dpkg/status\nPackage: libpam-modules\nStatus: install ok " +
+			"installed\nPriority: required\nVersion: 1.5.2-6+deb12u1\n\nPackage: libpam-runtime\nVersion: 9.9\n== " +
+			"security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
+		"history by rpm": {"== installed-rpms\npam-1.6.1-7.el10.x86_64  Mon\n== security/pwhistory.conf\nremember = 24\n" +
+			checked("required pam_pwhistory.so"), "history=24", ""},
+		"a number by its package": {"== installed-debs\nii  libpam-modules:amd64 1.7.0-5 amd64\n== " +
+			"debian_version\n12.1\n== pam.d/passwd\npassword required pam_unix.so minlen=14x", "min-length=0", ""},
+		"history of a version not known": {"== security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"),
+			"history=10", ""},
+		"history from its file": {"== security/pwhistory.conf\nremember = 5\n" + checked("required pam_pwhistory.so"),
+			"history=5", ""},
+		"optional, and none is left to store": {checked("optional pam_pwquality.so minlen=15") + " try_first_pass", "min-length=15", ""},
+		"history of none lets a refused one by": {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword requisite " +
+			"pam_pwhistory.so use_authtok remember=x\npassword required pam_unix.so", "min-length=0 history=0", ""},
+		"history that keeps one does not": {"== pam.d/passwd\npassword required pam_pwquality.so minlen=15\npassword requisite " +
+			"pam_pwhistory.so use_authtok remember=1\npassword required pam_unix.so", "min-length=15 history=1", ""},
+		"history that is ignored": {"== pam.d/passwd\npassword optional pam_pwhistory.so remember=24\npassword required pam_unix.so",
+			"history=0", ""},
+		"no stacks at all": {"== security/pwquality.conf\nminlen = 15\n== login.defs\nPASS_MAX_DAYS 90",
+			"min-length=- lockout-threshold=- max-age=7776000", ""},
 
-		"lock, by default":                {goodAuth, "lockout-threshold=3 lockout-duration=600 lockout-window=900 lockout-administrator=off", "lockout-threshold=never"},
-		"lock, from the file":             {"== security/faillock.conf\ndeny = 5\nunlock_time = 0\nfail_interval = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=until-admin lockout-window=60", ""},
-		"lock, from the arguments":        {"== security/faillock.conf\ndeny = 5\n" + strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7 unlock_time=never"), "authfail", "authfail deny=7"), "lockout-threshold=7 lockout-duration=until-admin", ""},
-		"the call that stops has the say": {strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7"), "authfail", "authfail deny=9"), "lockout-threshold=7", ""},
-		"two calls that stop, for root apart": {"== pam.d/sshd\nauth required pam_faillock.so preauth deny=7\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail deny=9\nauth required pam_faillock.so authsucc deny=8 even_deny_root\nauth required pam_permit.so",
+		"lock, by default": {goodAuth, "lockout-threshold=3 lockout-duration=600 lockout-window=900 lockout-administrator=off",
+			"lockout-threshold=never"},
+		"lock, from the file": {"== security/faillock.conf\ndeny = 5\nunlock_time = 0\nfail_interval = 60\n" + goodAuth,
+			"lockout-threshold=5 lockout-duration=until-admin lockout-window=60", ""},
+		"lock, from the arguments": {"== security/faillock.conf\ndeny = 5\n" +
+			strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7 unlock_time=never"), "authfail", "authfail deny=7"),
+			"lockout-threshold=7 lockout-duration=until-admin", ""},
+		"the call that stops has the say": {strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7"), "authfail",
+			"authfail deny=9"), "lockout-threshold=7", ""},
+		"two calls that stop, for root apart": {"== pam.d/sshd\nauth required pam_faillock.so preauth deny=7\nauth [success=1 " +
+			"default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail deny=9\nauth required pam_faillock.so authsucc " +
+			"deny=8 even_deny_root\nauth required pam_permit.so",
 			"lockout-threshold=7", "lockout-threshold=8"},
-		"counts too few": {strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7"), "authfail", "authfail deny=2"), "lockout-threshold=never", ""},
-		"lock, root too": {"== security/faillock.conf\ndeny = 5\neven_deny_root\nroot_unlock_time = 60\n" + goodAuth, "lockout-threshold=5 lockout-duration=600 lockout-administrator=on",
+		"counts too few": {strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7"), "authfail", "authfail deny=2"),
+			"lockout-threshold=never", ""},
+		"lock, root too": {"== security/faillock.conf\ndeny = 5\neven_deny_root\nroot_unlock_time = 60\n" + goodAuth,
+			"lockout-threshold=5 lockout-duration=600 lockout-administrator=on",
 			"lockout-threshold=5 lockout-duration=60"},
-		"lock, root only by the manual": {"== security/faillock.conf\nroot_unlock_time = 60\n" + goodAuth, "lockout-threshold=3 lockout-administrator=off", "lockout-threshold=never"},
-		"lock, switched off":            {"== security/faillock.conf\ndeny = 0\n" + goodAuth, "lockout-threshold=never", ""},
-		"never asked before":            {strings.ReplaceAll(goodAuth, "auth required pam_faillock.so preauth\n", ""), "lockout-threshold=never", ""},
-		"never counted": {"== pam.d/sshd\nauth required pam_faillock.so preauth\nauth [success=1 default=die] pam_unix.so\nauth [default=die] pam_faillock.so authfail\nauth required pam_permit.so",
+		"lock, root only by the manual": {"== security/faillock.conf\nroot_unlock_time = 60\n" + goodAuth,
+			"lockout-threshold=3 lockout-administrator=off", "lockout-threshold=never"},
+		"lock, switched off": {"== security/faillock.conf\ndeny = 0\n" + goodAuth, "lockout-threshold=never", ""},
+		"never asked before": {strings.ReplaceAll(goodAuth, "auth required pam_faillock.so preauth\n", ""),
 			"lockout-threshold=never", ""},
-		"nobody is let in":         {"== pam.d/sshd\nauth required pam_unix.so\nauth required pam_deny.so", "lockout-threshold=-", ""},
-		"no equals sign":           {"== security/faillock.conf\ndeny 5\nfail_interval == 60\nunlock_time = 30x\nDENY = 2\n" + goodAuth, "lockout-threshold=5 lockout-window=900 lockout-duration=30", ""},
-		"numbers it does not take": {"== security/faillock.conf\n\ufeffdeny = 9\ndenyy = 1\nunlock_time = 604801\n" + goodAuth, "lockout-threshold=3 lockout-duration=600", ""},
-		"never, by a number":       {"== security/faillock.conf\ndeny = 0x4\n" + goodAuth, "lockout-threshold=never", ""},
-		"an unknown door":          {goodAuth + "\n== pam.d/gate\nauth sufficient pam_harbour.so\nauth required pam_unix.so", "lockout-threshold=never", ""},
-		"an unknown module that may pass the lock by": {"== pam.d/sshd\nauth [success=ignore default=1] pam_harbour.so\nauth required pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail\nauth required pam_permit.so",
+		"never counted": {"== pam.d/sshd\nauth required pam_faillock.so preauth\nauth [success=1 default=die] pam_unix.so\nauth " +
+			"[default=die] pam_faillock.so authfail\nauth required pam_permit.so",
 			"lockout-threshold=never", ""},
-		"an unknown module beside the lock": {strings.Replace(goodAuth, "auth required pam_faillock", "auth requisite pam_harbour.so\nauth required pam_faillock", 1), "lockout-threshold=3", ""},
-		"a door that cannot be followed":    {goodAuth + "\n== pam.d/gate\n@include gone", "lockout-threshold=?", ""},
-		"too many unknown":                  {"== pam.d/sshd\nauth required pam_a.so\nauth required pam_b.so\nauth required pam_c.so\nauth required pam_d.so\nauth required pam_e.so\nauth required pam_f.so\nauth required pam_unix.so", "lockout-threshold=?", ""},
+		"nobody is let in": {"== pam.d/sshd\nauth required pam_unix.so\nauth required pam_deny.so", "lockout-threshold=-", ""},
+		"no equals sign": {"== security/faillock.conf\ndeny 5\nfail_interval == 60\nunlock_time = 30x\nDENY = 2\n" + goodAuth,
+			"lockout-threshold=5 lockout-window=900 lockout-duration=30", ""},
+		"numbers it does not take": {"== security/faillock.conf\n\ufeffdeny = 9\ndenyy = 1\nunlock_time = 604801\n" + goodAuth,
+			"lockout-threshold=3 lockout-duration=600", ""},
+		"never, by a number": {"== security/faillock.conf\ndeny = 0x4\n" + goodAuth, "lockout-threshold=never", ""},
+		"an unknown door": {goodAuth + "\n== pam.d/gate\nauth sufficient pam_harbour.so\nauth required pam_unix.so",
+			"lockout-threshold=never", ""},
+		"an unknown module that may pass the lock by": {"== pam.d/sshd\nauth [success=ignore default=1] pam_harbour.so\nauth " +
+			"required pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so " +
+			"authfail\nauth required pam_permit.so",
+			"lockout-threshold=never", ""},
+		"an unknown module beside the lock": {strings.Replace(goodAuth, "auth required pam_faillock",
+			"auth requisite pam_harbour.so\nauth required pam_faillock", 1), "lockout-threshold=3", ""},
+		"a door that cannot be followed": {goodAuth + "\n== pam.d/gate\n@include gone", "lockout-threshold=?", ""},
+		"too many unknown": {"== pam.d/sshd\nauth required pam_a.so\nauth required pam_b.so\nauth required " +
+			"pam_c.so\nauth required pam_d.so\nauth required pam_e.so\nauth required pam_f.so\nauth required pam_unix.so",
+			"lockout-threshold=?", ""},
 
 		"nothing locks":    {"== pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=never lockout-duration=-", ""},
 		"the weakest door": {goodAuth + "\n== pam.d/login\nauth required pam_unix.so", "lockout-threshold=never", ""},
-		"no door":          {goodAuth + "\n== pam.d/cron\nauth required pam_unix.so\n== pam.d/gate\nauth sufficient pam_rootok.so\nauth required pam_deny.so", "lockout-threshold=3", ""},
+		"no door": {goodAuth +
+			"\n== pam.d/cron\nauth required pam_unix.so\n== pam.d/gate\nauth sufficient pam_rootok.so\nauth required pam_deny.so",
+			"lockout-threshold=3", ""},
 		"shared files only": {strings.Replace(goodAuth, "sshd", "common-auth", 1),
 			"lockout-threshold=3", ""},
-		"the module before": {"== pam.d/sshd\nauth required pam_tally2.so deny=4 onerr=fail\nauth required pam_unix.so", "lockout-threshold=4 lockout-duration=until-admin lockout-window=never", ""},
-		"another file":      {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf"), "lockout-threshold=?", ""},
+		"the module before": {"== pam.d/sshd\nauth required pam_tally2.so deny=4 onerr=fail\nauth required pam_unix.so",
+			"lockout-threshold=4 lockout-duration=until-admin lockout-window=never", ""},
+		"another file": {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf"), "lockout-threshold=?", ""},
 
-		"new accounts":                              {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=never", ""},
-		"inactive after an end":                     {"== login.defs\nPASS_MAX_DAYS\t90\n== default/useradd\nINACTIVE=30", "max-age=7776000 inactive-disable=2592000", ""},
-		"ageing that no door asks for":              {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_permit.so\naccount required pam_unix.so", "max-age=never", ""},
-		"ageing that a door may not ask for":        {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount sufficient pam_harbour.so\naccount required pam_unix.so", "max-age=never", ""},
-		"lock, its file not gathered":               {"== hostname\nno security" + goodAuth, "lockout-threshold=? lockout-window=?", ""},
-		"all in the call, no file":                  {"== hostname\nno security" + strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=4 fail_interval=60 unlock_time=60"), "authfail", "authfail deny=4 fail_interval=60 unlock_time=60"), "lockout-threshold=4 lockout-window=60", ""},
-		"quality, its file not gathered":            {"== hostname\nno security" + quality, "min-length=? name-check=?", ""},
-		"ageing by a stack that cannot be followed": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount include gone", "max-age=never", ""},
-		"ageing by too many unknown":                {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + strings.Repeat("\naccount required pam_harbour.so", 6) + "\naccount required pam_unix.so", "max-age=never", ""},
-		"ageing that other asks for":                {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\n== pam.d/other\naccount required pam_unix.so", "max-age=7776000", ""},
-		"as Debian has it":                          {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so", "max-age=7776000", ""},
-		"a door in a vendor's folder":               {goodAuth + "\n== usr/lib/pam.d/gate\nauth required pam_unix.so", "lockout-threshold=never", ""},
-		"etc before the vendor":                     {goodAuth + "\n== usr/lib/pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=3", ""},
-		"another file, in the tree":                 {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf") + "\n== security/gates.conf\ndeny = 4", "lockout-threshold=4", ""},
-		"passwdqc":                                  {checked("requisite pam_passwdqc.so"), "min-length=7 classes-required=2 dictionary-check=on name-check=on", "min-length=7"},
-		"passwdqc, told":                            {checked("requisite pam_passwdqc.so min=disabled,disabled,disabled,12,9 match=0 enforce=users"), "min-length=9 classes-required=3 dictionary-check=off name-check=off", "min-length=0"},
-		"passwdqc that gives up":                    {checked("requisite pam_passwdqc.so min=8,9,6,5,4"), "min-length=?", ""},
-		"passwdqc with an option it has not":        {"== pam.d/passwd\npassword optional pam_passwdqc.so minlen=20\npassword required pam_unix.so", "min-length=0 dictionary-check=off", ""},
-		"passwdqc that only warns":                  {checked("requisite pam_passwdqc.so enforce=none"), "min-length=0 dictionary-check=off", ""},
-		"passwdqc by a file":                        {"== passwdqc.conf\n# here\nmin=11,11,11,11,11\nmatch=0\n" + checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=11 classes-required=1", ""},
-		"passwdqc by a file that is not there":      {checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=? history=0", ""},
-		"two that check":                            {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=12 dictcheck=0\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so use_authtok", "min-length=12 dictionary-check=on min-changed=1", ""},
-		"passwdqc behind one that asked":            {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=9 dictcheck=0\npassword required pam_passwdqc.so min=20,20,20,20,20\npassword required pam_unix.so use_authtok", "min-length=9", ""},
-		"two of which one is obeyed":                {"== pam.d/passwd\npassword [success=1 default=ignore] pam_pwquality.so minlen=20\npassword requisite pam_permit.so\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so", "min-length=9", ""},
-		"the storing module asks for more":          {checked("requisite pam_pwquality.so minlen=12 dcredit=4") + " minlen=16", "min-length=16", ""},
-		"sessions' modules check nothing":           {"== pam.d/passwd\npassword required pam_env.so\npassword required pam_unix.so", "min-length=?", ""},
-		"rounds":                                    {"== pam.d/passwd\npassword required pam_unix.so sha512 rounds=70000", "hash-rounds=70000", "hash-rounds=70000"},
-		"rounds of login.defs":                      {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD SHA512\nSHA_CRYPT_MIN_ROUNDS 7000\nSHA_CRYPT_MAX_ROUNDS 9000", "hash-rounds=9000", ""},
-		"the cost of yescrypt":                      {"== debian_version\n13.1\n== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT\nYESCRYPT_COST_FACTOR 7", "hash-rounds=7", ""},
-		"a cost that Debian 12 does not read":       {"== debian_version\n12.1\n== pam.d/passwd\npassword required pam_unix.so yescrypt\n== login.defs\nENCRYPT_METHOD YESCRYPT\nYESCRYPT_COST_FACTOR 7", "hash-rounds=-", ""},
-		"rounds of another method":                  {"== debian_version\n13.1\n== pam.d/passwd\npassword required pam_unix.so yescrypt\n== login.defs\nENCRYPT_METHOD SHA512\nSHA_CRYPT_MAX_ROUNDS 9000", "hash-rounds=-", ""},
+		"new accounts": {"== login.defs\nPASS_MAX_DAYS\t99999\nPASS_MIN_DAYS 0\n#PASS_WARN_AGE 9\n== " +
+			"default/useradd\nINACTIVE=30", "max-age=never min-age=at-once expiry-warning=0 inactive-disable=never", ""},
+		"inactive after an end": {"== login.defs\nPASS_MAX_DAYS\t90\n== default/useradd\nINACTIVE=30",
+			"max-age=7776000 inactive-disable=2592000", ""},
+		"ageing that no door asks for": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
+			"\naccount sufficient pam_permit.so\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing that a door may not ask for": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
+			"\naccount sufficient pam_harbour.so\naccount required pam_unix.so", "max-age=never", ""},
+		"lock, its file not gathered": {"== hostname\nno security" + goodAuth, "lockout-threshold=? lockout-window=?", ""},
+		"all in the call, no file": {"== hostname\nno security" +
+			strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=4 fail_interval=60 unlock_time=60"), "authfail",
+				"authfail deny=4 fail_interval=60 unlock_time=60"), "lockout-threshold=4 lockout-window=60", ""},
+		"quality, its file not gathered": {"== hostname\nno security" + quality, "min-length=? name-check=?", ""},
+		"ageing by a stack that cannot be followed": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount include gone",
+			"max-age=never", ""},
+		"ageing by too many unknown": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
+			strings.Repeat("\naccount required pam_harbour.so", 6) + "\naccount required pam_unix.so", "max-age=never", ""},
+		"ageing that other asks for": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
+			"\n== pam.d/other\naccount required pam_unix.so", "max-age=7776000", ""},
+		"as Debian has it": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
+			"\naccount [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\naccount requisite pam_deny.so\naccount required pam_permit.so",
+			"max-age=7776000", ""},
+		"a door in a vendor's folder": {goodAuth + "\n== usr/lib/pam.d/gate\nauth required pam_unix.so",
+			"lockout-threshold=never", ""},
+		"etc before the vendor": {goodAuth + "\n== usr/lib/pam.d/sshd\nauth required pam_unix.so", "lockout-threshold=3", ""},
+		"another file, in the tree": {strings.ReplaceAll(goodAuth, ".so", ".so conf=/etc/security/gates.conf") +
+			"\n== security/gates.conf\ndeny = 4", "lockout-threshold=4", ""},
+		"passwdqc": {checked("requisite pam_passwdqc.so"),
+			"min-length=7 classes-required=2 dictionary-check=on name-check=on", "min-length=7"},
+		"passwdqc, told": {checked("requisite pam_passwdqc.so min=disabled,disabled,disabled,12,9 match=0 " +
+			"enforce=users"), "min-length=9 classes-required=3 dictionary-check=off name-check=off", "min-length=0"},
+		"passwdqc that gives up": {checked("requisite pam_passwdqc.so min=8,9,6,5,4"), "min-length=?", ""},
+		"passwdqc with an option it has not": {"== pam.d/passwd\npassword optional pam_passwdqc.so minlen=20\npassword " +
+			"required pam_unix.so", "min-length=0 dictionary-check=off", ""},
+		"passwdqc that only warns": {checked("requisite pam_passwdqc.so enforce=none"), "min-length=0 dictionary-check=off", ""},
+		"passwdqc by a file": {"== passwdqc.conf\n# here\nmin=11,11,11,11,11\nmatch=0\n" +
+			checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"), "min-length=11 classes-required=1", ""},
+		"passwdqc by a file that is not there": {checked("requisite pam_passwdqc.so config=/etc/passwdqc.conf"),
+			"min-length=? history=0", ""},
+		"two that check": {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=12 " +
+			"dictcheck=0\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so use_authtok",
+			"min-length=12 dictionary-check=on min-changed=1", ""},
+		"passwdqc behind one that asked": {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=9 " +
+			"dictcheck=0\npassword required pam_passwdqc.so min=20,20,20,20,20\npassword required pam_unix.so use_authtok", "min-length=9", ""},
+		"two of which one is obeyed": {"== pam.d/passwd\npassword [success=1 default=ignore] pam_pwquality.so " +
+			"minlen=20\npassword requisite pam_permit.so\npassword requisite pam_passwdqc.so min=9,9,9,9,9\npassword required pam_unix.so",
+			"min-length=9", ""},
+		"the storing module asks for more": {checked("requisite pam_pwquality.so minlen=12 dcredit=4") + " minlen=16",
+			"min-length=16", ""},
+		"sessions' modules check nothing": {"== pam.d/passwd\npassword required pam_env.so\npassword required pam_unix.so",
+			"min-length=?", ""},
+		"rounds": {"== pam.d/passwd\npassword required pam_unix.so sha512 rounds=70000",
+			"hash-rounds=70000", "hash-rounds=70000"},
+		"rounds of login.defs": {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD " +
+			"SHA512\nSHA_CRYPT_MIN_ROUNDS 7000\nSHA_CRYPT_MAX_ROUNDS 9000", "hash-rounds=9000", ""},
+		"the cost of yescrypt": {"== debian_version\n13.1\n== pam.d/passwd\npassword required pam_unix.so\n== " +
+			"login.defs\nENCRYPT_METHOD YESCRYPT\nYESCRYPT_COST_FACTOR 7", "hash-rounds=7", ""},
+		"a cost that Debian 12 does not read": {"== debian_version\n12.1\n== pam.d/passwd\npassword required pam_unix.so " +
+			"yescrypt\n== login.defs\nENCRYPT_METHOD YESCRYPT\nYESCRYPT_COST_FACTOR 7", "hash-rounds=-", ""},
+		"rounds of another method": {"== debian_version\n13.1\n== pam.d/passwd\npassword required pam_unix.so " +
+			"yescrypt\n== login.defs\nENCRYPT_METHOD SHA512\nSHA_CRYPT_MAX_ROUNDS 9000", "hash-rounds=-", ""},
 
-		"a success that may clear":           {goodAuth + strings.Repeat("\naccount required pam_harbour.so", 6), "success-clears=?", ""},
-		"an empty password at the second":    {goodAuth + "\n== pam.d/gate\nauth sufficient pam_unix.so\nauth required pam_unix.so nullok", "empty-accepted=on", ""},
-		"no empty password":                  {goodAuth, "empty-accepted=off", ""},
-		"a success that clears":              {goodAuth + "\naccount required pam_faillock.so\naccount required pam_unix.so", "success-clears=on failure-delay=2", ""},
-		"a success that clears nothing":      {goodAuth + "\naccount required pam_unix.so", "success-clears=off", ""},
-		"a success that authsucc clears":     {strings.Replace(goodAuth, "auth required pam_permit", "auth required pam_faillock.so authsucc\nauth required pam_permit", 1) + "\naccount required pam_unix.so", "success-clears=on", ""},
-		"no delay":                           {strings.ReplaceAll(goodAuth, ".so", ".so nodelay"), "failure-delay=at-once", ""},
-		"a delay":                            {strings.Replace(goodAuth, "auth required pam_faillock", "auth optional pam_faildelay.so delay=5000000\nauth required pam_faillock", 1), "failure-delay=5", ""},
-		"a delay of login.defs":              {"== login.defs\nFAIL_DELAY 4" + strings.Replace(goodAuth, "auth required pam_faillock", "auth optional pam_faildelay.so\nauth required pam_faillock", 1), "failure-delay=4", ""},
-		"root's door is another":             {strings.Replace(goodAuth, "auth required pam_faillock", "auth [success=1 default=ignore] pam_succeed_if.so uid >= 1000\nauth sufficient pam_unix.so\nauth required pam_faillock", 1) + "\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
-		"a door for root alone":              {goodAuth + "\n== pam.d/gate\nauth requisite pam_succeed_if.so user = root\nauth required pam_unix.so\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
-		"a door that lets no account in":     {goodAuth + "\n== pam.d/gate\nauth required pam_unix.so\naccount required pam_deny.so", "lockout-threshold=3", ""},
-		"a door by no module that checks":    {goodAuth + "\n== pam.d/gate\nauth required pam_limits.so\nauth required pam_unix.so", "lockout-threshold=3", ""},
-		"a door that lets everybody in":      {goodAuth + "\n== pam.d/gate\nauth sufficient pam_permit.so\nauth required pam_unix.so", "lockout-threshold=never", ""},
-		"a door that may let everybody in":   {goodAuth + "\n== pam.d/gate\nauth sufficient pam_access.so\nauth required pam_unix.so\n== security/access.conf\n-:ada:10.0.0.0/8", "lockout-threshold=never", ""},
-		"a door that access.conf shuts":      {goodAuth + "\n== pam.d/gate\nauth required pam_access.so\nauth required pam_unix.so\n== security/access.conf\n-:ALL EXCEPT root:ALL\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
-		"a door that access.conf shuts, all": {goodAuth + "\n== pam.d/gate\nauth required pam_access.so\nauth required pam_unix.so\n== security/access.conf\n+:root:ALL\n-:ALL:ALL\n", "lockout-threshold=3", ""},
-		"a door for those on a list":         {goodAuth + "\n== pam.d/gate\nauth required pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail\nauth required pam_unix.so\n== ftpusers\nbo\n", "lockout-threshold=3", ""},
-		"a door for those not on a list":     {goodAuth + "\n== pam.d/gate\nauth required pam_listfile.so item=user sense=deny file=/etc/ftpusers\nauth required pam_unix.so\n== ftpusers\nbo\n", "lockout-threshold=never", ""},
-		"a door for shells that are listed":  {goodAuth + "\n== pam.d/gate\nauth required pam_shells.so\nauth required pam_unix.so\n== shells\n/bin/bash\n", "lockout-threshold=3", ""},
-		"a door at its hours":                {goodAuth + "\n== pam.d/gate\nauth required pam_unix.so\naccount required pam_time.so\n== security/time.conf\nother;*;*;!Al0000-2400\n", "lockout-threshold=never", ""},
-		"the services of pam.conf":           {"== pam.conf\n# all in one\nsshd auth required pam_faillock.so preauth\nsshd auth [success=1 default=ignore] pam_unix.so\nsshd auth [default=die] pam_faillock.so authfail\nSSHD auth required pam_permit.so", "lockout-threshold=3", ""},
-		"pam.conf beside pam.d":              {goodAuth + "\n== pam.conf\ngate auth required pam_unix.so", "lockout-threshold=3", ""},
-		"what other asks":                    {goodAuth + "\n== pam.d/gate\naccount required pam_unix.so\n== pam.d/other\nauth required pam_unix.so", "lockout-threshold=never", ""},
+		"a success that may clear": {goodAuth + strings.Repeat("\naccount required pam_harbour.so", 6), "success-clears=?", ""},
+		"an empty password at the second": {goodAuth + "\n== pam.d/gate\nauth sufficient pam_unix.so\nauth required pam_unix.so nullok",
+			"empty-accepted=on", ""},
+		"no empty password": {goodAuth, "empty-accepted=off", ""},
+		"a success that clears": {goodAuth + "\naccount required pam_faillock.so\naccount required pam_unix.so",
+			"success-clears=on failure-delay=2", ""},
+		"a success that clears nothing": {goodAuth + "\naccount required pam_unix.so", "success-clears=off", ""},
+		"a success that authsucc clears": {strings.Replace(goodAuth, "auth required pam_permit",
+			"auth required pam_faillock.so authsucc\nauth required pam_permit", 1) + "\naccount required pam_unix.so", "success-clears=on", ""},
+		"no delay": {strings.ReplaceAll(goodAuth, ".so", ".so nodelay"), "failure-delay=at-once", ""},
+		"a delay": {strings.Replace(goodAuth, "auth required pam_faillock",
+			"auth optional pam_faildelay.so delay=5000000\nauth required pam_faillock", 1), "failure-delay=5", ""},
+		"a delay of login.defs": {"== login.defs\nFAIL_DELAY 4" + strings.Replace(goodAuth, "auth required pam_faillock",
+			"auth optional pam_faildelay.so\nauth required pam_faillock", 1), "failure-delay=4", ""},
+		"root's door is another": {strings.Replace(goodAuth, "auth required pam_faillock",
+			"auth [success=1 default=ignore] pam_succeed_if.so uid >= 1000\nauth sufficient pam_unix.so\nauth required pam_faillock", 1) +
+			"\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
+		"a door for root alone": {goodAuth +
+			"\n== pam.d/gate\nauth requisite pam_succeed_if.so user = root\nauth required pam_unix.so\n== security/faillock.conf\neven_deny_root",
+			"lockout-threshold=3", "lockout-threshold=never"},
+		"a door that lets no account in": {goodAuth + "\n== pam.d/gate\nauth required pam_unix.so\naccount required pam_deny.so",
+			"lockout-threshold=3", ""},
+		"a door by no module that checks": {goodAuth + "\n== pam.d/gate\nauth required pam_limits.so\nauth required pam_unix.so",
+			"lockout-threshold=3", ""},
+		"a door that lets everybody in": {goodAuth + "\n== pam.d/gate\nauth sufficient pam_permit.so\nauth required pam_unix.so",
+			"lockout-threshold=never", ""},
+		"a door that may let everybody in": {goodAuth +
+			"\n== pam.d/gate\nauth sufficient pam_access.so\nauth required pam_unix.so\n== security/access.conf\n-:ada:10.0.0.0/8",
+			"lockout-threshold=never", ""},
+		"a door that access.conf shuts": {goodAuth +
+			"\n== pam.d/gate\nauth required pam_access.so\nauth required pam_unix.so\n== security/access.conf\n-:ALL EXCEPT " +
+			"root:ALL\n== security/faillock.conf\neven_deny_root", "lockout-threshold=3", "lockout-threshold=never"},
+		"a door that access.conf shuts, all": {goodAuth +
+			"\n== pam.d/gate\nauth required pam_access.so\nauth required pam_unix.so\n== security/access.conf\n+:root:ALL\n-:ALL:ALL\n",
+			"lockout-threshold=3", ""},
+		"a door for those on a list": {goodAuth +
+			"\n== pam.d/gate\nauth required pam_listfile.so item=user sense=allow file=/etc/ftpusers onerr=fail\nauth required " +
+			"pam_unix.so\n== ftpusers\nbo\n", "lockout-threshold=3", ""},
+		"a door for those not on a list": {goodAuth +
+			"\n== pam.d/gate\nauth required pam_listfile.so item=user sense=deny file=/etc/ftpusers\nauth required pam_unix.so\n== ftpusers\nbo\n",
+			"lockout-threshold=never", ""},
+		"a door for shells that are listed": {goodAuth +
+			"\n== pam.d/gate\nauth required pam_shells.so\nauth required pam_unix.so\n== shells\n/bin/bash\n", "lockout-threshold=3", ""},
+		"a door at its hours": {goodAuth +
+			"\n== pam.d/gate\nauth required pam_unix.so\naccount required pam_time.so\n== security/time.conf\nother;*;*;!Al0000-2400\n",
+			"lockout-threshold=never", ""},
+		"the services of pam.conf": {"== pam.conf\n# all in one\nsshd auth required pam_faillock.so preauth\nsshd auth " +
+			"[success=1 default=ignore] pam_unix.so\nsshd auth [default=die] pam_faillock.so authfail\nSSHD auth required pam_permit.so",
+			"lockout-threshold=3", ""},
+		"pam.conf beside pam.d": {goodAuth + "\n== pam.conf\ngate auth required pam_unix.so", "lockout-threshold=3", ""},
+		"what other asks": {goodAuth +
+			"\n== pam.d/gate\naccount required pam_unix.so\n== pam.d/other\nauth required pam_unix.so", "lockout-threshold=never", ""},
 
-		"hash of login.defs": {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT", "hash-method=yescrypt", ""},
+		"hash of login.defs": {"== pam.d/passwd\npassword required pam_unix.so\n== login.defs\nENCRYPT_METHOD YESCRYPT",
+			"hash-method=yescrypt", ""},
 	} {
 		a, _, _ := machine(t, strings.TrimPrefix(c.tree, "\n")+"\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh")
 		for _, who := range []struct {
@@ -281,7 +406,8 @@ minlen = 12`)
 			t.Errorf("%s without a line", r.Kind)
 		}
 	}
-	for kind, want := range map[estate.RemarkKind]string{estate.NotCalled: "pwquality.conf sets minlen", estate.OldHash: "[cy eve]", estate.NewAccountsOnly: "[eve]"} {
+	for kind, want := range map[estate.RemarkKind]string{estate.NotCalled: "pwquality.conf sets minlen", estate.OldHash: "[cy eve]",
+		estate.NewAccountsOnly: "[eve]"} {
 		if !strings.Contains(kinds[kind], want) {
 			t.Errorf("%s: %q, want %q", kind, kinds[kind], want)
 		}
@@ -292,7 +418,8 @@ minlen = 12`)
 			flags[a.Objects.Name.At(row)] = a.Objects.FlagsOf(row)
 		}
 	}
-	want := map[string]estate.Flag{"root": estate.Administrator, "ada": 0, "bo": estate.Disabled, "cy": 0, "dee": estate.EmptyPassword, "eve": estate.Disabled, "gil": estate.NoControl | estate.Disabled}
+	want := map[string]estate.Flag{"root": estate.Administrator, "ada": 0, "bo": estate.Disabled, "cy": 0, "dee": estate.EmptyPassword,
+		"eve": estate.Disabled, "gil": estate.NoControl | estate.Disabled}
 	if fmt.Sprint(flags) != fmt.Sprint(want) {
 		t.Errorf("accounts: %v, want %v", flags, want)
 	}
@@ -306,19 +433,23 @@ minlen = 12`)
 		} else if p.Data != nil && strings.Count(string(kept), "\n") != lines {
 			t.Errorf("%s: the copy has other lines", p.Name)
 		}
-		if strings.Contains(string(kept), "secret") || strings.Contains(string(kept), "hashed") || strings.Contains(string(kept), "grouphash") || strings.Contains(string(kept), "no colon") {
+		if strings.Contains(string(kept), "secret") || strings.Contains(string(kept), "hashed") || strings.Contains(string(kept), "grouphash") ||
+			strings.Contains(string(kept), "no colon") {
 			t.Errorf("%s keeps a secret:\n%s", p.Name, kept)
 		}
 	}
-	if kept := string(tree.Find("etc/shadow").Kept); !strings.Contains(kept, "ada:$6$[struck out]:19901") || !strings.Contains(kept, "bo:!$6$[struck out]:") {
+	if kept := string(tree.Find("etc/shadow").Kept); !strings.Contains(kept, "ada:$6$[struck out]:19901") ||
+		!strings.Contains(kept, "bo:!$6$[struck out]:") {
 		t.Errorf("the methods' prefixes are gone:\n%s", kept)
 	}
 }
 
 func TestPart(t *testing.T) {
 	for file, want := range map[string]string{
-		"gates/gate1/etc/shadow": "gates/gate1 etc/shadow", "/etc/pam.d/sshd": "/ etc/pam.d/sshd", "etc/login.defs": ". etc/login.defs", "x.tgz/etc/group": "x.tgz etc/group",
-		"a/etc/security/pwquality.conf.d/10.conf": "a etc/security/pwquality.conf.d/10.conf", "a/etc/pam.d/sshd.dpkg-old": "", "a/etc/hosts": "", "a/passwd": "",
+		"gates/gate1/etc/shadow": "gates/gate1 etc/shadow", "/etc/pam.d/sshd": "/ etc/pam.d/sshd", "etc/login.defs": ". etc/login.defs",
+		"x.tgz/etc/group":                         "x.tgz etc/group",
+		"a/etc/security/pwquality.conf.d/10.conf": "a etc/security/pwquality.conf.d/10.conf", "a/etc/pam.d/sshd.dpkg-old": "",
+		"a/etc/hosts": "", "a/passwd": "",
 		"a/etc/b/etc/passwd": "a/etc/b etc/passwd", "a/etc/pam.d/x/y": "", "netc/passwd": "",
 	} {
 		root, name, ok := part(file, nil)
@@ -330,9 +461,12 @@ func TestPart(t *testing.T) {
 
 // Members of admin_group are locked as root is; the first line of shadow counts.
 func TestGroupsAndLines(t *testing.T) {
-	a, _, problems := machine(t, "== security/faillock.conf\ndeny = 5\nadmin_group = wardens\n== group\nwardens:x:20:ada\nquay:x:21:\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:21::/:/bin/sh\n"+
-		"bo:x:1001:20::/:/bin/sh\ncy:x:1002:21::/:/bin/sh\n+@riggers:::::\n== shadow\nroot:*:1:0:90:7:::\nada:$6$s$x:1:0:90:7:::\nbo:$6$s$x:1:0:90:7:::\ncy:$6$s$x:1:0:90:7:::\ncy:!:1:0:99999:7:::\n"+
-		strings.TrimPrefix(goodAuth, "\n"))
+	a, _, problems := machine(t,
+		"== security/faillock.conf\ndeny = 5\nadmin_group = wardens\n== group\nwardens:x:20:ada\nquay:x:21:\n== "+
+			"passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:21::/:/bin/sh\n"+
+			"bo:x:1001:20::/:/bin/sh\ncy:x:1002:21::/:/bin/sh\n+@riggers:::::\n== "+
+			"shadow\nroot:*:1:0:90:7:::\nada:$6$s$x:1:0:90:7:::\nbo:$6$s$x:1:0:90:7:::\ncy:$6$s$x:1:0:90:7:::\ncy:!:1:0:99999:7:::\n"+
+			strings.TrimPrefix(goodAuth, "\n"))
 	got := map[string]string{}
 	for row := range a.Objects.Len() {
 		if a.Objects.ClassOf(row) == estate.Account {
@@ -340,7 +474,8 @@ func TestGroupsAndLines(t *testing.T) {
 			got[a.Objects.Name.At(row)] = fmt.Sprint(string(text), " ", a.Objects.FlagsOf(row)&estate.Disabled != 0)
 		}
 	}
-	if want := map[string]string{"root": "never true", "ada": "never false", "bo": "never false", "cy": "5 false"}; !reflect.DeepEqual(got, want) {
+	if want := map[string]string{"root": "never true", "ada": "never false", "bo": "never false", "cy": "5 false"}; !reflect.DeepEqual(got,
+		want) {
 		t.Errorf("%v, want %v", got, want)
 	}
 	if len(problems) != 1 || !strings.Contains(fmt.Sprint(problems), "the one in line 4 counts") {
@@ -351,7 +486,8 @@ func TestGroupsAndLines(t *testing.T) {
 // Trees of other systems are refused by their names, and hashes of former
 // passwords are never taken.
 func TestForeignTrees(t *testing.T) {
-	for name, system := range map[string]string{"etc/master.passwd": "BSD", "etc/security/user": "AIX", "etc/default/passwd": "Solaris", "etc/alpine-release": "Alpine"} {
+	for name, system := range map[string]string{"etc/master.passwd": "BSD", "etc/security/user": "AIX", "etc/default/passwd": "Solaris",
+		"etc/alpine-release": "Alpine"} {
 		if _, got, ok := part("m/"+name, nil); !ok || got != name {
 			t.Errorf("%s is passed over", name)
 		}
@@ -359,14 +495,16 @@ func TestForeignTrees(t *testing.T) {
 		for _, n := range []string{name, "etc/passwd"} {
 			tree.Parts = append(tree.Parts, &intake.Part{Name: n, Path: "m/" + n, Stored: "m/" + n})
 		}
-		if err := read(tree, estate.NewBuilder()); err == nil || !strings.Contains(err.Error(), system) || !strings.Contains(err.Error(), "m/"+name) {
+		if err := read(tree, estate.NewBuilder()); err == nil || !strings.Contains(err.Error(), system) ||
+			!strings.Contains(err.Error(), "m/"+name) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	if _, _, ok := part("m/etc/security/opasswd", nil); ok {
 		t.Error("opasswd is taken")
 	}
-	for file, want := range map[string]string{"m/usr/etc/pam.d/sshd": "m usr/etc/pam.d/sshd", "m/usr/lib/pam.d/sshd": "m usr/lib/pam.d/sshd", "usr/lib/os-release": ". usr/lib/os-release"} {
+	for file, want := range map[string]string{"m/usr/etc/pam.d/sshd": "m usr/etc/pam.d/sshd", "m/usr/lib/pam.d/sshd": "m usr/lib/pam.d/sshd",
+		"usr/lib/os-release": ". usr/lib/os-release"} {
 		if root, name, ok := part(file, nil); !ok || root+" "+name != want {
 			t.Errorf("%s: %s %s, want %s", file, root, name, want)
 		}
@@ -455,15 +593,18 @@ func TestRealLockout(t *testing.T) {
 	}
 	const service = "sternledger-door"
 	t.Cleanup(func() { os.Remove("/etc/pam.d/" + service) })
-	const pre, fail, succ = "auth required pam_faillock.so preauth\n", "auth [default=die] pam_faillock.so authfail\n", "auth required pam_faillock.so authsucc\n"
+	const pre, fail, succ = "auth required pam_faillock.so preauth\n", "auth [default=die] pam_faillock.so authfail\n",
+		"auth required pam_faillock.so authsucc\n"
 	stacks := map[string]string{
-		"as the manual has it":        pre + "auth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
-		"with authsucc":               "auth [success=1 default=ignore] pam_unix.so\n" + fail + succ + "auth required pam_permit.so\n",
-		"required throughout":         pre + "auth sufficient pam_unix.so\nauth required pam_faillock.so authfail\nauth required pam_deny.so\n",
-		"nothing asked before":        "auth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
-		"nothing counted":             pre + "auth [success=1 default=die] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
-		"counted behind a jump":       pre + "auth [success=2 default=1] pam_unix.so\n" + fail + "auth requisite pam_deny.so\nauth required pam_permit.so\n",
-		"asked, and nobody listens":   "auth optional pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"as the manual has it": pre + "auth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"with authsucc":        "auth [success=1 default=ignore] pam_unix.so\n" + fail + succ + "auth required pam_permit.so\n",
+		"required throughout":  pre + "auth sufficient pam_unix.so\nauth required pam_faillock.so authfail\nauth required pam_deny.so\n",
+		"nothing asked before": "auth [success=1 default=ignore] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"nothing counted":      pre + "auth [success=1 default=die] pam_unix.so\n" + fail + "auth required pam_permit.so\n",
+		"counted behind a jump": pre + "auth [success=2 default=1] pam_unix.so\n" + fail +
+			"auth requisite pam_deny.so\nauth required pam_permit.so\n",
+		"asked, and nobody listens": "auth optional pam_faillock.so preauth\nauth [success=1 default=ignore] pam_unix.so\n" + fail +
+			"auth required pam_permit.so\n",
 		"sufficient before it counts": "auth sufficient pam_unix.so\n" + pre + fail,
 		"no module":                   "auth required pam_unix.so\n",
 	}
@@ -478,7 +619,8 @@ func TestRealLockout(t *testing.T) {
 				records := t.TempDir()
 				tries := func(answer string) bool {
 					text := strings.ReplaceAll(withOptions, "pam_unix.so", "pam_debug.so auth="+answer)
-					os.WriteFile("/etc/pam.d/"+service, []byte(strings.ReplaceAll(text, "pam_faillock.so", "pam_faillock.so silent nodelay dir="+records)), 0o644)
+					os.WriteFile("/etc/pam.d/"+service, []byte(strings.ReplaceAll(text, "pam_faillock.so", "pam_faillock.so silent nodelay dir="+
+						records)), 0o644)
 					out, _ := exec.Command(tester, service, who.name, "authenticate").CombinedOutput()
 					return strings.Contains(string(out), "successfully authenticated")
 				}
@@ -518,7 +660,8 @@ func TestRealQuality(t *testing.T) {
 		dir := t.TempDir()
 		file := filepath.Join(dir, "pwquality.conf")
 		os.WriteFile(file, []byte(conf), 0o644)
-		cmd := exec.Command("unshare", "-m", "sh", "-c", `mount --bind "$1" /etc/security/pwquality.conf && while IFS= read -r p; do printf '%s\n' "$p" | pwscore tester >/dev/null 2>&1 && echo yes || echo no; done`, "sh", file)
+		cmd := exec.Command("unshare", "-m", "sh", "-c",
+			`mount --bind "$1" /etc/security/pwquality.conf && while IFS= read -r p; do printf '%s\n' "$p" | pwscore tester >/dev/null 2>&1 && echo yes || echo no; done`, "sh", file)
 		cmd.Stdin = strings.NewReader(strings.Join(passwords, "\n") + "\n")
 		out, err := cmd.Output()
 		if err != nil {
@@ -609,7 +752,8 @@ func TestRealAgeing(t *testing.T) {
 	const people = 80
 	for i := range people {
 		fmt.Fprintf(&passwd, "u%d:x:%d:1000::/:/bin/sh\n", i, 1000+i)
-		fmt.Fprintf(&shadow, "u%d:$6$a$b:%s:%s:%s:%s:%s::\n", i, pick("19900", "20300", ""), pick("0", "1", "7", ""), pick("0", "1", "90", "365", "9999", "10000", "99999", ""),
+		fmt.Fprintf(&shadow, "u%d:$6$a$b:%s:%s:%s:%s:%s::\n", i, pick("19900", "20300", ""), pick("0", "1", "7", ""),
+			pick("0", "1", "90", "365", "9999", "10000", "99999", ""),
 			pick("7", "14", "0", ""), pick("", "0", "30"))
 	}
 	for name, text := range map[string]string{"passwd": passwd.String(), "shadow": shadow.String(), "group": "g:x:1000:\n"} {
@@ -669,8 +813,10 @@ func TestRealAgeing(t *testing.T) {
 
 func FuzzTree(f *testing.F) {
 	f.Add("passwd\nada:x:1000:1000::/:/bin/sh\n== shadow\nada:$6$a$b:1:2:3:4:5:6:\n== login.defs\nPASS_MAX_DAYS 90")
-	f.Add("pam.d/sshd\nauth [success=1 default=die] pam_unix.so\n@include sshd\nauth substack sshd\n== pam.d/passwd\npassword required pam_unix.so \\\n")
-	f.Add("pam.d/passwd\npassword requisite pam_pwquality.so minlen=99\npassword [a=9999999999 b] pam_unix.so\n== security/pwquality.conf\ndcredit=-9\n= =\n#")
+	f.Add("pam.d/sshd\nauth [success=1 default=die] pam_unix.so\n@include sshd\nauth substack sshd\n== pam.d/passwd\npassword " +
+		"required pam_unix.so \\\n")
+	f.Add("pam.d/passwd\npassword requisite pam_pwquality.so minlen=99\npassword [a=9999999999 b] pam_unix.so\n== " +
+		"security/pwquality.conf\ndcredit=-9\n= =\n#")
 	f.Add("passwd\n:::::::\nroot::0:0:::\n+::::::\n== group\nwheel:x:10:root,,\n== shadow\nroot\n::\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		if !strings.HasPrefix(text, "passwd\n") && !strings.HasPrefix(text, "pam.d/passwd\n") && !strings.HasPrefix(text, "pam.d/sshd\n") {
@@ -706,12 +852,14 @@ func TestAsks(t *testing.T) {
 		}
 		return rules, root
 	}
-	conf := "== security/pwquality.conf\nminlen = 12\nlcredit = 1\ndcredit = 2\nocredit = -1\nmaxclassrepeat = 4\ngecoscheck = 1\nusersubstr = 5\nbadwords = tide quay\n"
+	conf := "== security/pwquality.conf\nminlen = 12\nlcredit = 1\ndcredit = 2\nocredit = -1\nmaxclassrepeat = 4\ngecoscheck = " +
+		"1\nusersubstr = 5\nbadwords = tide quay\n"
 	rules, root := asks(conf + checked("requisite pam_pwquality.so retry=3"))
 	if root != nil {
 		t.Errorf("root is asked for %+v", root)
 	}
-	want := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{1, 0, 2, 0}, ClassRun: 4, Named: true, Personal: true, NamePart: 5, Words: []string{"tide", "quay"}}
+	want := &estate.Asks{Module: "pam_pwquality", Length: 12, Credits: [4]int64{1, 0, 2, 0}, ClassRun: 4, Named: true,
+		Personal: true, NamePart: 5, Words: []string{"tide", "quay"}}
 	if rules == nil || rules.Cite.File != "m/etc/pam.d/passwd" {
 		t.Fatalf("%+v", rules)
 	}
@@ -726,7 +874,8 @@ func TestAsks(t *testing.T) {
 			t.Errorf("root is spared: %+v", p)
 		}
 	}
-	for name, tree := range map[string]string{"not called": conf + "== pam.d/passwd\npassword required pam_unix.so", "only warned": conf + "enforcing = 0\n" + checked("requisite pam_pwquality.so")} {
+	for name, tree := range map[string]string{"not called": conf + "== pam.d/passwd\npassword required pam_unix.so",
+		"only warned": conf + "enforcing = 0\n" + checked("requisite pam_pwquality.so")} {
 		if rules, _ := asks(tree); rules != nil {
 			t.Errorf("%s: %+v", name, rules)
 		}
@@ -765,7 +914,8 @@ done`
 	for _, options := range []string{"obscure yescrypt", "minlen=9 sha512", "minlen=4", "obscure minlen=11 yescrypt", "sha512"} {
 		t.Run(options, func(t *testing.T) {
 			t.Parallel() // each refusal takes its time
-			tree := "== pam.d/passwd\npassword required pam_unix.so " + options + "\n== debian_version\n12\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh"
+			tree := "== pam.d/passwd\npassword required pam_unix.so " + options +
+				"\n== debian_version\n12\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh"
 			a, _, _ := machine(t, tree)
 			least := map[string]int{}
 			n, _ := a.Head.Settings["min-length"].Value.Number()
@@ -835,8 +985,10 @@ func TestSudoers(t *testing.T) {
 // Places that hold further accounts are told; what an empty password and a third
 // field of 0 mean.
 func TestElsewhereAndFields(t *testing.T) {
-	a, _, _ := machine(t, "== nsswitch.conf\npasswd: files sss # both\nhosts: dns ldap\n== pam.d/gate\nauth sufficient pam_krb5.so\nauth required pam_unix.so\n"+
-		"== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\n+@riggers:::::\n== shadow\nroot:*:1:0:90:7:::\nada::1:0:90:7:::\nbo:$6$s$x:0:0:90:7:::\n")
+	a, _, _ := machine(t, "== nsswitch.conf\npasswd: files sss # both\nhosts: dns ldap\n== pam.d/gate\nauth sufficient "+
+		"pam_krb5.so\nauth required pam_unix.so\n"+
+		"== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\n+@riggers:::::\n== "+
+		"shadow\nroot:*:1:0:90:7:::\nada::1:0:90:7:::\nbo:$6$s$x:0:0:90:7:::\n")
 	i := slices.IndexFunc(a.Remarks, func(m estate.Remark) bool { return m.Kind == estate.Elsewhere })
 	if i < 0 {
 		t.Fatalf("nothing is said of other places: %+v", a.Remarks)
@@ -931,7 +1083,8 @@ pam_securetty.so noconsole | success - | success -
 // Modules answer here as they do on a real machine.
 func TestAnswers(t *testing.T) {
 	tree := &intake.Tree{Name: "m"}
-	for name, text := range map[string]string{"etc/passwd": "root:x:0:0::/root:/bin/bash\nada:x:1000:1000::/home/ada:/bin/sh\n", "etc/group": "ada:x:1000:\nroot:x:0:\n", "etc/shells": "/bin/sh\n/bin/bash\n",
+	for name, text := range map[string]string{"etc/passwd": "root:x:0:0::/root:/bin/bash\nada:x:1000:1000::/home/ada:/bin/sh\n",
+		"etc/group": "ada:x:1000:\nroot:x:0:\n", "etc/shells": "/bin/sh\n/bin/bash\n",
 		"etc/security/access.conf": "# none\n", "etc/security/time.conf": "# none\n", "etc/one": "ada\n", "etc/onegroup": "ada\n"} {
 		tree.Parts = append(tree.Parts, &intake.Part{Name: name, Data: []byte(text)})
 	}
@@ -964,10 +1117,14 @@ func TestAnswers(t *testing.T) {
 	if seen < 200 {
 		t.Errorf("only %d answers", seen)
 	}
-	for text, want := range map[string]string{"pam_succeed_if user =~ a*": "success", "pam_succeed_if user !~ a*": "auth_err", "pam_succeed_if uid ne 1000": "auth_err", "pam_succeed_if uid le 1000": "success", "pam_succeed_if uid gt 999 gid lt 1000": "auth_err",
-		"pam_succeed_if user notingroup ada": "auth_err", "pam_succeed_if user != ada": "auth_err", "pam_succeed_if uid": "service_err", "pam_succeed_if user innetgr x": "-", "pam_succeed_if use_uid uid = 0": "-", "pam_succeed_if rhost = x uid < 5": "-",
-		"pam_listfile item=tty sense=allow file=/etc/one onerr=fail": "-", "pam_listfile item=user sense=allow file=/etc/gone onerr=succeed": "-", "pam_listfile sense=allow onerr=succeed": "success", "pam_listfile item=user sense=deny file=/etc/one apply=bo": "-",
-		"pam_listfile item=shell sense=deny file=/etc/shells": "auth_err", "pam_localuser file=/x": "-", "pam_harbour": "-", "pam_access accessfile=/etc/gone": "-", "pam_debug auth=cred_err": "cred_err"} {
+	for text, want := range map[string]string{"pam_succeed_if user =~ a*": "success", "pam_succeed_if user !~ a*": "auth_err",
+		"pam_succeed_if uid ne 1000": "auth_err", "pam_succeed_if uid le 1000": "success", "pam_succeed_if uid gt 999 gid lt 1000": "auth_err",
+		"pam_succeed_if user notingroup ada": "auth_err", "pam_succeed_if user != ada": "auth_err", "pam_succeed_if uid": "service_err",
+		"pam_succeed_if user innetgr x": "-", "pam_succeed_if use_uid uid = 0": "-", "pam_succeed_if rhost = x uid < 5": "-",
+		"pam_listfile item=tty sense=allow file=/etc/one onerr=fail": "-", "pam_listfile item=user sense=allow file=/etc/gone onerr=succeed": "-",
+		"pam_listfile sense=allow onerr=succeed": "success", "pam_listfile item=user sense=deny file=/etc/one apply=bo": "-",
+		"pam_listfile item=shell sense=deny file=/etc/shells": "auth_err", "pam_localuser file=/x": "-", "pam_harbour": "-",
+		"pam_access accessfile=/etc/gone": "-", "pam_debug auth=cred_err": "cred_err"} {
 		w := strings.Fields(text)
 		got, known := r.says(&call{module: w[0], args: w[1:], kind: "auth"}, ada)
 		if !known {
@@ -982,7 +1139,8 @@ func TestAnswers(t *testing.T) {
 // Folders that are the inside of an etc, and what they are not.
 func TestBareFolders(t *testing.T) {
 	for text, want := range map[string]string{
-		"q.tgz/passwd q.tgz/pam.d/sshd": "q.tgz", "q/shadow q/login.defs": "q", "q/pam.d/sshd q/security/faillock.conf": "q", "q/etc/passwd q/etc/shadow": "", "q/passwd": "", "passwd shadow": "",
+		"q.tgz/passwd q.tgz/pam.d/sshd": "q.tgz", "q/shadow q/login.defs": "q", "q/pam.d/sshd q/security/faillock.conf": "q",
+		"q/etc/passwd q/etc/shadow": "", "q/passwd": "", "passwd shadow": "",
 		"q/login.defs q/hostname": "", "a/passwd a/shadow b/passwd b/nsswitch.conf": "a b", "q/pam.d/a q/pam.d/b": "",
 	} {
 		if got := strings.Join(bareFolders(strings.Fields(text)), " "); got != want {
@@ -993,13 +1151,46 @@ func TestBareFolders(t *testing.T) {
 
 // Lines that go on, to the very end of a file.
 func TestLogicalLines(t *testing.T) {
-	for text, want := range map[string]string{"a \\\n b\nc": "1:a   b 3:c", "a \\": "1:a", "# x\n\na # y\r\n": "3:a", "a\\\n\\\nb": "1:a  b", "": ""} {
+	for text, want := range map[string]string{"a \\\n b\nc": "1:a   b 3:c", "a \\": "1:a", "# x\n\na # y\r\n": "3:a",
+		"a\\\n\\\nb": "1:a  b", "": ""} {
 		var got []string
 		for _, l := range logical([]byte(text)) {
 			got = append(got, fmt.Sprintf("%d:%s", l.at, l.text))
 		}
 		if said := strings.Join(got, " "); said != want {
 			t.Errorf("%q: %q, want %q", text, said, want)
+		}
+	}
+}
+
+// An account ends when the newest password of the machine was set after its day. One
+// password that is dated in the future ends nobody.
+func TestEndedAccounts(t *testing.T) {
+	was := today
+	defer func() { today = was }()
+	today = func() int64 { return 20000 }
+	const people = "== passwd\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\ncy:x:1002:1002::/:/bin/sh\n== " +
+		"shadow\nada:$6$a$b:19000:0:90:7::%s:\nbo:$6$a$b:%s:0:90:7:::\ncy:$6$a$b:19500:0:90:7:::\n"
+	for name, c := range map[string]struct {
+		ends, newest string
+		ended        bool
+	}{
+		"before the newest":             {"19400", "19600", true},
+		"after the newest":              {"19700", "19600", false},
+		"never":                         {"", "19600", false},
+		"one is dated in the future":    {"19700", "25000", false},
+		"and it had ended all the same": {"19400", "25000", true},
+		"one of today":                  {"20000", "20000", true},
+	} {
+		a, _, _ := machine(t, fmt.Sprintf(people, c.ends, c.newest))
+		if got := a.Objects.FlagsOf(0)&estate.Disabled != 0; got != c.ended {
+			t.Errorf("%s: ended %v, want %v", name, got, c.ended)
+		}
+		ahead := slices.ContainsFunc(a.Remarks, func(m estate.Remark) bool {
+			return m.Kind == estate.DatedAhead && slices.Equal(m.Accounts, []string{"bo"})
+		})
+		if ahead != (c.newest == "25000") {
+			t.Errorf("%s: dated ahead %v", name, ahead)
 		}
 	}
 }

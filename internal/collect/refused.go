@@ -1,0 +1,98 @@
+package collect
+
+import (
+	"bytes"
+	"path"
+	"regexp"
+	"strings"
+
+	"sternledger/internal/intake"
+	"sternledger/internal/intake/netaccounts"
+)
+
+// refusal is something that administrators hand over, that is recognised and not
+// read: what it is, and what to ask for in its place.
+type refusal struct {
+	what    string
+	instead string
+	is      func(file string, head, text []byte) bool
+}
+
+// refusals are asked in this order; a new one is one more row.
+var refusals = []refusal{
+	{"a directory database", "an export of it: ldifde -f domain.ldif on the controller, or LDIF by ldapsearch", begins("\xef\xcd\xab\x89", 4)},
+	{"a database of Samba", "its export as LDIF: ldbsearch -H sam.ldb > domain.ldif", begins("TDB file", 0)},
+	{"a registry hive", "the machine's settings: secedit /export /cfg MACHINE.inf", begins("regf", 0)},
+	{"an archive of 7-Zip", "the same files as .zip or .tar.gz", begins("7z\xbc\xaf\x27\x1c", 0)},
+	{"an archive of RAR", "the same files as .zip or .tar.gz", begins("Rar!", 0)},
+	{"an event log", "the settings, not the events: secedit /export /cfg MACHINE.inf", begins("ElfFile", 0)},
+	{"a SQLite database", "an export of it as text", begins("SQLite format 3", 0)},
+	{"a PDF", "the export itself; what was only seen on a screen goes into a sheet (gather --sheet-template)", begins("%PDF", 0)},
+	{"a picture", "the export itself; what was only seen on a screen goes into a sheet (gather --sheet-template)",
+		anyOf(begins("\x89PNG", 0), begins("\xff\xd8\xff", 0), begins("GIF8", 0))},
+	{"a benchmark document (XCCDF, OVAL)", "nothing: it is no evidence. The shipped baselines: sternledger baseline list",
+		anyOf(holds("checklists.nist.gov/xccdf"), holds("oval.mitre.org/XMLSchema"))},
+	{"a page (HTML)", "the same report saved as XML or text; of settings, an export that docs/sources.md names",
+		anyOf(opens("<!doctype html"), opens("<html"))},
+	{"net accounts of a domain, which does not name it", "Get-ADDefaultDomainPasswordPolicy | Format-List *, or the domain's head as LDIF",
+		func(_ string, head, _ []byte) bool { return netaccounts.OfDomain(head) }},
+	{"a directory as dsquery prints it", "the directory as CSV or LDIF: csvde -f domain.csv, or ldifde -f domain.ldif",
+		matches(`(?im)\A\s*(DN|distinguishedName) {2,}\S|\A(DN|distinguishedName): CN=`)},
+	{"objects of the directory's shell without DistinguishedName",
+		"the same with all properties: … -Properties * | Select-Object * | Export-Csv",
+		matches(`(?im)^(LockoutObservationWindow|PasswordHistoryCount) *:|"?SamAccountName"?[,;].*"?(Enabled|PasswordNeverExpires)"?`)},
+	{"a table of the directory's shell, without DistinguishedName", "list text or CSV: … | Format-List *, or … | Export-Csv",
+		matches(`(?im)^.*(SamAccountName|MinPasswordLength|LockoutThreshold) .*\r?\n[- ]*---`)},
+	{"net user, of one account", "the accounts with Get-LocalUser | Export-Csv, or the directory as LDIF",
+		matches(`(?m)\A\s*\S.*?\s{4,}\S+\r?\n(?:.*\r?\n){0,2}(?:.*\s{4,}.*\r?\n){6,}`)},
+	{"ageing of one account (chage -l)", tree, matches(`(?m)\A[^\n:]+\t+: [^\n]+\n(?:[^\n:]+\t+: [^\n]+\n){3,}`)},
+	{"account states (passwd -S)", tree, matches(`(?m)\A\S+ (P|L|NP|PS|LK) \d{2,4}[-/]\d{2}[-/]\d{2,4} -?\d+ -?\d+ -?\d+ -?\d+`)},
+	{"counted failures (faillock)", tree, matches(`(?m)\A\S+:\r?\nWhen\s+Type\s+Source`)},
+	{"accounts alone (getent passwd)", tree, matches(`(?m)\A[a-z_][a-z0-9_-]*:[x*!]?:\d+:\d+:[^:\n]*:[^:\n]*:`)},
+}
+
+const tree = "the machine's etc as a tree, or in an archive: the script in docs/sources.md makes it, without any hash"
+
+func begins(mark string, at int) func(string, []byte, []byte) bool {
+	return func(_ string, head, _ []byte) bool {
+		return len(head) >= at && bytes.HasPrefix(head[at:], []byte(mark))
+	}
+}
+
+func opens(word string) func(string, []byte, []byte) bool {
+	return func(_ string, _, text []byte) bool {
+		text = bytes.TrimLeft(text, " \t\r\n")
+		return len(text) >= len(word) && strings.EqualFold(string(text[:len(word)]), word)
+	}
+}
+
+func holds(word string) func(string, []byte, []byte) bool {
+	return func(_ string, _, text []byte) bool { return bytes.Contains(text, []byte(word)) }
+}
+
+func matches(pattern string) func(string, []byte, []byte) bool {
+	form := regexp.MustCompile(pattern)
+	return func(_ string, _, text []byte) bool { return form.Match(text) }
+}
+
+func anyOf(all ...func(string, []byte, []byte) bool) func(string, []byte, []byte) bool {
+	return func(file string, head, text []byte) bool {
+		for _, is := range all {
+			if is(file, head, text) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// refused finds what a file is that is recognised and not read; nil: nothing known.
+func refused(file string, head []byte) *refusal {
+	text := intake.Opening(head)
+	for i := range refusals {
+		if refusals[i].is(path.Base(file), head, text) {
+			return &refusals[i]
+		}
+	}
+	return nil
+}

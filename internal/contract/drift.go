@@ -1,0 +1,88 @@
+package contract
+
+import (
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/drift"
+	"sternledger/internal/core/setting"
+)
+
+// DriftDocument is the output of drift.
+type DriftDocument struct {
+	Schema    string                 `json:"schema"`
+	Before    DriftStateDocument     `json:"before"`
+	After     DriftStateDocument     `json:"after"`
+	Nothing   bool                   `json:"nothing_changed"`
+	Evidence  []ChangeDocument       `json:"evidence"`
+	Baselines []ChangeDocument       `json:"baselines"`
+	Scopes    []ChangeDocument       `json:"scopes"`
+	Moves     []MoveDocument         `json:"moves"`
+	Accounts  []ChangeDocument       `json:"accounts"`
+	Settings  []SettingDriftDocument `json:"settings"`
+	Findings  []FindingDriftDocument `json:"findings"`
+	Waivers   []ChangeDocument       `json:"waivers"`
+}
+
+// DriftStateDocument names a weighing.
+type DriftStateDocument struct {
+	Weighing int64  `json:"weighing"`
+	At       string `json:"at"`
+}
+
+// ChangeDocument is one thing that changed.
+type ChangeDocument struct {
+	Way    drift.Way `json:"way"`
+	What   string    `json:"what"`
+	Before string    `json:"before"`
+	After  string    `json:"after"`
+	Why    string    `json:"why"`
+}
+
+// MoveDocument is an account that another scope holds now.
+type MoveDocument struct {
+	Authority string `json:"authority"`
+	Account   string `json:"account"`
+	From      string `json:"from"`
+	To        string `json:"to"`
+	Enabled   bool   `json:"enabled"`
+}
+
+// SettingDriftDocument is a setting of a policy that changed.
+type SettingDriftDocument struct {
+	ChangeDocument
+	Setting  setting.ID `json:"setting"`
+	Evidence string     `json:"evidence"`
+}
+
+// FindingDriftDocument is a finding that changed.
+type FindingDriftDocument struct {
+	ChangeDocument
+	Fingerprint string            `json:"fingerprint"`
+	Severity    baseline.Severity `json:"severity"`
+	Headline    string            `json:"headline"`
+}
+
+// NewDriftDocument describes what changed.
+func NewDriftDocument(r *drift.Report) DriftDocument {
+	changes := func(all []drift.Change) []ChangeDocument {
+		docs := []ChangeDocument{}
+		for _, c := range all {
+			docs = append(docs, ChangeDocument(c))
+		}
+		return docs
+	}
+	d := DriftDocument{Schema: "sternledger/drift/1", Before: DriftStateDocument{r.Before.Number, r.Before.At},
+		After: DriftStateDocument{r.After.Number, r.After.At}, Nothing: r.Nothing(),
+		Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
+		Waivers: changes(r.Waivers),
+		Moves:   []MoveDocument{}, Settings: []SettingDriftDocument{}, Findings: []FindingDriftDocument{}}
+	for _, m := range r.Moves {
+		d.Moves = append(d.Moves, MoveDocument(m))
+	}
+	for _, s := range r.Settings {
+		d.Settings = append(d.Settings, SettingDriftDocument{ChangeDocument(s.Change), s.Setting, s.Cite.String()})
+	}
+	for _, f := range r.Findings {
+		d.Findings = append(d.Findings, FindingDriftDocument{ChangeDocument(f.Change), f.Fingerprint, f.Severity, f.Headline})
+	}
+	return d
+}

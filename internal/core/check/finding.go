@@ -1,0 +1,152 @@
+package check
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+// Kind is the verdict of one demand on one scope.
+type Kind string
+
+// The verdicts, from good to bad.
+const (
+	Holds       Kind = "holds"
+	Missing     Kind = "missing"
+	Conflicting Kind = "conflicting"
+	Weak        Kind = "weak"
+)
+
+// Kinds lists the verdicts in the order in which pages count them.
+var Kinds = []Kind{Holds, Weak, Conflicting, Missing, Waived}
+
+var worse = []Kind{Holds, Waived, Missing, Conflicting, Weak}
+
+// Rank orders verdicts; a higher rank is worse.
+func (k Kind) Rank() int { return slices.Index(worse, k) }
+
+// Finding is a verdict that does not hold, or what a check found.
+type Finding struct {
+	Fingerprint string
+	Alias       string // the fingerprint of versions before 0.2, which did not know the place's kind
+	Kind        Kind
+	Beneath     Kind    // of a waived one: what it would be
+	Waiver      *Waiver // in force
+	Check       string  // empty when a baseline's demand found it
+	Severity    baseline.Severity
+	Scope       *govern.Scope // nil: about the authority as a whole
+	Authority   *estate.Authority
+	About       string   // what the finding is about where the settings do not say it
+	Accounts    *int     // nil: the evidence names no accounts
+	Examples    []string // the first few of the accounts
+	Rows        []int    // of the accounts, where they are not the whole scope
+	Settings    []setting.ID
+	Observed    string
+	Demanded    string
+	Reason      string
+	Remedy      string
+	Evidence    []estate.Cite
+	Baselines   []Source
+}
+
+// ScopeName is the scope the finding is about, or the authority.
+func (f *Finding) ScopeName() string {
+	if f.Scope == nil {
+		return f.Authority.Label()
+	}
+	return f.Scope.Name()
+}
+
+// Found is the verdict, of what is waived the one beneath.
+func (f *Finding) Found() Kind {
+	if f.Kind == Waived {
+		return f.Beneath
+	}
+	return f.Kind
+}
+
+// Undecided reports whether a demand is missing because the evidence does not
+// decide which policy governs.
+func (f *Finding) Undecided() bool {
+	return f.Check == "" && f.Scope != nil && f.Scope.Why != "" && f.Scope.Settings[f.Settings[0]].Missing == govern.NotCollected
+}
+
+// Head names in a few words what the finding is about.
+func (f *Finding) Head() string {
+	if f.Check == "" {
+		return setting.Get(f.Settings[0]).Title
+	}
+	return f.Check
+}
+
+// Headline is the head, with the value where that is what is wrong.
+func (f *Finding) Headline() string {
+	if f.Check == "" && f.Kind == Weak {
+		return f.Head() + ": " + f.Observed
+	}
+	return f.Head()
+}
+
+// Source names a baseline and the section of it that a finding fails.
+type Source struct{ ID, Ref string }
+
+// Unweighed is a place that no chosen baseline covers, with the shipped ones
+// that would.
+type Unweighed struct {
+	Authority *estate.Authority
+	Fitting   []string
+}
+
+// Names returns the account names of rows.
+func Names(a *estate.Authority, rows []int) []string {
+	var all []string
+	for _, row := range rows {
+		all = append(all, a.Objects.Name.At(row))
+	}
+	return all
+}
+
+// SeverityIn raises a severity one step in a privileged scope.
+func SeverityIn(scope *govern.Scope, s baseline.Severity) baseline.Severity {
+	if scope.Tier == govern.Privileged {
+		return s.Raised()
+	}
+	return s
+}
+
+// Fingerprint names a finding by what it is about, not by how bad it is, so
+// that it keeps its name from one weighing to the next.
+func Fingerprint(f *Finding) string {
+	about := []string{string(f.Authority.Kind), f.Authority.Name, f.Check, f.About}
+	if s := f.Scope; s != nil {
+		id := s.ID()
+		about = append(about, id.Name, id.Origin, string(id.From.Kind), id.From.Name, id.Tier)
+	}
+	if f.Check == "" { // a check's settings can be more or fewer next time
+		about = append(about, string(f.Settings[0]))
+	}
+	return govern.Fingerprint(about...)
+}
+
+// Alias is the fingerprint that the first versions gave: waivers on record are
+// on it. It can fit two places of one name.
+func Alias(f *Finding) string {
+	about := []string{f.Authority.Name, f.Check, f.About}
+	if s := f.Scope; s != nil {
+		about = append(about, s.PolicyName(), s.Tier)
+		if s.Policy != nil {
+			about = append(about, s.Policy.Origin)
+		}
+	}
+	if f.Check == "" { // a check's settings can be more or fewer next time
+		about = append(about, string(f.Settings[0]))
+	}
+	sum := sha256.Sum256([]byte(strings.Join(about, "\x00")))
+	return hex.EncodeToString(sum[:6])
+}

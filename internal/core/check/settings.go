@@ -1,0 +1,176 @@
+package check
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/setting"
+)
+
+// Figures that the checks below go by. Each says where it comes from.
+const (
+	day          = 24 * 60 * 60
+	weekend      = 62 * 60 * 60 // Friday evening to Monday morning, in seconds
+	manyGuesses  = 1000         // as many as lists of common passwords begin with; for one account in a weekend
+	oftenChanged = 60 * day     // faster than this, people count up (NIST SP 800-63B, appendix on strength, tells why)
+	shortWhole   = 8            // characters: below, every password of all 95 kinds can be tried on a stolen hash
+	longPhrase   = 64           // characters that should be accepted (NIST SP 800-63B-4, 3.1.1.2)
+)
+
+// furtherChecks find settings that undermine one another.
+var furtherChecks = []Check{
+	{
+		Name: "window-over-duration", Title: "Accounts unlock while their failures still count",
+		Kind: Conflicting, Severity: baseline.Minor,
+		Doc: "A lockout window that is longer than the duration: an account opens again while its failures still count, and the " +
+			"next failure locks it anew.",
+		Reads:   []setting.ID{"lockout-window", "lockout-duration"},
+		Defeats: []setting.ID{"lockout-window"},
+		Run: between(func(h Held) (string, string) {
+			window, okW := h.Number("lockout-window")
+			duration, okD := h.Number("lockout-duration")
+			if !okW || !okD || window <= duration || h.Value("lockout-threshold").Is(setting.Never) {
+				return "", ""
+			}
+			return fmt.Sprintf("a lock ends after %s, and failures count for %s: after unlocking, one more mistake locks the account again",
+					h.Text("lockout-duration"), h.Text("lockout-window")),
+				"Set the lockout window no longer than the duration."
+		}),
+	},
+	{
+		Name: "audit-length-idle", Title: "The audited length never logs anything",
+		Kind: Conflicting, Severity: baseline.Minor,
+		Doc:   "An audited length that is not above the enforced one never logs anything.",
+		Reads: []setting.ID{"min-length-audit", "min-length"},
+		Run: between(func(h Held) (string, string) {
+			audited, okA := h.Number("min-length-audit")
+			enforced, okE := h.Number("min-length")
+			if !okA || !okE || audited == 0 || audited > enforced {
+				return "", ""
+			}
+			return fmt.Sprintf("passwords below %d characters are to be logged, and those below %d are refused: nothing is ever logged",
+					audited, enforced),
+				"Set the audited length above the enforced one, or take it away."
+		}),
+	},
+	{
+		Name: "audit-only", Title: "Banned words are logged and accepted",
+		Kind: Conflicting, Severity: baseline.Serious,
+		Doc:   "A list of banned words that only logs refuses nothing.",
+		Reads: []setting.ID{"dictionary-check", "blocklist", "directory-blocklist-mode"},
+		Run: between(func(h Held) (string, string) {
+			var only []string
+			for _, id := range []setting.ID{"dictionary-check", "blocklist", "directory-blocklist-mode"} {
+				if h.Value(id) == setting.Word("audit") {
+					only = append(only, strings.ToLower(setting.Get(id).Title))
+				}
+			}
+			if len(only) == 0 {
+				return "", ""
+			}
+			return strings.Join(only, " and ") + ": audit only, so a banned password is logged and accepted",
+				"Look through what was logged, and enforce the list."
+		}),
+	},
+	{
+		Name: "complexity-too-short", Title: "Complexity at a length that can be tried in full",
+		Kind: Conflicting, Severity: baseline.Serious,
+		Doc:     "Complexity with so short a length that it adds nothing: every password can be tried.",
+		Reads:   []setting.ID{"complexity", "min-length"},
+		Defeats: []setting.ID{"complexity"},
+		Run: between(func(h Held) (string, string) {
+			n, ok := h.Number("min-length")
+			if !ok || n >= shortWhole || h.Value("complexity") != setting.On {
+				return "", ""
+			}
+			least := max(n, 3) // three kinds of characters take three
+			seconds := math.Pow(95, float64(least)) / forecast.Usual.OfflineRate
+			return fmt.Sprintf("complexity is demanded of passwords of %d characters: all of them can be tried on a stolen hash in %s, "+
+					"whatever kinds they are of", least, roughly(seconds)),
+				fmt.Sprintf("Ask for length first: at least %d characters.", shortWhole)
+		}),
+	},
+	{
+		Name: "changed-too-often", Title: "Passwords change so often that people count them up",
+		Kind: Conflicting, Severity: baseline.Minor,
+		Doc:   "A change is forced faster than every 60 days, together with complexity: users just add one to the old password.",
+		Reads: []setting.ID{"max-age", "complexity"},
+		Run: between(func(h Held) (string, string) {
+			age, ok := h.Number("max-age")
+			if !ok || age >= oftenChanged || h.Value("complexity") != setting.On {
+				return "", ""
+			}
+			return fmt.Sprintf("a complex new password every %s, %d times a year: users just add one to the old one", h.Text("max-age"),
+					365*day/age),
+				"Force changes more rarely, and ask for length instead."
+		}),
+	},
+	{
+		Name: "weekend-of-guesses", Title: "A weekend of guesses stays under the lock",
+		Kind: Conflicting, Severity: baseline.Minor,
+		Doc:   "Under the lock, a weekend gives a guesser so many tries for each account that the common passwords are all among them.",
+		Reads: []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"},
+		Run: between(func(h Held) (string, string) {
+			l := forecast.LockoutOf(h.scope.Counter(), h.Value)
+			if !l.Known || l.Never || l.NoWindow || l.Under(weekend) < manyGuesses {
+				return "", ""
+			}
+			return fmt.Sprintf("%d tries every %s lock nothing: %d guesses for each account from Friday evening to Monday morning, and "+
+					"nobody sees a lock", l.Threshold-1, setting.Span(l.Window), l.Under(weekend)),
+				"Lengthen the lockout window or lower the threshold, ban common passwords, and watch for failures across accounts."
+		}),
+	},
+	{
+		Name: "length-cap-low", Title: "Long passphrases are shut out",
+		Kind: Weak, Severity: baseline.Minor,
+		Doc:   "Passwords are capped or cut below 64 characters: long phrases are shut out.",
+		Reads: []setting.ID{"max-length"},
+		Run: between(func(h Held) (string, string) {
+			n, ok := h.Number("max-length")
+			if !ok || n >= longPhrase {
+				return "", ""
+			}
+			return fmt.Sprintf("no more than %d characters are accepted", n), fmt.Sprintf("Accept at least %d characters.", longPhrase)
+		}),
+	},
+	{
+		Name: "root-never-locks", Title: "Root, or the administrator, never locks",
+		Kind: Conflicting, Severity: baseline.Serious,
+		Doc:   "The lockout spares the administrator, or root: the one account that every guesser knows.",
+		Reads: []setting.ID{"lockout-administrator", "lockout-threshold"},
+		Run: between(func(h Held) (string, string) {
+			_, locks := h.Number("lockout-threshold")
+			if !locks || h.Value("lockout-window").Is(setting.AtOnce) || h.Value("lockout-administrator") != setting.Off || h.Overridden() {
+				return "", ""
+			}
+			return fmt.Sprintf("%s lock an account, and the built-in administrator, or root, is spared", h.Text("lockout-threshold")),
+				"Let the lockout reach it too; keep another way in for the case that it is locked."
+		}),
+	},
+}
+
+// Overridden reports whether the scope lives under a fine-grained policy,
+// which does not hold such domain-wide settings itself.
+func (h Held) Overridden() bool {
+	return h.scope.Policy != nil && h.scope.Policy.Standing == estate.Override && h.scope.Authority.Kind == estate.Domain
+}
+
+// roughly says a time in one unit.
+func roughly(seconds float64) string {
+	for _, u := range []struct {
+		name string
+		size float64
+	}{{"days", day}, {"hours", 3600}, {"minutes", 60}} {
+		if seconds >= 2*u.size {
+			return fmt.Sprintf("%.0f %s", seconds/u.size, u.name)
+		}
+	}
+	if seconds < 2 {
+		return "a second"
+	}
+	return fmt.Sprintf("%.0f seconds", seconds)
+}

@@ -1,0 +1,415 @@
+package record
+
+import (
+	"bytes"
+	"compress/flate"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+)
+
+// ErrNewer says that a record is of a format that this version does not know.
+var ErrNewer = errors.New("the record was written by a newer program")
+
+// The form of a record as it is kept: JSON in which what points at another thing
+// has its place in that thing's list. -1 stands for nothing.
+type (
+	kept struct {
+		Format    int                  `json:"format"`
+		Program   Program              `json:"program"`
+		Number    int64                `json:"number"`
+		At        string               `json:"at"`
+		Title     string               `json:"title"`
+		Auditor   string               `json:"auditor"`
+		Places    []keptPlace          `json:"places"`
+		Policies  []*estate.Policy     `json:"policies"`
+		Listed    int                  `json:"listed"` // so many of the scopes are the record's
+		Scopes    []keptScope          `json:"scopes"`
+		Baselines []*baseline.Baseline `json:"baselines"`
+		Demands   []*baseline.Demand   `json:"demands"` // that verdicts name
+		Verdicts  []keptVerdict        `json:"verdicts"`
+		Findings  []keptFinding        `json:"findings"`
+		Idle      []keptNamed          `json:"idle"`
+		SetAside  []keptNamed          `json:"set_aside"`
+		Decisions []*weigh.Decision    `json:"decisions"`
+		Waivers   []check.Waiver       `json:"waivers"`
+		Unweighed []keptUnweighed      `json:"unweighed"`
+		Forecasts []keptForecast       `json:"forecasts"`
+		Rolls     []keptRoll           `json:"rolls"`
+		Files     map[string]string    `json:"files"`
+	}
+	keptPlace struct {
+		*estate.Authority
+		Twin     bool `json:"twin,omitempty"`
+		Unsynced bool `json:"unsynced,omitempty"`
+	}
+	keptScope struct {
+		Place     int                          `json:"place"`
+		Policy    int                          `json:"policy"`
+		Rule      govern.Rule                  `json:"rule"`
+		Why       string                       `json:"why,omitempty"`
+		Tier      string                       `json:"tier"`
+		Split     bool                         `json:"split,omitempty"`
+		Accounts  int                          `json:"accounts"`
+		Enabled   int                          `json:"enabled"`
+		Examples  []int                        `json:"examples,omitempty"`
+		Settings  map[setting.ID]keptEffective `json:"settings"`
+		Elsewhere int                          `json:"elsewhere"`
+		Way       estate.Way                   `json:"way,omitempty"`
+		Home      map[setting.ID]keptEffective `json:"home,omitempty"`
+	}
+	keptEffective struct {
+		estate.Fact
+		From       string        `json:"from,omitempty"`
+		Configured bool          `json:"configured,omitempty"`
+		Missing    govern.Reason `json:"missing,omitempty"`
+		Open       string        `json:"open,omitempty"`
+	}
+	keptVerdict struct {
+		Scope    int               `json:"scope"`
+		Baseline int               `json:"baseline"`
+		Demand   int               `json:"demand"`
+		Kind     check.Kind        `json:"kind"`
+		Beneath  check.Kind        `json:"beneath,omitempty"`
+		Check    string            `json:"check,omitempty"`
+		Severity baseline.Severity `json:"severity"`
+		Observed string            `json:"observed"`
+		Reason   string            `json:"reason"`
+		Evidence []estate.Cite     `json:"evidence"`
+	}
+	keptFinding struct {
+		Fingerprint string            `json:"fingerprint"`
+		Alias       string            `json:"alias,omitempty"`
+		Kind        check.Kind        `json:"kind"`
+		Beneath     check.Kind        `json:"beneath,omitempty"`
+		Waiver      int               `json:"waiver"`
+		Check       string            `json:"check,omitempty"`
+		Severity    baseline.Severity `json:"severity"`
+		Scope       int               `json:"scope"`
+		Place       int               `json:"place"`
+		About       string            `json:"about,omitempty"`
+		Accounts    *int              `json:"accounts"`
+		Examples    []string          `json:"examples,omitempty"`
+		Rows        []int             `json:"rows,omitempty"`
+		Settings    []setting.ID      `json:"settings,omitempty"`
+		Observed    string            `json:"observed"`
+		Demanded    string            `json:"demanded"`
+		Reason      string            `json:"reason"`
+		Remedy      string            `json:"remedy"`
+		Evidence    []estate.Cite     `json:"evidence,omitempty"`
+		Baselines   []check.Source    `json:"baselines,omitempty"`
+	}
+	keptNamed struct {
+		Scope    int `json:"scope"`
+		Baseline int `json:"baseline"`
+		Demand   int `json:"demand"`
+		Decision int `json:"decision"`
+	}
+	keptUnweighed struct {
+		Place   int      `json:"place"`
+		Fitting []string `json:"fitting"`
+	}
+	keptForecast struct {
+		Scope    int    `json:"scope"`
+		Accounts *int64 `json:"accounts"`
+		Figures
+	}
+	keptRoll struct {
+		Place     estate.Place   `json:"place"`
+		Standings []keptStanding `json:"standings"`
+		Rows      []byte         `json:"rows"` // 1 + the standing of each, as uvarints, deflated
+	}
+	keptStanding struct {
+		Scope  int         `json:"scope"`
+		Rule   govern.Rule `json:"rule"`
+		Origin string      `json:"origin"`
+		Via    string      `json:"via"`
+	}
+)
+
+// places gives each thing that is pointed at its place in a list.
+type places[T any] struct {
+	at  map[*T]int
+	all []*T
+}
+
+func (p *places[T]) of(x *T) int {
+	if x == nil {
+		return -1
+	}
+	if i, ok := p.at[x]; ok {
+		return i
+	}
+	if p.at == nil {
+		p.at = map[*T]int{}
+	}
+	p.at[x] = len(p.all)
+	p.all = append(p.all, x)
+	return len(p.all) - 1
+}
+
+// pick returns the thing at a place; nil for -1.
+func pick[T any](all []*T, i int) (*T, error) {
+	switch {
+	case i == -1:
+		return nil, nil
+	case i < 0 || i >= len(all):
+		return nil, fmt.Errorf("the record points at number %d of %d", i, len(all))
+	}
+	return all[i], nil
+}
+
+// encoder holds the lists while a record is written.
+type encoder struct {
+	places    places[estate.Authority]
+	policies  places[estate.Policy]
+	scopes    places[govern.Scope]
+	baselines places[baseline.Baseline]
+	demands   places[baseline.Demand]
+	decisions places[weigh.Decision]
+}
+
+// Encode writes the record in the form in which it is kept: one JSON text.
+func (r *Record) Encode() ([]byte, error) {
+	var e encoder
+	k := kept{Format: Format, Program: r.Program, Number: r.Number, At: r.Made, Title: r.Title, Auditor: r.Auditor,
+		Waivers: r.Waivers, Files: r.Files, Listed: len(r.Scopes)}
+	for _, a := range r.Places {
+		e.places.of(a)
+	}
+	for _, s := range r.Scopes {
+		e.scopes.of(s)
+	}
+	for _, b := range r.Baselines {
+		e.baselines.of(b)
+	}
+	waiver := map[*check.Waiver]int{nil: -1}
+	for i := range r.Waivers {
+		waiver[&r.Waivers[i]] = i
+	}
+	for i := range r.Verdicts {
+		v := &r.Verdicts[i]
+		k.Verdicts = append(k.Verdicts, keptVerdict{e.scopes.of(v.Scope), e.baselines.of(v.Baseline), e.demands.of(v.Demand), v.Kind,
+			v.Beneath, v.Check, v.Severity, v.Observed, v.Reason, v.Evidence})
+	}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		w, ok := waiver[f.Waiver]
+		if !ok {
+			return nil, fmt.Errorf("the finding %s has a waiver that the record does not", f.Fingerprint)
+		}
+		k.Findings = append(k.Findings, keptFinding{f.Fingerprint, f.Alias, f.Kind, f.Beneath, w, f.Check, f.Severity,
+			e.scopes.of(f.Scope), e.places.of(f.Authority), f.About, f.Accounts, f.Examples, f.Rows, f.Settings,
+			f.Observed, f.Demanded, f.Reason, f.Remedy, f.Evidence, f.Baselines})
+	}
+	for _, x := range r.Idle {
+		k.Idle = append(k.Idle, keptNamed{e.scopes.of(x.Scope), e.baselines.of(x.Baseline), e.demands.of(x.Demand), -1})
+	}
+	for _, x := range r.SetAside {
+		k.SetAside = append(k.SetAside, keptNamed{e.scopes.of(x.Scope), e.baselines.of(x.Baseline), e.demands.of(x.Demand),
+			e.decisions.of(x.Decision)})
+	}
+	for _, u := range r.Unweighed {
+		k.Unweighed = append(k.Unweighed, keptUnweighed{e.places.of(u.Authority), u.Fitting})
+	}
+	for _, f := range r.Forecasts {
+		k.Forecasts = append(k.Forecasts, keptForecast{e.scopes.of(f.Scope), f.Accounts, f.Figures})
+	}
+	for _, roll := range r.Rolls {
+		x, err := e.roll(roll)
+		if err != nil {
+			return nil, err
+		}
+		k.Rolls = append(k.Rolls, x)
+	}
+	for i := 0; i < len(e.scopes.all); i++ {
+		k.Scopes = append(k.Scopes, e.scope(e.scopes.all[i]))
+	}
+	for _, a := range e.places.all {
+		k.Places = append(k.Places, keptPlace{a, a.Twin, a.Unsynced})
+	}
+	k.Policies, k.Baselines, k.Demands, k.Decisions = e.policies.all, e.baselines.all, e.demands.all, e.decisions.all
+	return json.Marshal(k)
+}
+
+func (e *encoder) scope(s *govern.Scope) keptScope {
+	return keptScope{e.places.of(s.Authority), e.policies.of(s.Policy), s.Rule, s.Why, s.Tier, s.Split, s.Accounts, s.Enabled,
+		s.Examples, effectives(s.Settings), e.places.of(s.Elsewhere), s.Way, effectives(s.Home)}
+}
+
+func effectives(all map[setting.ID]govern.Effective) map[setting.ID]keptEffective {
+	if all == nil {
+		return nil
+	}
+	out := make(map[setting.ID]keptEffective, len(all))
+	for id, x := range all {
+		out[id] = keptEffective{x.Fact, x.From, x.Configured, x.Missing, x.Open}
+	}
+	return out
+}
+
+func (e *encoder) roll(r *Roll) (keptRoll, error) {
+	k := keptRoll{Place: r.Place, Standings: []keptStanding{}}
+	for _, s := range r.Standings {
+		k.Standings = append(k.Standings, keptStanding{e.scopes.of(s.Scope), s.Rule, s.Origin, s.Via})
+	}
+	var packed bytes.Buffer
+	z, err := flate.NewWriter(&packed, flate.BestSpeed)
+	if err != nil {
+		return k, err
+	}
+	plain := make([]byte, 0, len(r.rows))
+	for _, i := range r.rows {
+		plain = binary.AppendUvarint(plain, uint64(i))
+	}
+	_, err = z.Write(plain)
+	err = errors.Join(err, z.Close())
+	k.Rows = packed.Bytes()
+	return k, err
+}
+
+// Decode reads a record that any earlier version wrote.
+func Decode(data []byte) (*Record, error) {
+	var k kept
+	if err := json.Unmarshal(data, &k); err != nil {
+		return nil, err
+	}
+	if k.Format > Format {
+		return nil, fmt.Errorf("%w: its format is %d, this program knows up to %d", ErrNewer, k.Format, Format)
+	}
+	if k.Format < 1 {
+		return nil, errors.New("the record does not say of which format it is")
+	}
+	d := decoder{kept: &k}
+	return d.record()
+}
+
+// decoder holds the lists while a record is read. Its first error stays.
+type decoder struct {
+	*kept
+	places []*estate.Authority
+	scopes []*govern.Scope
+	err    error
+}
+
+// at is pick, which notes the error.
+func at[T any](d *decoder, all []*T, i int) *T {
+	x, err := pick(all, i)
+	if d.err == nil {
+		d.err = err
+	}
+	return x
+}
+
+func (d *decoder) record() (*Record, error) {
+	k := d.kept
+	r := &Record{Program: k.Program, Number: k.Number, Made: k.At, Title: k.Title, Auditor: k.Auditor, Baselines: k.Baselines,
+		Files: k.Files, Result: &weigh.Result{Waivers: k.Waivers}}
+	for _, p := range k.Places {
+		if p.Authority == nil {
+			return nil, errors.New("the record has a place that is none")
+		}
+		p.Authority.Twin, p.Authority.Unsynced, p.Authority.Objects = p.Twin, p.Unsynced, &estate.Objects{}
+		d.places = append(d.places, p.Authority)
+	}
+	r.Places = d.places
+	for i := range k.Scopes {
+		d.scopes = append(d.scopes, d.scope(&k.Scopes[i]))
+	}
+	if k.Listed < 0 || k.Listed > len(d.scopes) {
+		return nil, errors.New("the record lists more scopes than it holds")
+	}
+	r.Scopes = d.scopes[:k.Listed]
+	for i := range k.Verdicts {
+		v := &k.Verdicts[i]
+		r.Verdicts = append(r.Verdicts, weigh.Verdict{Scope: at(d, d.scopes, v.Scope), Baseline: at(d, k.Baselines, v.Baseline),
+			Demand: at(d, k.Demands, v.Demand), Kind: v.Kind, Beneath: v.Beneath,
+			Check: v.Check, Severity: v.Severity, Observed: v.Observed, Reason: v.Reason, Evidence: v.Evidence})
+	}
+	waivers := make([]*check.Waiver, len(r.Waivers))
+	for i := range r.Waivers {
+		waivers[i] = &r.Waivers[i]
+	}
+	for i := range k.Findings {
+		f := &k.Findings[i]
+		r.Findings = append(r.Findings, check.Finding{Fingerprint: f.Fingerprint, Alias: f.Alias, Kind: f.Kind, Beneath: f.Beneath,
+			Waiver: at(d, waivers, f.Waiver), Check: f.Check, Severity: f.Severity, Scope: at(d, d.scopes, f.Scope),
+			Authority: at(d, d.places, f.Place), About: f.About, Accounts: f.Accounts, Examples: f.Examples, Rows: f.Rows,
+			Settings: f.Settings, Observed: f.Observed, Demanded: f.Demanded, Reason: f.Reason, Remedy: f.Remedy,
+			Evidence: f.Evidence, Baselines: f.Baselines})
+	}
+	for _, x := range k.Idle {
+		r.Idle = append(r.Idle, weigh.Idle{Scope: at(d, d.scopes, x.Scope), Named: d.named(x)})
+	}
+	for _, x := range k.SetAside {
+		r.SetAside = append(r.SetAside, weigh.Aside{Scope: at(d, d.scopes, x.Scope), Named: d.named(x), Decision: at(d, k.Decisions, x.Decision)})
+	}
+	for _, u := range k.Unweighed {
+		r.Unweighed = append(r.Unweighed, check.Unweighed{Authority: at(d, d.places, u.Place), Fitting: u.Fitting})
+	}
+	for _, f := range k.Forecasts {
+		r.Forecasts = append(r.Forecasts, Forecast{at(d, d.scopes, f.Scope), f.Accounts, f.Figures})
+	}
+	for i := range k.Rolls {
+		r.Rolls = append(r.Rolls, d.roll(&k.Rolls[i]))
+	}
+	return r, d.err
+}
+
+func (d *decoder) named(x keptNamed) baseline.Named {
+	return baseline.Named{Baseline: at(d, d.kept.Baselines, x.Baseline), Demand: at(d, d.Demands, x.Demand)}
+}
+
+func (d *decoder) scope(k *keptScope) *govern.Scope {
+	s := &govern.Scope{Authority: at(d, d.places, k.Place), Policy: at(d, d.Policies, k.Policy), Rule: k.Rule, Why: k.Why,
+		Tier: k.Tier, Split: k.Split, Accounts: k.Accounts, Enabled: k.Enabled, Examples: k.Examples,
+		Settings: restored(k.Settings), Elsewhere: at(d, d.places, k.Elsewhere), Way: k.Way, Home: restored(k.Home)}
+	if s.Authority == nil && d.err == nil {
+		d.err = errors.New("the record has a scope of no place")
+	}
+	return s
+}
+
+func restored(all map[setting.ID]keptEffective) map[setting.ID]govern.Effective {
+	if all == nil {
+		return nil
+	}
+	out := make(map[setting.ID]govern.Effective, len(all))
+	for id, x := range all {
+		out[id] = govern.Effective{Fact: x.Fact, From: x.From, Configured: x.Configured, Missing: x.Missing, Open: x.Open}
+	}
+	return out
+}
+
+func (d *decoder) roll(k *keptRoll) *Roll {
+	r := &Roll{Place: k.Place}
+	for _, s := range k.Standings {
+		x := Standing{at(d, d.scopes, s.Scope), s.Rule, s.Origin, s.Via}
+		if x.Scope == nil && d.err == nil {
+			d.err = fmt.Errorf("the roll of %s has a standing in no scope", k.Place)
+		}
+		r.Standings = append(r.Standings, x)
+	}
+	plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(k.Rows)))
+	if err != nil && d.err == nil {
+		d.err = fmt.Errorf("the roll of %s: %w", k.Place, err)
+	}
+	for len(plain) > 0 {
+		i, n := binary.Uvarint(plain)
+		if n <= 0 || i > uint64(len(r.Standings)) {
+			d.err = fmt.Errorf("the roll of %s is damaged", k.Place)
+			break
+		}
+		r.rows, plain = append(r.rows, uint32(i)), plain[n:]
+	}
+	return r
+}

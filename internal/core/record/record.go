@@ -1,0 +1,123 @@
+// Package record is what a weighing found, whole and for good: everything that is
+// shown, reported, compared or accepted later is made of it, and nothing is judged
+// again. A record is never changed. Each has the number of its format, and every
+// later version of the program reads the formats that earlier ones wrote.
+package record
+
+import (
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/weigh"
+)
+
+// Format is that of the records which this version writes.
+const Format = 1
+
+// Program names the one that judged.
+type Program struct {
+	Version string `json:"version"`
+	Commit  string `json:"commit,omitempty"` // where the build knows it
+}
+
+// String writes the version, with the commit where it is known.
+func (p Program) String() string {
+	if p.Commit == "" {
+		return p.Version
+	}
+	return p.Version + " (" + p.Commit[:min(len(p.Commit), 12)] + ")"
+}
+
+// Record is one weighing.
+type Record struct {
+	Program   Program
+	Number    int64
+	Made      string // RFC 3339, UTC
+	Title     string
+	Auditor   string
+	Places    []*estate.Authority // all of the estate, without their objects
+	Baselines []*baseline.Baseline
+	*weigh.Result
+	Forecasts []Forecast        // of the usual assumptions, scope by scope
+	Rolls     []*Roll           // who lives in which scope, place by place
+	Files     map[string]string // evidence that the facts of the time came from, with its SHA-256
+
+	names map[string]string // of matters, by fingerprint, of a part: those of the whole
+}
+
+// Forecast is what the settings of a scope allow and ask.
+type Forecast struct {
+	Scope    *govern.Scope
+	Accounts *int64 // enabled ones; nil: not listed
+	Figures
+}
+
+// Figures are a forecast with what follows for the scope's accounts.
+type Figures struct {
+	forecast.Forecast
+	forecast.Scope
+	Weak Share // what the rules make of the weak patterns of probe
+}
+
+// Share says what rules make of passwords.
+type Share struct {
+	Tried      int `json:"tried"`
+	Accepted   int `json:"accepted"`
+	Refused    int `json:"refused"`
+	CannotTell int `json:"cannot_tell"`
+}
+
+// Standing is how an account stands: its scope, and the way in which the policy
+// came to it.
+type Standing struct {
+	Scope  *govern.Scope
+	Rule   govern.Rule
+	Origin string // of the policy; "-" for the default
+	Via    string // the group that carries the policy, or "-"
+}
+
+// Roll says of each account of a place how it stands.
+type Roll struct {
+	Place     estate.Place
+	Standings []Standing
+	rows      []uint32 // by row of the place's objects: 1 + its standing; 0: no account
+	known     map[Standing]uint32
+}
+
+// NewRoll returns an empty roll of a place.
+func NewRoll(at estate.Place) *Roll {
+	return &Roll{Place: at, known: map[Standing]uint32{}}
+}
+
+// Add notes how the account at a row stands. Rows come in order.
+func (r *Roll) Add(row int, s Standing) {
+	for len(r.rows) < row {
+		r.rows = append(r.rows, 0)
+	}
+	i, ok := r.known[s]
+	if !ok {
+		r.Standings = append(r.Standings, s)
+		i = uint32(len(r.Standings))
+		r.known[s] = i
+	}
+	r.rows = append(r.rows, i)
+}
+
+// Of returns how the account at a row stands; nil for what is none.
+func (r *Roll) Of(row int) *Standing {
+	if row >= len(r.rows) || r.rows[row] == 0 {
+		return nil
+	}
+	return &r.Standings[r.rows[row]-1]
+}
+
+// Roll returns the roll of a place, or nil.
+func (r *Record) Roll(at estate.Place) *Roll {
+	for _, roll := range r.Rolls {
+		if roll.Place == at {
+			return roll
+		}
+	}
+	return nil
+}

@@ -1,0 +1,191 @@
+package record_test
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/record"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+)
+
+// small is a record of two scopes of one place, with a waiver, a demand that was
+// set aside, and a place that nothing covers.
+func small() *record.Record {
+	head := &estate.Policy{Name: "domain default", Origin: "DC=x", Standing: estate.Enforced, Platform: setting.WindowsDomain,
+		Settings: estate.Settings{"min-length": {Value: setting.Number(9)}}}
+	a := &estate.Authority{Name: "x.example", Kind: estate.Domain, Platform: setting.WindowsDomain, Head: head, Listed: true,
+		Accounts: 3, Twin: true, Objects: &estate.Objects{}}
+	twin := &estate.Authority{Name: "x.example", Kind: estate.Tenant, Twin: true, Objects: &estate.Objects{}}
+	settings := map[setting.ID]govern.Effective{"min-length": {Fact: head.Settings["min-length"], From: "DC=x"},
+		"mfa": {Missing: govern.NotCollected}, "max-age": {Fact: estate.Fact{Value: setting.Of(setting.Never)}}}
+	one := &govern.Scope{Authority: a, Policy: head, Rule: govern.Default, Tier: govern.Standard, Split: true, Accounts: 2,
+		Enabled: 1, Settings: settings}
+	two := &govern.Scope{Authority: a, Policy: head, Rule: govern.Default, Tier: govern.Privileged, Split: true, Accounts: 1,
+		Settings: settings, Elsewhere: twin, Home: settings}
+	b := &baseline.Baseline{ID: "own", Title: "Own", Version: "1",
+		Demands: []baseline.Demand{{Setting: "min-length", Kind: baseline.AtLeast, Values: []setting.Value{setting.Number(14)},
+			Ref: "1.1", Severity: "serious"}}}
+	d := &b.Demands[0]
+	n := 2
+	r := &record.Record{Program: record.Program{Version: "9.9.9", Commit: strings.Repeat("c", 40)}, Number: 7, Made: "2026-11-23T09:00:00Z",
+		Title: "T", Auditor: "R. Quill", Places: []*estate.Authority{a, twin}, Baselines: []*baseline.Baseline{b},
+		Result: &weigh.Result{Scopes: []*govern.Scope{one, two},
+			Waivers: []check.Waiver{{Entry: 3, Fingerprint: "f1", State: check.InForce, Reason: "until the new till"}},
+			Verdicts: []weigh.Verdict{{Scope: one, Baseline: b, Demand: d, Kind: check.Waived, Beneath: check.Weak, Severity: "serious",
+				Observed: "9 characters"}, {Scope: two, Baseline: b, Demand: d, Kind: check.Weak, Severity: "grave", Observed: "9 characters"}},
+			Idle: []weigh.Idle{{Scope: one, Named: baseline.Named{Baseline: b, Demand: d}}},
+			SetAside: []weigh.Aside{{Scope: two, Named: baseline.Named{Baseline: b, Demand: d},
+				Decision: &weigh.Decision{Setting: "min-length", Follow: "own", Why: "decided"}}},
+			Unweighed: []check.Unweighed{{Authority: twin, Fitting: []string{"own"}}}},
+		Forecasts: []record.Forecast{{Scope: one,
+			Figures: record.Figures{Forecast: forecast.Of(setting.WindowsDomain, func(setting.ID) setting.Value { return setting.Value{} },
+				forecast.Usual), Weak: record.Share{Tried: 5, Accepted: 2}}}},
+		Files: map[string]string{"x.ldif": "abc"}}
+	r.Findings = []check.Finding{{Fingerprint: "f1", Alias: "old", Kind: check.Waived, Beneath: check.Weak, Waiver: &r.Waivers[0],
+		Severity: "serious", Scope: one, Authority: a, Accounts: &n, Settings: []setting.ID{"min-length"}, Observed: "9 characters",
+		Evidence: []estate.Cite{{File: "x.ldif", Line: 4}}, Baselines: []check.Source{{ID: "own", Ref: "1.1"}}},
+		{Fingerprint: "f2", Kind: check.Missing, Check: "not-weighed", Authority: twin, Rows: []int{1, 2}}}
+	roll := record.NewRoll(a.Place())
+	roll.Add(1, record.Standing{Scope: one, Rule: govern.Default, Origin: "-", Via: "-"})
+	roll.Add(2, record.Standing{Scope: two, Rule: govern.Group, Origin: "DC=x", Via: "Crew"})
+	roll.Add(5, record.Standing{Scope: one, Rule: govern.Default, Origin: "-", Via: "-"})
+	r.Rolls = []*record.Roll{roll}
+	return r
+}
+
+// A record comes back as it was, with what points at one thing still pointing at
+// one.
+func TestEncodeDecode(t *testing.T) {
+	data, err := small().Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := record.Decode(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := r.Encode()
+	if err != nil || !bytes.Equal(again, data) {
+		t.Errorf("written again:\n%s, want\n%s", again, data)
+	}
+	one, two := r.Scopes[0], r.Scopes[1]
+	if one.Authority != r.Places[0] || two.Authority != one.Authority || two.Elsewhere != r.Places[1] || one.Policy != two.Policy ||
+		!one.Authority.Twin {
+		t.Error("scopes do not share their place and policy")
+	}
+	if v := r.Verdicts[0]; v.Scope != one || v.Baseline != r.Baselines[0] || v.Demand.Text() != "at least 14 characters" ||
+		v.Kind != check.Waived || v.Beneath != check.Weak {
+		t.Errorf("a verdict: %+v", v)
+	}
+	if f := r.Findings[0]; f.Waiver != &r.Waivers[0] || f.Scope != one || *f.Accounts != 2 || f.Alias != "old" || f.ScopeName() != one.Name() {
+		t.Errorf("a finding: %+v", f)
+	}
+	if f := r.Findings[1]; f.Scope != nil || f.Waiver != nil || f.Authority != r.Places[1] || len(f.Rows) != 2 {
+		t.Errorf("a check's finding: %+v", f)
+	}
+	if e := one.Settings["max-age"]; !e.Value.Is(setting.Never) || one.Settings["mfa"].Missing != govern.NotCollected ||
+		one.Settings["min-length"].From != "DC=x" {
+		t.Errorf("settings: %+v", one.Settings)
+	}
+	if two.Home["min-length"].Value != setting.Number(9) || one.Home != nil {
+		t.Errorf("home: %+v", two.Home)
+	}
+	roll := r.Roll(estate.Place{Name: "x.example", Kind: estate.Domain})
+	if roll.Of(0) != nil || roll.Of(1).Scope != one || roll.Of(2).Via != "Crew" || roll.Of(2).Scope != two || roll.Of(3) != nil ||
+		roll.Of(5).Scope != one || roll.Of(6) != nil {
+		t.Errorf("the roll: %+v", roll)
+	}
+	if len(roll.Standings) != 2 || r.Roll(estate.Place{Name: "y"}) != nil {
+		t.Errorf("standings: %+v", roll.Standings)
+	}
+	if r.SetAside[0].Decision.Why != "decided" || r.SetAside[0].Scope != two || r.Idle[0].Demand != r.Verdicts[0].Demand ||
+		r.Unweighed[0].Authority != r.Places[1] {
+		t.Errorf("set aside %+v, idle %+v, not weighed %+v", r.SetAside, r.Idle, r.Unweighed)
+	}
+	if r.Number != 7 || r.Made != "2026-11-23T09:00:00Z" || r.Title != "T" || r.Auditor != "R. Quill" || r.Files["x.ldif"] != "abc" ||
+		r.Forecasts[0].Weak.Accepted != 2 || r.Forecasts[0].Scope != one {
+		t.Errorf("%+v", r)
+	}
+	if got := r.Program.String(); got != "9.9.9 (cccccccccccc)" || (record.Program{Version: "1"}).String() != "1" {
+		t.Errorf("the program: %s", got)
+	}
+}
+
+// A record that points where nothing is, or is of a format to come, is refused.
+func TestDamagedRecords(t *testing.T) {
+	data, err := small().Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	good := string(data)
+	for name, c := range map[string]struct{ was, is, say string }{
+		"newer":             {`"format":1`, `"format":2`, "newer program"},
+		"without a format":  {`"format":1`, `"format":0`, "which format"},
+		"a scope too many":  {`"listed":2`, `"listed":3`, "more scopes"},
+		"fewer than none":   {`"listed":2`, `"listed":-1`, "more scopes"},
+		"a scope elsewhere": {`{"scope":1,"baseline":0`, `{"scope":2,"baseline":0`, "points at number 2 of 2"},
+		"a scope below":     {`{"scope":1,"baseline":0`, `{"scope":-2,"baseline":0`, "points at number -2"},
+		"a place elsewhere": {`"place":0,"policy":0`, `"place":9,"policy":0`, "points at number 9"},
+		"no place":          {`"place":0,"policy":0`, `"place":-1,"policy":0`, "a scope of no place"},
+		"a waiver":          {`"waiver":0`, `"waiver":5`, "points at number 5"},
+		"a roll":            {`"rows":"`, `"rows":"AAAA`, "the roll of x.example (domain)"},
+		"no JSON":           {`{"format"`, `"format"`, "invalid character"},
+	} {
+		bad := strings.Replace(good, c.was, c.is, 1)
+		if bad == good {
+			t.Errorf("%s: nothing was altered", name)
+		}
+		if _, err := record.Decode([]byte(bad)); err == nil || !strings.Contains(err.Error(), c.say) {
+			t.Errorf("%s: %v, want %q", name, err, c.say)
+		}
+	}
+	r := small()
+	r.Findings[0].Waiver = &check.Waiver{}
+	if _, err := r.Encode(); err == nil {
+		t.Error("a waiver that the record does not have was left out")
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	data, err := small().Encode()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(data)
+	f.Add([]byte(`{"format":1}`))
+	f.Add([]byte(`{"format":1,"places":[{}],"scopes":[{}]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := record.Decode(data)
+		if err != nil {
+			return
+		}
+		if _, err := r.Encode(); err != nil {
+			t.Skip("a record that this program would not write")
+		}
+	})
+}
+
+// A program that reads a record needs nothing else: what points at a scope points
+// at one of its scopes.
+func ExampleDecode() {
+	data, _ := small().Encode()
+	r, err := record.Decode(data)
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	for _, v := range r.Verdicts {
+		fmt.Printf("%s: %s, %s where %s is demanded (%s %s)\n", v.Scope.Name(), v.Kind, v.Observed, v.Demand.Text(), v.Baseline.ID, v.Demand.Ref)
+	}
+	// Output:
+	// x.example (domain) / domain default / standard: waived, 9 characters where at least 14 characters is demanded (own 1.1)
+	// x.example (domain) / domain default of x.example (tenant) / privileged: weak, 9 characters where at least 14 characters is demanded (own 1.1)
+}

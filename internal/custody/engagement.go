@@ -1,0 +1,249 @@
+// Package custody keeps an engagement: its folder, its settings, its ledger, and
+// the records in it. It begins, opens, proves, seals, packs, receives and retires
+// one, and takes and ends waivers. It judges nothing: whoever opens an engagement
+// brings the Judge.
+package custody
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/folder"
+	"sternledger/internal/ledger"
+)
+
+// EvidenceDir is the folder of the stored copies in an engagement folder.
+const EvidenceDir = "evidence"
+
+// Engagement is one open engagement folder.
+type Engagement struct {
+	Dir    string
+	Config *Config
+	Ledger *ledger.Ledger
+	Now    func() time.Time
+
+	Context context.Context // of the program's run
+	judge   Judge
+	Folder  *folder.Folder
+	// How often accounts were resolved and scopes weighed: what only reads records
+	// does neither.
+	Surveys, Weighed *atomic.Int64
+	Then             *inputs // of a recorded weighing, in a state of the engagement that is past
+}
+
+// Judge weighs an engagement as this program does, and records nothing; whole
+// adds what a record keeps besides verdicts. It is given to whoever opens an
+// engagement, because a record is proven here and judged a floor above.
+type Judge func(e *Engagement, opt WeighOptions, whole bool) (*Weighing, error)
+
+// Begin makes an engagement folder, which must not hold one yet.
+func Begin(ctx context.Context, dir, title, auditor string, now func() time.Time) error {
+	for _, name := range []string{ConfigName, ledger.FileName, EvidenceDir} {
+		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
+			return fmt.Errorf("%s: there is a %s already; an engagement is never started over: choose another folder", dir, name)
+		}
+	}
+	if err := folder.MakePrivate(dir); err != nil {
+		return err
+	}
+	if err := lay(dir, fmt.Sprintf(starter, quoted(title), quoted(auditor))); err != nil {
+		return err
+	}
+	if err := ledger.Create(dir); err != nil {
+		return err
+	}
+	e, err := Open(ctx, dir, now, nil)
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	return e.record(beginKind, map[string]string{"title": title, "auditor": auditor})
+}
+
+// lay puts into a new folder what an engagement begins with.
+func lay(dir, config string) error {
+	f, err := folder.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := f.Mkdir(EvidenceDir); err != nil {
+		return err
+	}
+	out, err := f.Create(ConfigName)
+	if err != nil {
+		return err
+	}
+	_, err = out.WriteString(config)
+	return errors.Join(err, out.Close())
+}
+
+func quoted(text string) string {
+	q, _ := json.Marshal(text) // a JSON string is a YAML string too
+	return string(q)
+}
+
+// Open opens an engagement folder and finishes what a stopped program left. ctx
+// ends what is under way: all of it is undone then.
+func Open(ctx context.Context, dir string, now func() time.Time, judge Judge) (*Engagement, error) {
+	e, err := open(ctx, dir, now, judge, ledger.Open)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.settle(); err != nil {
+		e.Close()
+		return nil, err
+	}
+	return e, nil
+}
+
+func open(ctx context.Context, dir string, now func() time.Time, judge Judge,
+	how func(ctx context.Context, dir string) (*ledger.Ledger, error)) (*Engagement, error) {
+	f, err := folder.Open(dir)
+	if err != nil {
+		return nil, fmt.Errorf("%s: no engagement here (%w); start one with \"sternledger begin DIR\", or name its folder with --engagement DIR",
+			dir, Cause(err))
+	}
+	e := &Engagement{Dir: dir, Now: now, Context: ctx, judge: judge, Folder: f, Surveys: new(atomic.Int64), Weighed: new(atomic.Int64)}
+	if e.Config, err = ReadConfig(f); err == nil {
+		e.Ledger, err = how(ctx, dir)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return e, nil
+}
+
+// Close closes the engagement.
+func (e *Engagement) Close() error { return errors.Join(e.Ledger.Close(), e.Folder.Close()) }
+
+// Actor is who an entry is by.
+func (e *Engagement) Actor() string { return e.Config.Auditor }
+
+// Kinds of entries.
+const (
+	beginKind    = "begin"
+	GatherKind   = "gather"
+	WeighKind    = "weigh"
+	WaiveKind    = "waive"
+	WithdrawKind = "withdraw"
+	AsideKind    = "set-aside"
+)
+
+// record appends one entry in a change of its own.
+func (e *Engagement) record(kind string, body any) error {
+	tx, err := e.Ledger.Change()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Append(e.Now, e.Actor(), kind, body); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Subjects of holdings in the ledger.
+const (
+	authoritySubject = "authority:"
+	TemplateSubject  = "template:"
+	tenantSubject    = authoritySubject + string(estate.Tenant) + ":"
+)
+
+// SubjectOf names an authority in the ledger.
+func SubjectOf(at estate.Place) string {
+	return authoritySubject + string(at.Kind) + ":" + at.Name
+}
+
+// Estate loads what the current evidence says, with the named columns of the
+// objects; without names, all columns.
+func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
+	aside, err := e.Aside()
+	if err != nil {
+		return nil, err
+	}
+	holdings, err := e.Ledger.Current(aside)
+	if err != nil {
+		return nil, err
+	}
+	if len(columns) > 0 && slices.ContainsFunc(holdings, func(h ledger.Holding) bool { return strings.HasPrefix(h.Subject, tenantSubject) }) {
+		columns = append(slices.Clone(columns), "source", "principal", "file", "line") // by which synchronised accounts are joined
+	}
+	var all estate.Estate
+	for _, h := range holdings {
+		if strings.HasPrefix(h.Subject, TemplateSubject) {
+			var t estate.Template
+			if err := json.Unmarshal([]byte(h.Body), &t); err != nil {
+				return nil, fmt.Errorf("%s in the ledger: %w", h.Subject, err)
+			}
+			all.Templates = append(all.Templates, t)
+			continue
+		}
+		a := &estate.Authority{Objects: &estate.Objects{}}
+		if err := json.Unmarshal([]byte(h.Body), a); err != nil {
+			return nil, fmt.Errorf("%s in the ledger: %w", h.Subject, err)
+		}
+		if err := e.useDefault(a); err != nil {
+			return nil, err
+		}
+		if err := e.Ledger.Load(h.ID, a.Objects, columns...); err != nil {
+			return nil, err
+		}
+		all.Authorities = append(all.Authorities, a)
+	}
+	return &all, nil
+}
+
+// useDefault gives an LDAP directory the default policy that the engagement
+// names, else the one that the evidence does.
+func (e *Engagement) useDefault(a *estate.Authority) error {
+	said := e.Config.ForAuthority(a.Place()).DefaultPolicy
+	switch {
+	case a.Kind != estate.LDAP:
+	case said.Value != "":
+		a.DefaultPolicy = said.Value
+		if !a.UseDefault(said.Value) {
+			return said.Errorf(filepath.Join(e.Dir, ConfigName), "default-policy %q of %s is not in the evidence; gather its entry",
+				said.Value, a.Name)
+		}
+	case a.DefaultPolicy != "":
+		a.UseDefault(a.DefaultPolicy)
+	}
+	return nil
+}
+
+// ErrNoEvidence says that nothing was gathered yet.
+var ErrNoEvidence = errors.New("nothing was gathered yet; take exports with \"sternledger gather FILE…\"")
+
+// governing is what precedence and tiers need of the objects; principal and
+// display names, and dates, are for single accounts.
+var governing = []string{"class", "flags", "rid", "primary", "group-type", "applied", "resultant", "hold-ends", "holds", "rdn",
+	"name", "parent"}
+
+// Surveyed loads what precedence needs, and more columns, and surveys it.
+func (e *Engagement) Surveyed(how func(*estate.Estate, func(*estate.Authority) estate.Dialect, []govern.TierRule) *govern.Survey,
+	more ...string) (*govern.Survey, error) {
+	e.Surveys.Add(1)
+	all, err := e.Estate(append(slices.Clone(governing), more...)...)
+	if err != nil {
+		return nil, err
+	}
+	if len(all.Authorities) == 0 && len(all.Templates) == 0 {
+		return nil, fmt.Errorf("%s: %w", e.Dir, ErrNoEvidence)
+	}
+	return how(all, e.Config.Dialect, e.Config.TierRules()), nil
+}
+
+// Survey resolves every account of the current evidence.
+func (e *Engagement) Survey() (*govern.Survey, error) { return e.Surveyed(govern.NewSurvey) }

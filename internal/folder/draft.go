@@ -1,0 +1,115 @@
+package folder
+
+import (
+	"crypto/rand"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"github.com/gofrs/flock"
+)
+
+// Draft is a folder in which something is made that is moved to its place once
+// it is whole. A run that is told to end removes its drafts (Abandon); what a
+// killed one left is removed by the next that makes one in the same place.
+type Draft struct {
+	Dir  string
+	lock *flock.Flock
+}
+
+// lockName is the file in a draft that its maker holds: whoever can lock it
+// knows that nobody works there any more.
+const lockName = "sternledger.lock"
+
+// drafts are those of this program.
+var drafts struct {
+	sync.Mutex
+	open map[*Draft]bool
+}
+
+// NewDraft makes a draft in a folder. Its name begins with the prefix.
+func NewDraft(in, prefix string) (*Draft, error) {
+	sweep(in, prefix)
+	drafts.Lock()
+	defer drafts.Unlock()
+	d := &Draft{Dir: filepath.Join(in, prefix+strings.ToLower(rand.Text()[:10]))}
+	if err := os.Mkdir(d.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	d.lock = flock.New(filepath.Join(d.Dir, lockName))
+	if _, err := d.lock.TryLock(); err != nil {
+		return nil, errors.Join(err, os.RemoveAll(d.Dir))
+	}
+	if drafts.open == nil {
+		drafts.open = map[*Draft]bool{}
+	}
+	drafts.open[d] = true
+	return d, nil
+}
+
+// Path is a file in the draft.
+func (d *Draft) Path(name string) string { return filepath.Join(d.Dir, name) }
+
+// Remove removes the draft and what is left in it.
+func (d *Draft) Remove() error {
+	drafts.Lock()
+	defer drafts.Unlock()
+	return d.remove()
+}
+
+func (d *Draft) remove() error {
+	if !drafts.open[d] {
+		return nil
+	}
+	delete(drafts.open, d)
+	return errors.Join(d.lock.Close(), os.RemoveAll(d.Dir))
+}
+
+// Abandon removes all drafts of this program, which must end then: no further
+// one can be made.
+func Abandon() {
+	drafts.Lock() // for good
+	for d := range drafts.open {
+		_ = d.remove()
+	}
+}
+
+// sweep removes drafts that nobody holds any more. Whatever else has such a name
+// stays: a draft holds its lock.
+func sweep(in, prefix string) {
+	found, _ := os.ReadDir(in)
+	for _, f := range found {
+		if !f.IsDir() || !strings.HasPrefix(f.Name(), prefix) {
+			continue
+		}
+		name := filepath.Join(in, f.Name(), lockName)
+		if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() || info.Size() > 0 {
+			continue
+		}
+		lock := flock.New(name)
+		if free, err := lock.TryLock(); err == nil && free {
+			_ = lock.Close()
+			_ = os.RemoveAll(filepath.Join(in, f.Name()))
+		}
+	}
+}
+
+// PutNew moves a file to a place that nobody may have taken.
+func PutNew(from, to string) error {
+	// A link takes no file's place, unlike a rename; the file systems of sticks
+	// have none.
+	err := os.Link(from, to)
+	if err == nil {
+		return os.Remove(from)
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return fs.ErrExist
+	}
+	if _, err := os.Lstat(to); err == nil {
+		return fs.ErrExist
+	}
+	return os.Rename(from, to)
+}

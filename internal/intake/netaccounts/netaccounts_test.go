@@ -1,0 +1,137 @@
+package netaccounts
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+// words are the eight lines and the role in several languages, with what stands for
+// never, unlimited and none.
+var words = map[string][]string{
+	"English": {"Force user logoff how long after time expires?:", "Minimum password age (days):", "Maximum password age (days):",
+		"Minimum password length:",
+		"Length of password history maintained:", "Lockout threshold:", "Lockout duration (minutes):", "Lockout observation window (minutes):",
+		"Computer role:",
+		"Never", "Unlimited", "None", "The command completed successfully."},
+	"German": {"Benutzer nach Ablauf der Zeit abmelden?:", "Minimales Kennwortalter (Tage):", "Maximales Kennwortalter (Tage):",
+		"Minimale Kennwortlänge:",
+		"Länge der Kennwortchronik:", "Sperrschwelle:", "Sperrdauer (Minuten):", "Sperrüberwachungsfenster (Minuten):",
+		"Computerrolle:", "Nie", "Unbegrenzt", "Keine",
+		"Der Befehl wurde erfolgreich ausgeführt."},
+	"French": {"Fermeture forcée de la session après expiration ?  :", "Durée de vie minimale du mot de passe (jours) :",
+		"Durée de vie maximale du mot de passe (jours) :",
+		"Longueur minimale du mot de passe :", "Nombre d'anciens mots de passe conservés :", "Seuil de verrouillage :",
+		"Durée du verrouillage (min) :",
+		"Fenêtre d'observation du verrouillage (min) :", "Rôle de l'ordinateur :", "Jamais", "Illimitée", "Aucun",
+		"La commande s'est terminée correctement."},
+	"Spanish": {"¿Desconectar a los usuarios cuando acabe el tiempo?:", "Duración mín. de contraseña (días):",
+		"Duración máx. de contraseña (días):",
+		"Longitud mínima de contraseña:", "Duración del historial de contraseñas:", "Umbral de bloqueo:", "Duración del bloqueo (minutos):",
+		"Ventana de obs. del bloqueo (minutos):", "Función del servidor:", "Nunca", "Ilimitada", "Ninguna", "Se ha completado el comando."},
+}
+
+// printed writes what the command would print; -1 is the word of that line.
+func printed(language string, values [8]int, role string) string {
+	w := words[language]
+	var b strings.Builder
+	for i, n := range values {
+		text := fmt.Sprint(n)
+		if n < 0 {
+			text = map[int]string{2: w[10], 3: w[11], 4: w[11]}[i]
+			if text == "" {
+				text = w[9]
+			}
+		}
+		fmt.Fprintf(&b, "%-54s%s\r\n", w[i], text)
+	}
+	fmt.Fprintf(&b, "%-54s%s\r\n%s\r\n\r\n", w[8], role, w[12])
+	return b.String()
+}
+
+func taken(t *testing.T, text string) *estate.Authority {
+	t.Helper()
+	if !detect("desk.txt", []byte(text)) {
+		t.Fatalf("not recognised:\n%s", text)
+	}
+	b := estate.NewBuilder()
+	b.StartFile("desk.txt")
+	src := &intake.Source{Path: `C:\handed over\DESK7-net-accounts.txt`, In: strings.NewReader(text), Keep: io.Discard, Differs: func() {}}
+	if err := read(src, b); err != nil {
+		t.Fatal(err)
+	}
+	return b.Finish()[0]
+}
+
+// The same in every language: what counts is where a line stands.
+func TestLanguages(t *testing.T) {
+	for language := range words {
+		for _, c := range []struct {
+			values [8]int
+			want   string
+		}{
+			{[8]int{-1, 0, 42, 0, -1, -1, 30, 30}, "off;change at once;42 days;0 characters;0 passwords;never locks;30 minutes;30 minutes"},
+			{[8]int{15, 1, -1, 14, 24, 5, -1, 99},
+				"on;1 day;never expires;14 characters;24 passwords;5 failed tries;locks until an administrator unlocks;99 minutes"},
+			{[8]int{-1, 998, 999, -1, 1, 10, 10, 1}, "off;998 days;999 days;0 characters;1 password;10 failed tries;10 minutes;1 minute"},
+		} {
+			a := taken(t, "\r\n"+printed(language, c.values, "WORKSTATION"))
+			var got []string
+			for _, l := range lines {
+				f := a.Head.Settings[l.id]
+				got = append(got, setting.Get(l.id).Text(f.Value))
+				if f.Cite.Line < 2 || f.Cite.Raw == "" {
+					t.Errorf("%s: %s has no line", language, l.id)
+				}
+			}
+			if strings.Join(got, ";") != c.want || a.Name != "desk7" || a.Kind != estate.Machine || a.Listed || len(a.Head.Settings) != len(lines) {
+				t.Errorf("%s: %s of %s, want %s", language, strings.Join(got, ";"), a.Name, c.want)
+			}
+		}
+	}
+}
+
+// What is a domain's does not name the domain, and other texts are none of this.
+func TestWhatItIsNot(t *testing.T) {
+	domain := printed("English", [8]int{-1, 1, 42, 7, 24, -1, 30, 30}, "PRIMARY")
+	if detect("x", []byte(domain)) || !OfDomain([]byte(domain)) {
+		t.Error("a domain's is taken for a machine's")
+	}
+	whole := printed("English", [8]int{-1, 1, 42, 7, 24, -1, 30, 30}, "SERVER")
+	for name, text := range map[string]string{"a cut one": whole[:strings.Index(whole, "Lockout duration")],
+		"a word for the minimum age": strings.Replace(whole, " 1\r", " x\r", 1),
+		"a letter":                   strings.Repeat("Dear Sir:   yes\n", 9), "nothing": ""} {
+		if detect("x", []byte(text)) {
+			t.Errorf("%s is taken", name)
+		}
+		src := &intake.Source{Path: "x", In: strings.NewReader(text), Keep: io.Discard, Differs: func() {}}
+		if err := read(src, estate.NewBuilder()); err == nil {
+			t.Errorf("%s is read", name)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(printed("English", [8]int{-1, 0, 42, 0, -1, -1, 30, 30}, "SERVER")))
+	f.Add([]byte(printed("German", [8]int{15, 1, -1, 14, 24, 5, -1, 99}, "x")))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		b := estate.NewBuilder()
+		b.StartFile("x")
+		src := &intake.Source{Path: "x", In: bytes.NewReader(data), Keep: io.Discard, Differs: func() {}}
+		if read(src, b) == nil {
+			for _, a := range b.Finish() {
+				for id, f := range a.Head.Settings {
+					if !f.Value.IsSet() && f.Problem == "" {
+						t.Errorf("%s is taken and not set", id)
+					}
+				}
+			}
+		}
+	})
+}

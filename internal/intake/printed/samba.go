@@ -1,0 +1,151 @@
+package printed
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+)
+
+const (
+	minute = 60
+	day    = 24 * 60 * minute
+)
+
+// sambaRows are the lines of samba-tool domain passwordsettings show, and of pso show.
+var sambaRows = []row{
+	{name: "Password complexity", id: "complexity"},
+	{name: "Store plaintext passwords", id: "reversible"},
+	{name: "Password history length", id: "history", unit: 1},
+	{name: "Minimum password length", id: "min-length", unit: 1},
+	{name: "Minimum password age (days)", id: "min-age", unit: day, zero: setting.Of(setting.AtOnce)},
+	{name: "Maximum password age (days)", id: "max-age", unit: day, zero: setting.Of(setting.Never)},
+	{name: "Account lockout duration (mins)", id: "lockout-duration", unit: minute, zero: setting.Of(setting.UntilAdmin)},
+	{name: "Account lockout threshold (attempts)", id: "lockout-threshold", unit: 1, zero: setting.Of(setting.Never)},
+	{name: "Reset account lockout after (mins)", id: "lockout-window", unit: minute, zero: setting.Of(setting.AtOnce)},
+}
+
+const precedenceLine = "Precedence (lowest is best)"
+
+var sambaTool = tool{
+	recognise: regexp.MustCompile(`(?m)^Password information for (domain|PSO) '`),
+	expected:  "what samba-tool domain passwordsettings show prints",
+	known: func(name string) bool {
+		return named(sambaRows, name) != nil || name == precedenceLine || strings.HasPrefix(name, "Password information for ") ||
+			strings.HasPrefix(name, "PSO ") || strings.HasPrefix(name, "Note") || strings.HasPrefix(name, "CN=")
+	},
+	take: takeSamba,
+}
+
+var headline = regexp.MustCompile(`^Password information for (domain|PSO) '(.*)'$`)
+
+// takeSamba takes the domain's settings and its fine-grained policies. A policy does
+// not name its domain: the text has to.
+func takeSamba(r *reader) error {
+	var domain string
+	for _, l := range r.lines {
+		if m := headline.FindStringSubmatch(l.text); m != nil && m[1] == "domain" {
+			domain = m[2]
+		} else if i := strings.Index(l.text, ",DC="); domain == "" && strings.HasPrefix(l.text, "CN=") && i > 0 {
+			domain = l.text[i+1:]
+		}
+	}
+	if estate.DomainOf(domain) == "" {
+		return r.wrong(0, "policies of a domain that is not named", "Password information for domain 'DC=…'",
+			"save the output of samba-tool domain passwordsettings show in the same file")
+	}
+	at := estate.InDomain(estate.DomainOf(domain))
+	var settings estate.Settings
+	var p *estate.Policy
+	platform := setting.WindowsDomain
+	targets := 0
+	for _, l := range r.lines {
+		if m := headline.FindStringSubmatch(l.text); m != nil {
+			c := r.into.Cite(l.number, "", l.text)
+			r.into.Server(at, estate.Samba, c)
+			if m[1] == "domain" {
+				a := r.into.At(at)
+				if a.Head == nil {
+					a.Head = &estate.Policy{Name: "domain default", Origin: domain, Standing: estate.Enforced, Platform: setting.WindowsDomain,
+						Settings: estate.Settings{}, Cite: c}
+				}
+				settings, p, platform = a.Head.Settings, nil, setting.WindowsDomain
+				continue
+			}
+			dn := fmt.Sprintf("CN=%s,CN=Password Settings Container,CN=System,%s", m[2], domain)
+			p = r.into.Override(at, []byte(dn), l.number)
+			p.TargetsPart = true // until it is told whom it names
+			settings, platform, targets = p.Settings, p.Platform, 0
+			continue
+		}
+		x := named(sambaRows, l.name)
+		switch {
+		case settings == nil:
+		case x != nil && l.value != "":
+			r.set(settings, platform, x, l)
+		case p == nil:
+		case l.name == precedenceLine:
+			n, err := strconv.ParseInt(l.value, 10, 64)
+			if err != nil || n < 1 {
+				r.into.Damaged(r.into.Cite(l.number, l.name, l.value), "a precedence of %q; a fine-grained policy has 1 or more", l.value)
+			} else if p.Precedence == nil {
+				p.Precedence = &n
+			}
+		case strings.HasPrefix(l.text, "Note: PSO does not apply"):
+			p.TargetsPart = false
+			r.into.ShowsTargets(at)
+		case strings.HasPrefix(l.name, "PSO applies directly to "):
+			targets, _ = strconv.Atoi(strings.Fields(l.name)[4])
+		case strings.HasPrefix(l.text, "CN="):
+			r.into.Target(at, p, estate.Target{DN: l.text, Cite: r.into.Cite(l.number, "PSO applies", l.text)})
+			if targets--; targets == 0 {
+				p.TargetsPart = false
+			}
+		}
+	}
+	return nil
+}
+
+// pdbeditRows are the lines of pdbedit -P. Ages are in seconds, locks in minutes.
+var pdbeditRows = []row{
+	{name: "min password length", id: "min-length", unit: 1},
+	{name: "password history", id: "history", unit: 1},
+	{name: "maximum password age", id: "max-age", unit: 1, zero: setting.Of(setting.Never), most: setting.Of(setting.Never)},
+	{name: "minimum password age", id: "min-age", unit: 1, zero: setting.Of(setting.AtOnce)},
+	{name: "bad lockout attempt", id: "lockout-threshold", unit: 1, zero: setting.Of(setting.Never)},
+	{name: "lockout duration", id: "lockout-duration", unit: minute, zero: setting.Of(setting.UntilAdmin), most: setting.Of(setting.UntilAdmin)},
+	{name: "reset count minutes", id: "lockout-window", unit: minute, zero: setting.Of(setting.AtOnce)},
+	{name: "disconnect time", id: "logoff-at-hours-end", unit: 1, zero: setting.On, most: setting.Off},
+}
+
+var pdbedit = tool{
+	recognise: regexp.MustCompile(`(?m)^account policy "[a-z ]+" value is: `),
+	expected:  "what pdbedit -P prints",
+	known:     func(name string) bool { return named(pdbeditRows, name) != nil },
+	take: func(r *reader) error {
+		name := machineOf(r.src.Path)
+		var head *estate.Policy
+		for _, l := range r.lines {
+			x := named(pdbeditRows, l.name)
+			if x == nil || l.value == "" {
+				continue
+			}
+			a := r.into.At(estate.Place{Name: name, Kind: estate.Machine})
+			if a.Head == nil {
+				a.Platform = setting.WindowsMachine
+				a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(r.src.Path, `\`, "/")), Standing: estate.Enforced, Platform: setting.WindowsMachine,
+					Settings: estate.Settings{}, Cite: r.into.Cite(l.number, "", l.text)}
+			}
+			head = a.Head
+			r.set(head.Settings, setting.WindowsMachine, x, l)
+		}
+		if head == nil {
+			return r.wrong(0, "no policy with its value", `account policy "…" value is: …`, "save the output of pdbedit -P for each policy")
+		}
+		return nil
+	},
+}

@@ -1,0 +1,138 @@
+package shell
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"io"
+	"strings"
+
+	"sternledger/internal/intake"
+	"sternledger/internal/redact"
+)
+
+// head is the line of a CSV's names, behind the line that tells the type.
+func head(text []byte) (skip, line []byte) {
+	line, _, _ = bytes.Cut(text, []byte("\n"))
+	if bytes.HasPrefix(line, []byte("#TYPE")) || bytes.HasPrefix(line, []byte("sep=")) {
+		skip = text[:min(len(line)+1, len(text))]
+		line, _, _ = bytes.Cut(text[len(skip):], []byte("\n"))
+	}
+	return skip, bytes.TrimRight(line, "\r")
+}
+
+func isCSV(k *kind, text []byte) bool {
+	_, line := head(text)
+	c := csv.NewReader(bytes.NewReader(line))
+	c.Comma = intake.Separator(line)
+	cells, err := c.Read()
+	return err == nil && len(cells) >= 3 && tells(k.telling, among(cells))
+}
+
+// readCSV reads a row for each object, as a stream.
+func readCSV(r *reader, in io.Reader) error {
+	text := bufio.NewReaderSize(intake.Decoder(in), 1<<16)
+	opening, err := text.Peek(intake.HeadSize)
+	if err != nil && err != io.EOF {
+		return err
+	}
+	skip, line := head(opening)
+	r.src.Differs() // rows are written anew
+	if _, err := text.Discard(len(skip)); err != nil {
+		return err
+	}
+	if _, err := r.src.Keep.Write(skip); err != nil {
+		return err
+	}
+	c := csv.NewReader(text)
+	c.Comma, c.ReuseRecord = intake.Separator(line), true
+	above := bytes.Count(skip, []byte("\n"))
+	read, err := c.Read()
+	if err != nil {
+		return r.row(above, err)
+	}
+	o, rules := r.columns(read)
+	out := csv.NewWriter(r.src.Keep)
+	out.Comma = c.Comma
+	shown := append([]string{}, read...)
+	if err := out.Write(shown); err != nil {
+		return err
+	}
+	for {
+		cells, err := c.Read()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return r.row(above, err)
+		}
+		at, _ := c.FieldPos(0)
+		o.line = above + at
+		for i, cell := range cells {
+			shown[i] = r.cell(&o.props[i], &rules[i], cell, o.line)
+		}
+		if err := out.Write(shown); err != nil {
+			return err
+		}
+		if err := r.one(o); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// row says what is wrong with a row.
+func (r *reader) row(above int, err error) error {
+	at := 0
+	var where *csv.ParseError
+	if errors.As(err, &where) {
+		at, err = above+where.Line, where.Err
+	}
+	return r.wrong(at, err.Error(), "as many cells as there are names", "export it again as CSV; a file that was opened and saved in between may have changed")
+}
+
+// rule is what holds for all cells of a column.
+type rule struct{ known, secret, list bool }
+
+// columns makes the object into which every row is read.
+func (r *reader) columns(names []string) (*object, []rule) {
+	o := &object{index: map[string]int{}}
+	var rules []rule
+	for i, name := range names {
+		name = strings.TrimSpace(name)
+		lower := strings.ToLower(name)
+		o.props = append(o.props, property{name: strings.Clone(name)})
+		if _, twice := o.index[lower]; !twice {
+			o.index[lower] = i
+		}
+		rules = append(rules, rule{known: r.kind.known[lower], secret: redact.Name(name), list: collections[lower]})
+	}
+	return o, rules
+}
+
+// cell reads one, and returns what is kept of it.
+func (r *reader) cell(p *property, is *rule, cell string, line int) string {
+	*p = property{name: p.name, line: line}
+	if cell == "" {
+		return ""
+	}
+	if is.known {
+		p.set(cell, is.list)
+	} else {
+		p.text = cell
+	}
+	if !is.known && !is.secret && !r.src.KeepAll && !redact.Look(cell) && !redact.IsMark(cell) {
+		r.src.NotKept++
+		return redact.NotKept + breaks(cell)
+	}
+	shown := r.keepIf(is.known, p.name, cell)
+	if shown != cell {
+		shown += breaks(cell)
+	}
+	return shown
+}
+
+// breaks are the line breaks of a value: the copy stays line for line the same.
+func breaks(cell string) string { return strings.Repeat("\n", strings.Count(cell, "\n")) }

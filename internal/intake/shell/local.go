@@ -1,0 +1,68 @@
+package shell
+
+import (
+	"path"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+)
+
+// local are the accounts of a machine. The export does not hold the machine's name:
+// the file's is taken.
+var local = &kind{
+	telling: [][]string{{"name", "passwordrequired", "passwordexpires"}, {"name", "passwordrequired", "usermaychangepassword"}},
+	partly:  [][]string{{"name", "passwordrequired", "enabled"}},
+	known: map[string]bool{"name": true, "enabled": true, "passwordrequired": true, "passwordexpires": true, "usermaychangepassword": true,
+		"sid": true, "passwordlastset": true, "fullname": true, "principalsource": true, "objectclass": true},
+	take: (*reader).localUser,
+}
+
+func (r *reader) localUser(o *object) error {
+	name := o.get("name").text
+	if name == "" {
+		return r.wrong(o.line, "an account without Name", "a name for each account", "export it again with Select-Object *")
+	}
+	at := estate.Place{Name: machineOf(r.src.Path), Kind: estate.Machine}
+	rec := &estate.Record{Class: estate.Account, DN: []byte(name), Name: []byte(name), Display: []byte(o.get("fullname").text), Line: o.line}
+	if sid := o.get("sid").text; strings.Contains(sid, "-") {
+		if n, err := strconv.ParseUint(sid[strings.LastIndexByte(sid, '-')+1:], 10, 32); err == nil {
+			rec.RID = uint32(n)
+		}
+	}
+	enabled, told := truth(o.get("enabled").text)
+	required, asked := truth(o.get("passwordrequired").text)
+	switch {
+	case !told || !asked:
+		rec.Flags |= estate.NoControl
+	default:
+		if enabled != setting.On {
+			rec.Flags |= estate.Disabled
+		}
+		if required != setting.On {
+			rec.Flags |= estate.NoneRequired
+		}
+	}
+	if p := o.get("passwordlastset"); p.text != "" {
+		rec.PwdSet, _ = dateOf(p.text)
+		// Of a password that was set, no day on which it expires is that it never does.
+		if expires := o.get("passwordexpires"); o.has("passwordexpires") && expires.text == "" {
+			rec.Flags |= estate.NeverExpires
+		}
+	}
+	r.into.Object(at, rec)
+	return nil
+}
+
+// machineOf is the machine that a file is named after.
+func machineOf(file string) string {
+	name := path.Base(strings.ReplaceAll(file, `\`, "/"))
+	name = strings.TrimSuffix(name, path.Ext(name))
+	for _, suffix := range []string{"-users", "_users", ".users", "-localusers", "-local-users", "-accounts"} {
+		if len(name) > len(suffix) && strings.EqualFold(name[len(name)-len(suffix):], suffix) {
+			name = name[:len(name)-len(suffix)]
+		}
+	}
+	return strings.ToLower(name)
+}

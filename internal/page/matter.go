@@ -1,0 +1,545 @@
+package page
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/record"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/custody"
+)
+
+const (
+	mostGravest = 10
+	mostLike    = 20 // of a table on the first screen
+	mostNames   = 2  // of places where several are alike
+)
+
+// screen draws a weighing on one screen: what is gravest, then place by place.
+func screen(s *Sheet, w *custody.Weighing) {
+	matters := w.Matters()
+	if len(matters) > 0 {
+		s.Text(totals(w, matters))
+		s.Blank()
+		s.Title("The gravest", "")
+		for _, m := range matters[:min(len(matters), mostGravest)] {
+			brief(s, m)
+		}
+		if more := len(matters) - mostGravest; more > 0 {
+			s.Text(fmt.Sprintf("%s more: sternledger weigh --all", Grouped(more)))
+		}
+	} else {
+		s.Text("No findings.")
+	}
+	s.Blank()
+	cohortTable(s, w)
+	if len(matters) > 0 {
+		s.Blank()
+		s.Text("One matter whole: weigh --matter " + matters[0].Name + ". Every finding: weigh --findings. To hand over: report.")
+	}
+}
+
+// totals counts findings and matters, by severity and verdict.
+func totals(w *custody.Weighing, matters []*record.Matter) string {
+	bySeverity, byKind := map[baseline.Severity]int{}, map[check.Kind]int{}
+	for i := range w.Findings {
+		f := &w.Findings[i]
+		if byKind[f.Kind]++; f.Kind != check.Waived {
+			bySeverity[f.Severity]++
+		}
+	}
+	var severities, kinds []string
+	for _, severity := range []baseline.Severity{baseline.Grave, baseline.Serious, baseline.Minor} {
+		severities = append(severities, Grouped(bySeverity[severity])+" "+string(severity))
+	}
+	for _, k := range check.Kinds[1:] {
+		if byKind[k] > 0 {
+			kinds = append(kinds, Grouped(byKind[k])+" "+string(k))
+		}
+	}
+	return fmt.Sprintf("%s in %s: %s; %s.", Quantity(len(w.Findings), "finding"), Quantity(len(matters), "matter"),
+		strings.Join(severities, ", "), strings.Join(kinds, ", "))
+}
+
+// brief draws a matter in few lines: what is wrong, where, whom it reaches, and
+// the way out.
+func brief(s *Sheet, m *record.Matter) {
+	s.Entry(string(m.Kind), string(m.Severity), m.Name+"  "+m.Title, Where(m)+". "+WayOut(m))
+}
+
+// Matters draws all of them; minor ones in a line each.
+func Matters(s *Sheet, w *custody.Weighing) {
+	matters := w.Matters()
+	s.Text(totals(w, matters))
+	s.Blank()
+	for _, m := range matters {
+		if m.Severity == baseline.Minor || m.Kind == check.Waived {
+			s.Entry(string(m.Kind), "", m.Name+"  "+m.Title+" ("+Where(m)+")")
+		} else {
+			brief(s, m)
+		}
+	}
+}
+
+// WayOut is the beginning of a matter's remedy.
+func WayOut(m *record.Matter) string {
+	if m.Check == "" && len(m.Settings) == 1 && m.Found() == check.Weak {
+		if m.Demanded == "on" || m.Demanded == "off" {
+			return "Switch it " + m.Demanded + "."
+		}
+		return "Set it to " + record.Plainly(m.Demanded) + "."
+	}
+	for _, end := range []string{". ", "; ", ": "} {
+		if i := strings.Index(m.Remedy, end); i >= 0 {
+			return m.Remedy[:i] + "."
+		}
+	}
+	return m.Remedy
+}
+
+// Where says in how many places a matter is, and how many accounts it reaches.
+func Where(m *record.Matter) string {
+	text := PlacesNamed(m.Places)
+	if m.Accounts == nil {
+		return text
+	}
+	text += ", " + Quantity(*m.Accounts, "account")
+	if m.Privileged > 0 {
+		text += fmt.Sprintf(" (%s privileged)", Grouped(m.Privileged))
+	}
+	return text
+}
+
+// nouns are what places of a kind are called.
+var nouns = map[estate.Kind]string{estate.Domain: "domain", estate.Machine: "machine", estate.LDAP: "directory", estate.Tenant: "tenant"}
+
+// PlacesNamed names one place or two, and counts more: by their kind, where they
+// are of one.
+func PlacesNamed(all []*estate.Authority) string {
+	if len(all) <= 2 {
+		var names []string
+		for _, a := range all {
+			names = append(names, a.Label())
+		}
+		return strings.Join(names, ", ")
+	}
+	noun := nouns[all[0].Kind]
+	if noun == "" || slices.ContainsFunc(all, func(a *estate.Authority) bool { return a.Kind != all[0].Kind }) {
+		noun = "place"
+	}
+	return Quantity(len(all), noun)
+}
+
+// CohortNamed names a cohort: its place, or how many are alike. What deviates is
+// named with what differs.
+func CohortNamed(c *record.Cohort) string {
+	var text string
+	if len(c.Places) == 1 {
+		text = c.Place().Label()
+	} else {
+		text = fmt.Sprintf("%s alike (%s)", Quantity(len(c.Places), nouns[c.Place().Kind]), firstPlaces(c.Places))
+	}
+	if len(c.Differs) > 0 {
+		const most = 2
+		text += ": " + strings.Join(c.Differs[:min(len(c.Differs), most)], "; ")
+		if more := len(c.Differs) - most; more > 0 {
+			text += fmt.Sprintf("; %d more", more)
+		}
+	}
+	return text
+}
+
+// policyRow is what a table has to say of a policy.
+type policyRow struct {
+	scope *govern.Scope
+	cells []string
+}
+
+// together makes one row of those that say the same of policies of one name at
+// places of one kind.
+func together(rows []policyRow) [][]string {
+	at := map[string]int{}
+	var groups [][]policyRow
+	for _, r := range rows {
+		key := strings.Join(append([]string{string(r.scope.Authority.Kind), string(r.scope.Authority.Platform), r.scope.PolicyName()},
+			r.cells...), "\x00")
+		i, ok := at[key]
+		if !ok {
+			i = len(groups)
+			at[key], groups = i, append(groups, nil)
+		}
+		groups[i] = append(groups[i], r)
+	}
+	var all [][]string
+	for _, g := range groups {
+		name := g[0].scope.Title()
+		if len(g) > 1 {
+			var places []*estate.Authority
+			for _, r := range g {
+				places = append(places, r.scope.Authority)
+			}
+			name = fmt.Sprintf("%s (%s) / %s", Quantity(len(g), nouns[places[0].Kind]), firstPlaces(places), g[0].scope.PolicyName())
+		}
+		all = append(all, append([]string{name}, g[0].cells...))
+	}
+	return all
+}
+
+// firstPlaces names the first few.
+func firstPlaces(all []*estate.Authority) string {
+	var names []string
+	for _, a := range all[:min(len(all), mostNames)] {
+		names = append(names, a.Label())
+	}
+	if len(all) > mostNames {
+		names = append(names, "…")
+	}
+	return strings.Join(names, ", ")
+}
+
+// Standings are the cohorts with what was found in each, the gravest first.
+func Standings(w *custody.Weighing) []Standing {
+	var all []Standing
+	of := map[*estate.Authority]int{}
+	for i, c := range w.Cohorts() {
+		all = append(all, Standing{Cohort: c, Found: map[baseline.Severity]int{}})
+		for _, a := range c.Places {
+			of[a] = i
+		}
+	}
+	for i := range w.Findings {
+		f := &w.Findings[i]
+		if at, ok := of[f.Authority]; ok && f.Kind != check.Waived {
+			all[at].Found[f.Severity]++
+		}
+	}
+	slices.SortStableFunc(all, func(x, y Standing) int {
+		for _, severity := range []baseline.Severity{baseline.Grave, baseline.Serious, baseline.Minor} {
+			if d := y.Found[severity] - x.Found[severity]; d != 0 {
+				return d
+			}
+		}
+		return 0
+	})
+	return all
+}
+
+// Standing is a cohort with the findings in it.
+type Standing struct {
+	*record.Cohort
+	Found map[baseline.Severity]int
+}
+
+// cohortTable draws a row for each cohort: verdicts and grave findings.
+func cohortTable(s *Sheet, w *custody.Weighing) {
+	standings := Standings(w)
+	columns := []Column{{Head: "place"}, {Head: "accounts", Right: true}, {Head: "grave", Right: true}}
+	kinds := slices.DeleteFunc(slices.Clone(check.Kinds), func(k check.Kind) bool {
+		return k == check.Waived && !slices.ContainsFunc(standings, func(c Standing) bool { return c.Counts[k] > 0 }) ||
+			k == check.Holds && s.width < 90 // of what is narrow, what is wrong is kept
+	})
+	for _, k := range kinds {
+		columns = append(columns, Column{Head: string(k), Right: true})
+	}
+	const most = 12
+	var rows [][]string
+	for _, c := range standings[:min(len(standings), most)] {
+		row := []string{CohortNamed(c.Cohort), "not listed", Grouped(c.Found[baseline.Grave])}
+		if c.Accounts != nil {
+			row[1] = Grouped(*c.Accounts)
+		}
+		for _, k := range kinds {
+			cell := "-" // no baseline covers it
+			if len(c.Counts) > 0 {
+				cell = Grouped(c.Counts[k])
+			}
+			row = append(row, cell)
+		}
+		rows = append(rows, row)
+	}
+	s.Table(columns, rows)
+	if more := len(standings) - most; more > 0 {
+		s.Text(fmt.Sprintf("%s more: sternledger weigh --places", Grouped(more)))
+	}
+}
+
+// Places draws a row for each cohort, all of them, and names the places.
+func Places(s *Sheet, w *custody.Weighing) {
+	for _, c := range Standings(w) {
+		var counts []string
+		for _, k := range check.Kinds {
+			if c.Counts[k] > 0 {
+				counts = append(counts, Grouped(c.Counts[k])+" "+string(k))
+			}
+		}
+		if len(counts) == 0 {
+			counts = []string{"no chosen baseline covers it"}
+		}
+		accounts := "accounts not listed"
+		if c.Accounts != nil {
+			accounts = Quantity(*c.Accounts, "account")
+		}
+		lines := []string{accounts + "; " + strings.Join(counts, ", ")}
+		if len(c.Places) > 1 {
+			var names []string
+			for _, a := range c.Places {
+				names = append(names, a.Label())
+			}
+			lines = append(lines, strings.Join(names, ", "))
+		}
+		s.Entry(Grouped(c.Found[baseline.Grave])+" grave", "", CohortNamed(c.Cohort), lines...)
+	}
+}
+
+// Matter draws one matter whole: places, accounts, evidence, reason, way out, and
+// how it is accepted.
+func Matter(s *Sheet, m *record.Matter) {
+	s.Title(m.Name+"  "+m.Title, string(m.Kind)+", "+string(m.Severity))
+	s.Entry("where", "", Where(m))
+	if len(m.Examples) > 0 {
+		text := strings.Join(m.Examples, ", ")
+		if m.Accounts != nil && *m.Accounts > len(m.Examples) {
+			text += ", …"
+		}
+		s.Note("accounts", text)
+	}
+	if m.Observed != "" {
+		s.Note("observed", m.Observed)
+	}
+	if m.Demanded != "" {
+		s.Note("demanded", m.Demanded+" ("+strings.Join(Sources(m), "; ")+")")
+	}
+	if c := check.Named(m.Check); c != nil {
+		s.Note("check", m.Check+": "+c.Doc)
+	}
+	same := !slices.ContainsFunc(m.Findings, func(f *check.Finding) bool { return f.Reason != m.Reason })
+	if same {
+		s.Note("reason", m.Reason)
+	}
+	s.Note("way out", m.Remedy)
+	s.Blank()
+	groups := Groups(m)
+	for _, g := range groups[:min(len(groups), mostLike)] {
+		lines := g.Lines
+		if !same {
+			lines = append([]string{g.Reason}, lines...)
+		}
+		s.Entry(string(g.Severity), "", g.Head, lines...)
+	}
+	if more := len(groups) - mostLike; more > 0 {
+		s.Text(fmt.Sprintf("%s more: sternledger weigh --findings", Grouped(more)))
+	}
+	s.Blank()
+	if m.Kind != check.Waived {
+		s.Text("To accept it: sternledger waive --matter " + m.Name + " --until DAY --reason REASON (--place PATTERN for a part). Scripts use its " +
+			"fingerprint, " + m.Fingerprint + ".")
+	}
+}
+
+// Sources are the baselines and sections that a matter fails.
+func Sources(m *record.Matter) []string {
+	var all []string
+	for _, f := range m.Findings {
+		for _, b := range f.Baselines {
+			if text := strings.TrimSpace(b.ID + " " + b.Ref); !slices.Contains(all, text) {
+				all = append(all, text)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// likeFindings puts the findings of a matter together that differ by the place
+// alone.
+func likeFindings(m *record.Matter) [][]*check.Finding {
+	var order []string
+	by := map[string][]*check.Finding{}
+	for _, f := range m.Findings {
+		policy, tier := "", ""
+		if f.Scope != nil {
+			policy, tier = f.Scope.PolicyName(), f.Scope.Tier
+		}
+		key := strings.Join([]string{string(f.Severity), policy, tier, alikeText(f.Reason, f), alikeText(f.Remedy, f)}, "\x00")
+		if f.Authority.Kind != estate.Machine {
+			key += f.ScopeName()
+		}
+		if by[key] == nil {
+			order = append(order, key)
+		}
+		by[key] = append(by[key], f)
+	}
+	var all [][]*check.Finding
+	for _, key := range order {
+		all = append(all, by[key])
+	}
+	return all
+}
+
+// alikeText is a text without the name of its place.
+func alikeText(text string, f *check.Finding) string {
+	return strings.ReplaceAll(strings.ReplaceAll(text, f.Authority.Label(), "…"), f.Authority.Name, "…")
+}
+
+// Group is findings of a matter that differ by the place alone.
+type Group struct {
+	Severity baseline.Severity
+	Head     string // where
+	Reason   string
+	Lines    []string // evidence, waiver, way out where it is its own, fingerprint
+}
+
+// Groups puts the findings of a matter together that differ by the place alone.
+func Groups(m *record.Matter) []Group {
+	var all []Group
+	for _, like := range likeFindings(m) {
+		f := like[0]
+		g := Group{Severity: f.Severity, Head: groupHead(like), Reason: f.Reason}
+		if len(f.Evidence) > 0 {
+			var cites []string
+			for _, c := range f.Evidence {
+				cites = append(cites, CiteText(c))
+			}
+			g.Lines = append(g.Lines, "evidence: "+strings.Join(cites, "; "))
+		}
+		g.Lines = append(g.Lines, WaivedLines(f)...)
+		if f.Remedy != m.Remedy {
+			g.Lines = append(g.Lines, "way out: "+f.Remedy)
+		}
+		if len(g.Lines) == 0 {
+			g.Head += "  [" + f.Fingerprint + "]"
+		} else {
+			g.Lines[len(g.Lines)-1] += "  [" + f.Fingerprint + "]"
+		}
+		all = append(all, g)
+	}
+	return all
+}
+
+// groupHead names the places of findings, and their accounts.
+func groupHead(like []*check.Finding) string {
+	f := like[0]
+	if len(like) == 1 {
+		switch who := Whom(f); {
+		case who != "":
+			return f.ScopeName() + ", " + who
+		case f.Accounts != nil:
+			return f.ScopeName() + ", " + Quantity(*f.Accounts, "account")
+		}
+		return f.ScopeName()
+	}
+	var places []*estate.Authority
+	accounts := 0
+	for _, g := range like {
+		places = append(places, g.Authority)
+		if g.Accounts != nil {
+			accounts += *g.Accounts
+		}
+	}
+	head := fmt.Sprintf("%s (%s)", Quantity(len(places), "machine"), firstPlaces(places))
+	if f.Scope != nil {
+		head += " / " + f.Scope.PolicyName() + " / " + f.Scope.Tier
+	}
+	if accounts > 0 {
+		head += ", " + Quantity(accounts, "account")
+	}
+	return head
+}
+
+// MatterRows gives one row for each matter.
+func MatterRows(w *custody.Weighing) *Rows {
+	r := &Rows{Head: []string{"matter", "severity", "verdict", "title", "check", "settings", "places", "accounts", "privileged", "observed",
+		"demanded", "remedy", "fingerprint"}}
+	for _, m := range w.Matters() {
+		var ids, places []string
+		for _, id := range m.Settings {
+			ids = append(ids, string(id))
+		}
+		for _, a := range m.Places {
+			places = append(places, a.Label())
+		}
+		accounts := "not listed"
+		if m.Accounts != nil {
+			accounts = fmt.Sprint(*m.Accounts)
+		}
+		r.Rows = append(r.Rows, []string{m.Name, string(m.Severity), string(m.Kind), m.Title, m.Check, strings.Join(ids, " "),
+			strings.Join(places, "; "), accounts, fmt.Sprint(m.Privileged), m.Observed, m.Demanded, m.Remedy, m.Fingerprint})
+	}
+	return r
+}
+
+// MatrixRows gives one row for each setting, with the worst verdict of each policy
+// of each cohort.
+func MatrixRows(w *custody.Weighing) *Rows {
+	columns, worst := matrixOf(w)
+	r := &Rows{Head: []string{"setting"}}
+	for _, c := range columns {
+		r.Head = append(r.Head, c.name)
+	}
+	for _, row := range setting.Table() {
+		cells, any := []string{string(row.ID)}, false
+		for _, c := range columns {
+			kind, ok := worst[verdictOn{c.scope.Under(), row.ID}]
+			if any = any || ok; !ok {
+				kind = "-"
+			}
+			cells = append(cells, string(kind))
+		}
+		if any {
+			r.Rows = append(r.Rows, cells)
+		}
+	}
+	return r
+}
+
+// verdictOn is what a cell of the matrix is about.
+type verdictOn struct {
+	policy  govern.PolicyID
+	setting setting.ID
+}
+
+// matrixColumn is a policy of a cohort.
+type matrixColumn struct {
+	scope *govern.Scope
+	name  string
+}
+
+// matrixOf gives the worst verdict of each policy and setting, and the policies of
+// each cohort that have one.
+func matrixOf(w *custody.Weighing) ([]matrixColumn, map[verdictOn]check.Kind) {
+	worst, any := map[verdictOn]check.Kind{}, map[govern.PolicyID]bool{}
+	for i := range w.Verdicts {
+		v := &w.Verdicts[i]
+		at := verdictOn{v.Scope.Under(), v.Demand.Setting}
+		any[at.policy] = true
+		if old, ok := worst[at]; !ok || v.Kind.Rank() > old.Rank() {
+			worst[at] = v.Kind
+		}
+	}
+	shown := map[*govern.Scope]bool{}
+	for _, scope := range w.Scopes {
+		shown[scope] = true
+	}
+	var columns []matrixColumn
+	for _, c := range w.Cohorts() {
+		seen := map[govern.PolicyID]bool{}
+		for _, scope := range c.Scopes {
+			id := scope.Under()
+			if seen[id] || !any[id] || !shown[scope] {
+				continue
+			}
+			seen[id] = true
+			name := scope.Title()
+			if len(c.Places) > 1 {
+				name = fmt.Sprintf("%s alike (%s) / %s", Quantity(len(c.Places), nouns[c.Place().Kind]), firstPlaces(c.Places), scope.PolicyName())
+			}
+			columns = append(columns, matrixColumn{scope, name})
+		}
+	}
+	return columns, worst
+}
