@@ -119,6 +119,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 			"Quay Trial is linked at the root and sets account settings, but the controllers may not read or apply it"},
 		"option-not-taken":              {"conflicting", nil, "", "reads no pwhistory.conf"},
 		"list-cut":                      {"missing", nil, "", "the list of users goes on"},
+		"field-unseen":                  {"missing", nil, "", "without isDelegatedAdmin"},
 		"accounts-elsewhere":            {"missing", nil, "", "sss"},
 		"module-not-modelled":           {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":                 {"missing", nil, "", "Default Domain Policy at fairway: linked; filters not in evidence"},

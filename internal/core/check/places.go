@@ -173,6 +173,12 @@ var placeChecks = []Check{
 		Run: remarks(estate.ListCut),
 	},
 	{
+		Name: "field-unseen", Title: "Accounts of a tenant were exported without a field that matters",
+		Kind: Missing, Severity: baseline.Serious, On: onTenants,
+		Doc: "A tenant's accounts were exported without a field that tells what governs them, or whether a setting holds for them.",
+		Run: remarks(estate.FieldUnseen),
+	},
+	{
 		Name: "password-unused", Title: "Nobody uses a password that works",
 		Kind: Weak, Severity: baseline.Serious, On: onTenants,
 		Doc: "Nobody has used a password for 45 days or more, counted to the newest sign-in or change in the same evidence, and its " +

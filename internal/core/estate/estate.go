@@ -419,6 +419,7 @@ const (
 	NotModelled     RemarkKind = "not-modelled"      // what a module answers cannot be told; the weaker outcome is taken
 	Elsewhere       RemarkKind = "elsewhere"         // accounts of another place are taken, too
 	ListCut         RemarkKind = "list-cut"          // a list of an export goes on in one that is not in the evidence
+	FieldUnseen     RemarkKind = "field-unseen"      // a field that bears on what governs accounts was exported of none of them
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
 	DatedAhead      RemarkKind = "dated-ahead"       // a change of a password that lies in the future
 )

@@ -54,6 +54,8 @@ const (
 	MembersPart  // of a group: members may be missing from its list
 	LooseMembers // of a group: members that are not in the evidence
 	CutShort     // its record may have been cut
+
+	NoHome // of a tenant: the evidence lacks whether another place governs it
 )
 
 var flagNames = []struct {
@@ -80,6 +82,7 @@ var flagNames = []struct {
 	{NoSecondFactor, "no-second-factor"},
 	{NoControl, "flags-not-in-evidence"},
 	{NoPrimary, "primary-group-not-in-evidence"},
+	{NoHome, "home-not-in-evidence"},
 }
 
 // Names returns the names of the flags that pages show, in a fixed order.

@@ -27,6 +27,8 @@ func (r *Resolution) byPriority(row int) Governing {
 		return other("the account is a guest: its home governs its password, and is not in the evidence")
 	case flags&estate.Federated != 0:
 		return other("the account signs in at another place (its domain is federated), which is not in the evidence")
+	case flags&estate.NoHome != 0:
+		return other("whether another place governs the account was not exported")
 	}
 	if r.Authority.PoliciesCut != nil {
 		return other("the list of policies goes on in a further page, which is not in the evidence")

@@ -25,6 +25,7 @@ type document struct {
 	csv   []string // the header, where it is a CSV
 	text  []byte   // as read, where it is no JSON
 	bare  bool     // a list without the envelope that would tell whether it goes on
+	lacks string   // a field that an element of a complete export has
 }
 
 // node remembers on which line a value stands, and those inside it.
@@ -102,10 +103,19 @@ var jsonForm = regexp.MustCompile(`^\s*(?:\{\s*["}]|\[\s*[\[{\]])`)
 
 func looksLikeJSON(text []byte) bool { return jsonForm.Match(text) }
 
+var typeLine = []byte("#TYPE ")
+
 // fromCSV turns each row into an object of its columns.
 func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 	c := csv.NewReader(bytes.NewReader(raw))
 	c.FieldsPerRecord = -1
+	columns := raw
+	if bytes.HasPrefix(raw, typeLine) { // a shell's word on what the rows were
+		c.Comment = '#'
+		_, columns, _ = bytes.Cut(raw, []byte("\n"))
+	}
+	columns, _, _ = bytes.Cut(columns, []byte("\n"))
+	c.Comma = intake.Separator(columns)
 	head, err := c.Read()
 	if err != nil {
 		return &intake.Error{Path: d.part.Path, Line: 1, Seen: err.Error(), Expected: "CSV (RFC 4180)"}

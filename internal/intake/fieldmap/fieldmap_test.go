@@ -98,6 +98,10 @@ func TestShippedMaps(t *testing.T) {
 		"the domain's list switched off": {[]string{"a.json", fmt.Sprintf(rules, "10", "False", "Enforce")},
 			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=off " +
 				"lockout-duration=90 lockout-threshold=10 max-length=256 min-length=8"},
+		"what its shell wrote, asked for little": {[]string{"a.csv", "#TYPE Cloud.User\r\n\"AccountEnabled\";\"Id\";\"Manager\";\"UserPrincipalName\"\r\n" +
+			"\"True\";\"1\";\"Microsoft.Cloud.Models.Person\";\"ada@x.example\"\r\n", "b.csv", "Id,AuthenticationType,IsInitial\r\nx.example,Managed,True\r\n"},
+			"x.example tenant: classes-required=3 dictionary-check=on max-age=? max-length=256 min-length=8; x.example domain x.example " +
+				"2147483646 group domain x.example: classes-required=3 dictionary-check=on max-age=? max-length=256 min-length=8"},
 		"a value that is none": {[]string{"a.json", fmt.Sprintf(rules, "ten", "True", "Perhaps")},
 			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=? " +
 				"lockout-duration=90 lockout-threshold=? max-length=256 min-length=8"},

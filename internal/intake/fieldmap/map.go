@@ -58,10 +58,28 @@ type Export struct {
 	// Empty recognises a reply in which nothing is set: an empty list.
 	Empty *Nothing `yaml:"empty"`
 	// Text recognises the words by which a command says that nothing is set.
-	Text strictyaml.Text `yaml:"text"`
+	Text     strictyaml.Text `yaml:"text"`
+	Complete *Complete       `yaml:"complete"`
 
 	text *regexp.Regexp
 }
+
+// Complete says what every element of an export has as the product writes it. One
+// that was cut down on its way is read as a list of which a part is lacking.
+type Complete struct {
+	Each Path              `yaml:"each"`
+	Has  []strictyaml.Text `yaml:"has"` // a.b; or a.b[*]: a list, where it is there
+
+	has []part
+}
+
+// part is a field of an element, by the names that lead to it.
+type part struct {
+	names []string
+	list  bool
+}
+
+var partForm = regexp.MustCompile(`^([A-Za-z_][\w.]*)(\[\*\])?$`)
 
 // Nothing recognises an empty list, by a field beside it or by its file's name.
 type Nothing struct {
@@ -268,6 +286,7 @@ type Condition struct {
 type FlagRule struct {
 	Flag      strictyaml.Text `yaml:"flag"`
 	Condition `yaml:",inline"`
+	Shown     bool `yaml:"shown"` // a complete export has the field: where no account has it, the flag is not known
 
 	flag estate.Flag
 }
@@ -408,6 +427,15 @@ func (m *Map) check() error {
 			var err error
 			if x.text, err = regexp.Compile(x.Text.Value); err != nil {
 				return x.Text.Errorf(m.path, "text %q is no regular expression", x.Text.Value)
+			}
+		}
+		if c := x.Complete; c != nil {
+			for _, has := range c.Has {
+				form := partForm.FindStringSubmatch(has.Value)
+				if form == nil || c.Each.path == nil {
+					return has.Errorf(m.path, "complete wants each, and has with fields like a.b, or a.b[*] for a list; %q is none", has.Value)
+				}
+				c.has = append(c.has, part{strings.Split(form[1], "."), form[2] != ""})
 			}
 		}
 		if x.Empty != nil && x.Empty.At.path == nil && x.Empty.File.Value == "" {

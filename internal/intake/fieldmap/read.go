@@ -26,7 +26,7 @@ func Format(all []*Map) *intake.TreeFormat {
 		Name: "tenant export (JSON, CSV, by field map)",
 		Part: func(file string, head []byte) (root, name string, ok bool) {
 			text := intake.Opening(head)
-			may := looksLikeJSON(text) || slices.ContainsFunc(all, func(m *Map) bool { return m.mayBeCSV(text) || m.mayBeText(text) })
+			may := looksLikeJSON(text) || slices.ContainsFunc(all, func(m *Map) bool { return m.mayBeCSV(text) || m.mayBeShell(text) || m.mayBeText(text) })
 			root = path.Dir(file)
 			return root, path.Base(file), may
 		},
@@ -75,7 +75,7 @@ func claims(all []*Map, d *document) []claim {
 			}
 		}
 	}
-	if len(found) > 0 || d.csv != nil || d.value == nil {
+	if len(found) > 0 || d.value == nil {
 		return found
 	}
 	for _, m := range all {
@@ -167,6 +167,7 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 				Expected: "one", Next: "make their conditions (exports: json, csv, file) tell them apart"}
 		}
 		m := found[0].m
+		found[0].d.lacks = found[0].x.lackedBy(found[0].d)
 		if byMap[m] == nil {
 			order = append(order, m)
 		}
@@ -421,9 +422,23 @@ func (r *reader) absent(facts estate.Settings, reading *Reading, at estate.Cite)
 	r.into.Set(facts, r.tenant.Platform, reading.row.ID, reading.Default.value, at)
 }
 
+// silent settles what one of a list's elements says of a setting by not holding it.
+// A shell writes the fields that it was asked for: one that is lacking proves nothing.
+func (r *reader) silent(facts estate.Settings, reading *Reading, e element, d *document, at estate.Cite) {
+	if _, ok := facts[reading.row.ID]; !ok && d.bare && len(reading.At.path.Select(e.value)) == 0 {
+		field := reading.At.text.Value
+		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export has no " + field, Remedy: "Export " + field + ", too."}
+		return
+	}
+	r.absent(facts, reading, at)
+}
+
 // cutOff returns the document after which one more is lacking: of the pages of a
 // list one is the last, and says so.
 func (r *reader) cutOff(docs []*document) *document {
+	if i := slices.IndexFunc(docs, func(d *document) bool { return d.lacks != "" }); i >= 0 {
+		return docs[i]
+	}
 	var more *document
 	for _, d := range docs {
 		if !r.goesOn(d) {
@@ -434,8 +449,46 @@ func (r *reader) cutOff(docs []*document) *document {
 	return more
 }
 
+// lackedBy returns the first field that an element of a complete export has, and one
+// of the document's has not.
+func (x *Export) lackedBy(d *document) string {
+	if x.Complete == nil {
+		return ""
+	}
+	for _, element := range x.Complete.Each.path.Select(d.value) {
+		for i, has := range x.Complete.has {
+			if !has.in(element) {
+				return x.Complete.Has[i].Value
+			}
+		}
+	}
+	return ""
+}
+
+// in reports whether an element has the field. Where null stands for what would hold
+// it, it has; a list may be left out, and must be one where it is not.
+func (p part) in(v any) bool {
+	for _, name := range p.names {
+		fields, ok := v.(map[string]any)
+		if !ok {
+			return false
+		}
+		if v, ok = fields[name]; !ok {
+			return p.list
+		}
+		if v == nil {
+			return true
+		}
+	}
+	_, ok := v.([]any)
+	return ok || !p.list
+}
+
 // lacking says what is wrong with a list of which a part may be lacking.
 func (d *document) lacking(what string) string {
+	if d.lacks != "" {
+		return what + " came without " + d.lacks + ", which the product writes of each element"
+	}
 	if d.bare {
 		return what + " came without its envelope, as shells write it, and does not tell whether it goes on in a further page"
 	}
@@ -466,7 +519,7 @@ func (r *reader) cutLists() {
 		at := estate.Cite{File: d.part.Stored, Line: 1, Where: x.ID.Value}
 		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.ListCut, About: x.ID.Value, Cites: []estate.Cite{at},
 			Text:   d.lacking("the list of "+x.ID.Value) + ": what it holds is not known",
-			Remedy: "Export all pages, and gather them together."})
+			Remedy: "Export all pages with all fields, and gather them together."})
 		if p := r.m.Policies; p != nil && p.Export.Value == x.ID.Value {
 			r.tenant.PoliciesCut = &at
 		}
@@ -697,7 +750,12 @@ func (r *reader) accounts(a *Accounts) {
 			elsewhere[strings.ToLower(domain)] = true
 		}
 	}
+	var of *document
+	var unknown estate.Flag
 	for d, e := range r.each(a.Export.Value, a.Each.path, a.Only) {
+		if d != of {
+			of, unknown = d, r.notShown(a, d)
+		}
 		name, _ := first(e, a.Name)
 		id, hasID := first(e, a.ID)
 		if !hasID {
@@ -707,7 +765,7 @@ func (r *reader) accounts(a *Accounts) {
 			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: a.Name.text.Value}, "an account without a name")
 			continue
 		}
-		rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Line: lineOf(e, a.ID, a.Name)}
+		rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Flags: unknown, Line: lineOf(e, a.ID, a.Name)}
 		if a.Joins {
 			rec.Class = estate.Other
 		}
@@ -738,7 +796,7 @@ func (r *reader) accounts(a *Accounts) {
 		if a.Joins {
 			continue
 		}
-		who := someone{id: id, flags: rec.Flags, cite: estate.Cite{File: d.part.Stored, Line: rec.Line}}
+		who := someone{id: id, nameless: !hasID && a.ID.path != nil, flags: rec.Flags, cite: estate.Cite{File: d.part.Stored, Line: rec.Line}}
 		if _, domain, ok := strings.Cut(strings.ToLower(principal), "@"); ok {
 			who.domain = domain
 		}
@@ -758,6 +816,56 @@ func (r *reader) accounts(a *Accounts) {
 			r.member(textOf(f.value), id, f.line)
 		}
 	}
+}
+
+// gap is what is not known where fields are lacking that set some flags.
+type gap struct {
+	flags, mark estate.Flag
+	what        string
+}
+
+// unshown says what is not known where no account has a flag's field, and the flag
+// that tells it of each.
+var unshown = []gap{
+	{estate.Synced | estate.Federated | estate.Guest, estate.NoHome, "whether another place governs them"},
+	{estate.Disabled, estate.NoControl, "whether they are enabled"},
+	{estate.NeverExpires, estate.NoControl, "whether their passwords expire"},
+	{estate.Administrator, estate.NoControl, "which of them administer the tenant"},
+	{^estate.Flag(0), estate.NoControl, "what it would tell of them"},
+}
+
+// notShown tells of the fields that an export should have of its accounts, and
+// has of none, and returns what is not known of them therefore. A shell writes
+// every field, and leaves empty those that it was not asked for.
+func (r *reader) notShown(a *Accounts, d *document) (unknown estate.Flag) {
+	rows := d.each(a.Each.path)
+	look := func(at Path, mark estate.Flag, what string) {
+		if slices.ContainsFunc(rows, func(e element) bool {
+			return slices.ContainsFunc(at.path.Select(e.value), func(v any) bool { return !d.bare || v != nil && v != "" })
+		}) {
+			return
+		}
+		unknown |= mark
+		field := at.text.Value
+		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.FieldUnseen, About: a.Export.Value + " " + field,
+			Cites:  []estate.Cite{{File: d.part.Stored, Line: 1, Where: a.Export.Value}},
+			Text:   fmt.Sprintf("%d accounts were exported without %s: %s is not known", len(rows), field, what),
+			Remedy: "Export the accounts with " + field + ", and gather again."})
+	}
+	if a.ID.path != nil {
+		look(a.ID, estate.NoHome|estate.NoControl, "which groups and policies name them")
+	}
+	if in := r.m.Units; in != nil && in.In.path != nil {
+		look(in.In, estate.NoHome, "in which unit they are")
+	}
+	for i := range a.Flags {
+		f := &a.Flags[i]
+		gap := slices.IndexFunc(unshown, func(gap gap) bool { return f.flag&gap.flags != 0 })
+		if f.Shown {
+			look(f.At, unshown[gap].mark, unshown[gap].what)
+		}
+	}
+	return unknown
 }
 
 // policies reads the prioritised policies.
@@ -804,7 +912,7 @@ func (r *reader) policies() {
 		}
 		for i := range p.Settings {
 			r.setting(policy.Settings, &p.Settings[i], e, d)
-			r.absent(policy.Settings, &p.Settings[i], policy.Cite)
+			r.silent(policy.Settings, &p.Settings[i], e, d, policy.Cite)
 		}
 	}
 }

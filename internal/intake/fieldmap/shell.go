@@ -1,16 +1,23 @@
 package fieldmap
 
 import (
+	"bytes"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
+
+	"sternledger/internal/intake"
 )
 
 // shells are what vendors' shells make of a reply: the same fields in other letter
-// cases, and a list, or its only element, without the envelope it came in. A document
-// that no map knows as it is is tried so.
+// cases, and a list, or its only element, without the envelope it came in, as JSON or
+// as CSV. A document that no map knows as it is is tried so.
 func (d *document) shells(x *Export, spelled map[string]string) []*document {
 	value, lines := respelled(d.value, d.lines, spelled)
+	if d.csv != nil {
+		value = cellsOf(value)
+	}
 	all := []*document{{part: d.part, value: value, lines: lines}}
 	list, ok := value.([]any)
 	if !ok {
@@ -24,6 +31,57 @@ func (d *document) shells(x *Export, spelled map[string]string) []*document {
 	}
 	return all
 }
+
+// cellsOf gives cells of a shell's CSV their values: a cell tells neither nothing from
+// an empty text nor a list from the name of its type.
+func cellsOf(rows any) any {
+	list, _ := rows.([]any)
+	all := make([]any, len(list))
+	for i := range list {
+		cells, _ := list[i].(map[string]any)
+		row := make(map[string]any, len(cells))
+		for name, cell := range cells {
+			switch text, _ := cell.(string); {
+			case text == "", typeName.MatchString(text):
+				row[name] = nil
+			case strings.EqualFold(text, "true"), strings.EqualFold(text, "false"):
+				row[name] = strings.EqualFold(text, "true")
+			default:
+				row[name] = text
+			}
+		}
+		all[i] = row
+	}
+	return all
+}
+
+// typeName is what stands in the place of what a cell cannot hold.
+var typeName = regexp.MustCompile(`^(?:System|Microsoft)\.[\w.]+(?:` + "`" + `\d+)?(?:\[.*\])?$`)
+
+// mayBeShell reports whether a CSV has the columns that a list's elements have as
+// fields, in any letter case.
+func (m *Map) mayBeShell(text []byte) bool {
+	if bytes.HasPrefix(text, typeLine) {
+		_, text, _ = bytes.Cut(text, []byte("\n"))
+	}
+	line, _, _ := bytes.Cut(text, []byte("\n"))
+	columns := strings.Split(strings.ToLower(string(line)), string(intake.Separator(line)))
+	for i := range columns {
+		columns[i] = strings.Trim(strings.TrimSpace(columns[i]), `"`)
+	}
+	return slices.ContainsFunc(m.Exports, func(x Export) bool {
+		for _, p := range x.JSON {
+			field := fieldOfList.FindStringSubmatch(p.text.Value)
+			if field == nil || !slices.Contains(columns, strings.ToLower(field[1])) {
+				return false
+			}
+		}
+		return len(x.JSON) > 0
+	})
+}
+
+// fieldOfList is a path to a field of a list's elements.
+var fieldOfList = regexp.MustCompile(`^\$(?:\.[A-Za-z_]\w*)?\[\*\]\.([A-Za-z_]\w*)$`)
 
 // envelope is a path into a list that stands alone in its reply.
 var envelope = regexp.MustCompile(`^\$\.([A-Za-z_]\w*)\[`)

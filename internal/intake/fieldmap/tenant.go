@@ -19,6 +19,8 @@ type someone struct {
 	apart  []int  // of the map's list of accounts under rules of their own
 	flags  estate.Flag
 	cite   estate.Cite
+
+	nameless bool // without the id by which groups and rules name it
 }
 
 // group is a group of a tenant.
@@ -59,7 +61,7 @@ func (r *reader) readGroups() {
 			part = files[id] == nil || r.cutOff(files[id]) != nil
 		case g.Members.path != nil:
 			members := g.Members.list(e)
-			part = members < 0 || g.Limit > 0 && members >= g.Limit
+			part = members < 0 || d.bare && members == 0 || g.Limit > 0 && members >= g.Limit
 		}
 		rec := &estate.Record{Class: estate.Group, DN: groupDN(id), Name: []byte(name), GroupType: estate.SecurityGroup, Line: lineOf(e, g.ID)}
 		if part {
@@ -235,7 +237,7 @@ func (r *reader) domains() {
 			Where: m.Name.text.Value, Raw: name}}
 		for i := range m.Settings {
 			r.setting(one.facts, &m.Settings[i], e, d)
-			r.absent(one.facts, &m.Settings[i], one.at)
+			r.silent(one.facts, &m.Settings[i], e, d, one.at)
 		}
 		all = append(all, one)
 	}
@@ -298,6 +300,11 @@ func (r *reader) units() {
 	own := map[string]estate.Settings{} // by path; "/" is the root
 	lost, open := "", ""
 	var lostAt estate.Cite
+	for _, d := range r.exports[m.Of.Export.Value] {
+		if d.lacks != "" {
+			open, lostAt = "units that the export leaves out (it lacks "+d.lacks+")", estate.Cite{File: d.part.Stored, Line: 1, Where: m.Of.Export.Value}
+		}
+	}
 	alone := !whole && r.oneUnit()
 	for _, later := range []bool{true, false} { // what an administrator set goes over what is there from the beginning
 		for d, e := range r.each(m.Of.Export.Value, m.Of.Each.path, nil) {
@@ -434,6 +441,9 @@ func (r *reader) elsewhere() {
 // undecided makes a policy of which it is not known whether it applies to some
 // accounts.
 func (r *reader) undecided(name string, ids []string, why string, at estate.Cite) {
+	if len(ids) == 0 {
+		return
+	}
 	row := r.into.Object(r.at, &estate.Record{Class: estate.Group, DN: groupDN(name), Name: []byte(name), GroupType: estate.SecurityGroup,
 		Line: at.Line})
 	for _, id := range ids {
@@ -524,7 +534,7 @@ func (r *reader) factors() {
 		switch {
 		case everybody:
 			asked = yes
-		case !complete:
+		case !complete || who.nameless:
 			asked = perhaps
 		}
 		groups := r.within(who.id)
