@@ -35,6 +35,8 @@ func complete(e *custody.Engagement, w *custody.Weighing) error {
 		}
 		w.Rolls = append(w.Rolls, roll)
 	}
+	w.Setters, w.Unseen = w.Survey.Setters()
+	w.SettersKnown = true
 	w.Files, err = e.CurrentFiles(w)
 	return err
 }

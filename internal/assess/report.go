@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"sternledger/internal/contract"
+	"sternledger/internal/core/amend"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/drift"
 	"sternledger/internal/core/estate"
@@ -32,8 +33,10 @@ type Report struct {
 	Decisions      []weigh.Decision
 	Seal           string // of the weighing's entry
 	Entry          int64
-	Owner          string // whose places alone are told of; empty: all
-	Behind         string // what was recorded since the weighing and is not in it; empty: nothing
+	Owner          string         // whose places alone are told of; empty: all
+	Plan           *amend.Plan    // what ends the findings; nil: a record of a version that did not plan
+	Amended        *AmendStatuses // what came of the change files that were written before
+	Behind         string         // what was recorded since the weighing and is not in it; empty: nothing
 }
 
 // ReportOf reads a recorded weighing and gathers what a report tells of
@@ -51,6 +54,7 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 	}
 	past := w.Past
 	keep := func(*estate.Authority) bool { return true }
+	whole := w.Record
 	if owner != "" {
 		if keep, err = ownedBy(e, w, owner); err != nil {
 			return nil, err
@@ -60,6 +64,17 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 	r := &Report{Owner: owner, Title: past.Config.Title, Auditor: past.Config.Auditor, Weighing: w, Forecasts: &Forecasts{Assumptions: forecast.Usual}}
 	for _, f := range w.Forecasts {
 		r.Forecasts.Scopes = append(r.Forecasts.Scopes, ScopeForecast{Scope: f.Scope, Accounts: f.Accounts, Now: f.Figures})
+	}
+	if whole.SettersKnown {
+		if r.Plan = amend.New(whole, Writing, past.Config.OwnerOf); owner != "" {
+			r.Plan.Keep(owner)
+		}
+	}
+	if r.Amended, err = StatusOf(e, number); err != nil {
+		return nil, err
+	}
+	if owner != "" {
+		r.Amended.Keep(func(at estate.Place) bool { return strings.EqualFold(past.Config.OwnerOf(at), owner) })
 	}
 	if err := w.Objects("class", "flags", "name", "rdn", "parent"); err != nil {
 		return nil, err
@@ -224,6 +239,18 @@ func (r *Report) Document() contract.ReportDocument {
 		doc := contract.NewDriftDocument(r.Drift)
 		d.Drift = &doc
 	}
+	d.Amendments = []contract.ReportAmendment{}
+	if r.Plan != nil {
+		for _, a := range r.Plan.Amendments {
+			one := contract.ReportAmendment{Name: a.Name, Fingerprint: a.Fingerprint, Title: a.Title(), From: a.Was(), To: a.Becomes(), Severity: a.Severity,
+				Settles: prints(a.Settles), Accounts: a.Accounts, Places: []string{}}
+			for i := range a.Spots {
+				one.Places = append(one.Places, a.Spots[i].At.Name)
+			}
+			d.Amendments = append(d.Amendments, one)
+		}
+	}
+	d.Amended = r.Amended.Document().Amendments
 	for _, x := range r.Evidence {
 		d.Evidence = append(d.Evidence, contract.EvidenceDocument{Entry: x.Entry, Evidence: x})
 	}

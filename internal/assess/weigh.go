@@ -94,32 +94,53 @@ func weighing(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighin
 		Title: e.Config.Title, Auditor: e.Config.Auditor, Places: survey.Estate.Authorities}}
 	w.At = e.Now().UTC().Truncate(time.Second)
 	w.Made = w.At.Format(time.RFC3339)
+	choice, err := choiceOf(e, w, opt)
+	if err != nil {
+		return nil, err
+	}
+	w.Result = weigh.Run(survey, *choice)
+	waivers, err := e.WaiversAt(w.At)
+	if err != nil {
+		return nil, err
+	}
+	w.Waive(waivers)
+	return w, nil
+}
+
+// choiceOf is what a weighing is held against: the baselines, which it notes, the
+// decisions, and what is expected.
+func choiceOf(e *custody.Engagement, w *custody.Weighing, opt custody.WeighOptions) (*weigh.Choice, error) {
 	chosen := map[string]*baseline.Baseline{}
 	type tierOf struct {
-		authority *estate.Authority
-		tier      string
+		place estate.Place
+		tier  string
 	}
 	by := map[tierOf][]*baseline.Baseline{}
-	for _, s := range survey.Scopes {
-		key := tierOf{authority: s.Authority, tier: s.Tier}
+	choose := func(at estate.Place, tier string) error {
+		key := tierOf{at, tier}
 		if _, done := by[key]; done {
-			continue
+			return nil
 		}
-		ids := e.BaselinesFor(s.Authority.Place(), s.Tier, opt)
+		ids := e.BaselinesFor(at, tier, opt)
 		if len(ids) == 0 {
-			return nil, fmt.Errorf("%s: no baseline is chosen for %s; name one under \"baselines:\", or use --against", custody.ConfigName,
-				s.Authority.Name)
+			return fmt.Errorf("%s: no baseline is chosen for %s; name one under \"baselines:\", or use --against", custody.ConfigName, at.Name)
 		}
 		for _, id := range ids {
 			if chosen[id] == nil {
 				b, texts, err := e.Baselines().Naming(opt.Against...).Read(id)
 				if err != nil {
-					return nil, err
+					return err
 				}
 				maps.Copy(w.Texts, texts)
 				chosen[id], w.Baselines = b, append(w.Baselines, b)
 			}
 			by[key] = append(by[key], chosen[id])
+		}
+		return nil
+	}
+	for _, s := range w.Survey.Scopes {
+		if err := choose(s.Authority.Place(), s.Tier); err != nil {
+			return nil, err
 		}
 	}
 	expect, err := expectation(e, w.At)
@@ -127,23 +148,13 @@ func weighing(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighin
 		return nil, err
 	}
 	w.Machines = expect.Machines
-	choice := weigh.Choice{Expect: expect, Writing: Writing, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) },
-		Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline {
-			return by[tierOf{authority: a, tier: tier}]
-		}}
+	choice := &weigh.Choice{Expect: expect, Writing: Writing, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) },
+		Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[tierOf{a.Place(), tier}] }}
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
 	}
-	if choice.Fitting, err = custody.Covering(); err != nil {
-		return nil, err
-	}
-	w.Result = weigh.Run(survey, choice)
-	waivers, err := e.WaiversAt(w.At)
-	if err != nil {
-		return nil, err
-	}
-	w.Waive(waivers)
-	return w, nil
+	choice.Fitting, err = custody.Covering()
+	return choice, err
 }
 
 // expectation is what engagement.yaml expects, with the ages of the evidence

@@ -52,10 +52,18 @@ only, is said.`,
 				if err != nil {
 					return err
 				}
+				amended, err := assess.StatusOf(e, after)
+				if err != nil {
+					return err
+				}
 				return s.print(cmd, output{
-					text:     func(sheet *page.Sheet) error { return page.Drift(sheet, r, s.verbose) },
-					rows:     func() *page.Rows { return page.DriftRows(r) },
-					document: func() any { return contract.NewDriftDocument(r) },
+					text: func(sheet *page.Sheet) error { return page.Drift(sheet, r, amended, s.verbose) },
+					rows: func() *page.Rows { return page.DriftRows(r) },
+					document: func() any {
+						d := contract.NewDriftDocument(r)
+						d.Amended = amended.Document().Amendments
+						return d
+					},
 				})
 			})
 		},

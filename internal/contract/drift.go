@@ -20,6 +20,7 @@ type DriftDocument struct {
 	Settings  []SettingDriftDocument `json:"settings"`
 	Findings  []FindingDriftDocument `json:"findings"`
 	Waivers   []ChangeDocument       `json:"waivers"`
+	Amended   []AmendedDocument      `json:"amended"` // what came of change files, by the weighing after
 }
 
 // DriftStateDocument names a weighing.
@@ -73,8 +74,8 @@ func NewDriftDocument(r *drift.Report) DriftDocument {
 	d := DriftDocument{Schema: "sternledger/drift/1", Before: DriftStateDocument{r.Before.Number, r.Before.At},
 		After: DriftStateDocument{r.After.Number, r.After.At}, Nothing: r.Nothing(),
 		Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
-		Waivers: changes(r.Waivers),
-		Moves:   []MoveDocument{}, Settings: []SettingDriftDocument{}, Findings: []FindingDriftDocument{}}
+		Waivers: changes(r.Waivers), Amended: []AmendedDocument{},
+		Moves: []MoveDocument{}, Settings: []SettingDriftDocument{}, Findings: []FindingDriftDocument{}}
 	for _, m := range r.Moves {
 		d.Moves = append(d.Moves, MoveDocument(m))
 	}

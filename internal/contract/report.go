@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/ledger"
 )
@@ -26,6 +27,22 @@ type ReportDocument struct {
 	Drift    *DriftDocument     `json:"drift"` // against the weighing before; null: it is the first
 	Evidence []EvidenceDocument `json:"evidence"`
 	Problems []ProblemDocument  `json:"problems"`
+	// Amendments are planned from the record alone; amend weighs each anew.
+	Amendments []ReportAmendment `json:"amendments"`
+	Amended    []AmendedDocument `json:"amended"` // what came of change files, by this weighing
+}
+
+// ReportAmendment is one change that is proposed.
+type ReportAmendment struct {
+	Name        string            `json:"name"`
+	Fingerprint string            `json:"fingerprint"`
+	Title       string            `json:"title"`
+	From        string            `json:"from"`
+	To          string            `json:"to"`
+	Severity    baseline.Severity `json:"severity"`
+	Settles     []string          `json:"settles"` // fingerprints of findings
+	Accounts    int               `json:"accounts"`
+	Places      []string          `json:"places"`
 }
 
 // EvidenceDocument is one file of evidence.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"sternledger/internal/assess"
 	"sternledger/internal/contract"
 	"sternledger/internal/core/drift"
 )
@@ -12,7 +13,7 @@ import (
 const mostMoves = 20
 
 // Drift draws what changed between two weighings.
-func Drift(s *Sheet, r *drift.Report, all bool) error {
+func Drift(s *Sheet, r *drift.Report, amended *assess.AmendStatuses, all bool) error {
 	d := contract.NewDriftDocument(r)
 	s.Title(fmt.Sprintf("What changed from weighing %d to weighing %d", d.Before.Weighing, d.After.Weighing), d.Before.At[:10]+
 		" to "+d.After.At[:10])
@@ -29,6 +30,9 @@ func Drift(s *Sheet, r *drift.Report, all bool) error {
 		counts[drift.Accepted], counts[drift.WaiverEnd], Quantity(len(d.Moves), "account")))
 	if n := counts[drift.NotBefore] + counts[drift.NotNow]; n > 0 {
 		s.Text(fmt.Sprintf("%s cannot be compared, because what was weighed with what changed.", Quantity(n, "finding")))
+	}
+	if len(amended.All) > 0 {
+		s.Text("Of the change files: " + AmendStatusTotals(amended) + " sternledger amend --status shows each.")
 	}
 	part := func(title string, n int, draw func(i int)) {
 		if n == 0 {

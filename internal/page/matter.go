@@ -92,6 +92,9 @@ func WayOut(m *record.Matter) string {
 		if m.Demanded == "on" || m.Demanded == "off" {
 			return "Switch it " + m.Demanded + "."
 		}
+		if m.Demanded == record.Several {
+			return "The places need different values."
+		}
 		return "Set it to " + record.Plainly(m.Demanded) + "."
 	}
 	for _, end := range []string{". ", "; ", ": "} {

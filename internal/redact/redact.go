@@ -24,6 +24,11 @@ const (
 // and never to be taken for absent. A value that only holds one may be anything.
 func IsMark(value string) bool { return value == Struck || value == NotKept }
 
+// HasMark reports whether a line holds one of the marks.
+func HasMark(line string) bool {
+	return strings.Contains(line, Struck) || strings.Contains(line, NotKept)
+}
+
 // words are parts of names under which secrets stand.
 var words = []string{"password", "passwd", "passphrase", "passcode", "secret", "token", "credential", "privatekey", "apikey",
 	"accesskey", "sharedkey", "signingkey", "encryptionkey",

@@ -11,6 +11,7 @@ import (
 
 	"sternledger/internal/assess"
 	"sternledger/internal/contract"
+	"sternledger/internal/core/amend"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
@@ -107,7 +108,7 @@ type htmlData struct {
 
 func reportHTML(w io.Writer, r *assess.Report) error {
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"clean": page.Clean, "grouped": page.Grouped, "number": page.ShortNumber, "quantity": page.Quantity,
+		"clean": page.Clean, "grouped": page.Grouped, "number": page.ShortNumber, "quantity": page.Quantity, "where": page.AmendWhere,
 		"about":    func(w check.Waiver) string { return page.AboutWaiver(&w) },
 		"accepted": func(w check.Waiver) string { return page.Accepted(&w) }, "day": func(at string) string { return at[:min(len(at), 10)] },
 	}).Parse(reportTemplate)
@@ -145,6 +146,31 @@ func (v *htmlReport) matters() {
 			v.ToDo = append(v.ToDo, x)
 		}
 	}
+}
+
+// Changes are the first few amendments.
+func (v *htmlReport) Changes() []*amend.Amendment {
+	if v.Plan == nil {
+		return nil
+	}
+	return v.Plan.Amendments[:min(len(v.Plan.Amendments), mostToDo)]
+}
+
+// ChangesMore says how many more there are, and where.
+func (v *htmlReport) ChangesMore() string {
+	text := "sternledger amend weighs each of them anew, says whom it hits, and writes the change files."
+	if more := len(v.Plan.Amendments) - mostToDo; more > 0 {
+		text = page.Quantity(more, "more amendment") + " in the working paper. " + text
+	}
+	return text
+}
+
+// Status says what came of the change files that were written.
+func (v *htmlReport) Status() string {
+	if len(v.Amended.All) == 0 {
+		return ""
+	}
+	return "Of the change files: " + page.AmendStatusTotals(v.Amended)
 }
 
 // Gravest are the first few of what is to be done.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"sternledger/internal/assess"
+	"sternledger/internal/core/amend"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
@@ -63,7 +64,11 @@ func reportWorkbook(w io.Writer, r *assess.Report) error {
 	b.day = style(&excelize.Style{CustomNumFmt: &format, Alignment: &left})
 
 	matters := r.Weighing.Matters()
-	b.todo(matters)
+	if r.Plan != nil && len(r.Plan.Amendments) > 0 {
+		b.amendments(r)
+	} else {
+		b.todo(matters)
+	}
 	b.summary(r)
 	b.matters(matters)
 	b.findings(r, matters)
@@ -271,6 +276,31 @@ func (b *book) accounts(r *assess.Report) {
 	defer func() { p.close() }()
 	for a := range r.Accounts() {
 		p.add(a.Label, a.Account, a.Enabled, a.Tier, a.Scope, a.Policy, a.Origin, a.Rule, a.Via, strings.Join(a.Flags, ", "))
+	}
+}
+
+// amendments is the list that is worked through: what to change, in its order, with
+// columns for the auditor to fill.
+func (b *book) amendments(r *assess.Report) {
+	p := b.sheet("To do", []string{"Amendment", "Severity", "What to change", "Now", "Then", "Where", "Accounts", "Privileged", "Findings settled",
+		"First", "Owner", "Due", "State", "Remark"}, 11, 10, 34, 22, 22, 44, 10, 10, 10, 10, 18, 12, 14, 30)
+	defer p.close()
+	states := map[string]string{}
+	for _, a := range r.Amended.All {
+		states[a.Fingerprint], _ = page.StateOf(a)
+	}
+	for _, a := range r.Plan.Amendments {
+		var first []string
+		for _, f := range a.First {
+			first = append(first, f.Name)
+		}
+		p.add(a.Name, string(a.Severity), a.Title(), a.Was(), a.Becomes(), page.AmendWhere(a), a.Accounts, a.Privileged, len(a.Settles), strings.Join(first, " "),
+			a.Spots[0].Owner, nil, states[a.Fingerprint], nil)
+	}
+	for _, a := range r.Amended.All { // those that took are no more in the plan
+		if word, text := page.StateOf(a); !slices.ContainsFunc(r.Plan.Amendments, func(x *amend.Amendment) bool { return x.Fingerprint == a.Fingerprint }) {
+			p.add(a.Name+" of entry "+fmt.Sprint(a.Entry), "", a.Title, a.Was, a.Becomes, page.StatusWhere(a), nil, nil, nil, nil, nil, nil, word, text)
+		}
 	}
 }
 

@@ -3,6 +3,7 @@ package estate
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"unsafe"
 )
 
@@ -47,6 +48,14 @@ func (c *Numbers[T]) Append(v T) {
 }
 
 func (c *Numbers[T]) set(i int, v T) { c.chunks[i/chunkRows][i%chunkRows] = v }
+
+func (c *Numbers[T]) clone() Numbers[T] {
+	out := Numbers[T]{n: c.n}
+	for _, chunk := range c.chunks {
+		out.chunks = append(out.chunks, slices.Clone(chunk))
+	}
+	return out
+}
 
 // Chunks returns the number of chunks.
 func (c *Numbers[T]) Chunks() int { return len(c.chunks) }

@@ -236,6 +236,20 @@ func (o *Objects) GroupsOf(row int) iter.Seq[int] {
 	}
 }
 
+// Without returns the objects with a flag taken off some rows, and its bit off their
+// userAccountControl. All other columns are shared.
+func (o *Objects) Without(f Flag, bit uint32, rows []int) *Objects {
+	out := *o
+	out.Flags, out.Control = o.Flags.clone(), o.Control.clone()
+	for _, row := range rows {
+		out.Flags.set(row, out.Flags.At(row)&^uint32(f))
+		if row < out.Control.Len() {
+			out.Control.set(row, out.Control.At(row)&^bit)
+		}
+	}
+	return &out
+}
+
 // DN returns the row's DN as the evidence writes it.
 func (a *Authority) DN(row int) string {
 	rdn, parent := a.Objects.RDN.At(row), a.Parents[a.Objects.Parent.At(row)]

@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
@@ -46,6 +48,13 @@ type (
 		Forecasts []keptForecast       `json:"forecasts"`
 		Rolls     []keptRoll           `json:"rolls"`
 		Files     map[string]string    `json:"files"`
+		Setters   []govern.Setter      `json:"setters,omitempty"`
+		Known     bool                 `json:"setters_known,omitempty"`
+		Unseen    []keptUnseen         `json:"unseen,omitempty"`
+	}
+	keptUnseen struct {
+		Place estate.Place `json:"place"`
+		Name  string       `json:"name"`
 	}
 	keptPlace struct {
 		*estate.Authority
@@ -182,7 +191,10 @@ type encoder struct {
 func (r *Record) Encode() ([]byte, error) {
 	var e encoder
 	k := kept{Format: Format, Program: r.Program, Number: r.Number, At: r.Made, Title: r.Title, Auditor: r.Auditor,
-		Waivers: r.Waivers, Files: r.Files, Listed: len(r.Scopes)}
+		Waivers: r.Waivers, Files: r.Files, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown}
+	for _, at := range slices.SortedFunc(maps.Keys(r.Unseen), estate.Place.Compare) {
+		k.Unseen = append(k.Unseen, keptUnseen{at, r.Unseen[at]})
+	}
 	for _, a := range r.Places {
 		e.places.of(a)
 	}
@@ -313,7 +325,10 @@ func at[T any](d *decoder, all []*T, i int) *T {
 func (d *decoder) record() (*Record, error) {
 	k := d.kept
 	r := &Record{Program: k.Program, Number: k.Number, Made: k.At, Title: k.Title, Auditor: k.Auditor, Baselines: k.Baselines,
-		Files: k.Files, Result: &weigh.Result{Waivers: k.Waivers}}
+		Files: k.Files, Result: &weigh.Result{Waivers: k.Waivers}, Setters: k.Setters, SettersKnown: k.Known, Unseen: map[estate.Place]string{}}
+	for _, u := range k.Unseen {
+		r.Unseen[u.Place] = u.Name
+	}
 	for _, p := range k.Places {
 		if p.Authority == nil {
 			return nil, errors.New("the record has a place that is none")

@@ -202,7 +202,7 @@ func (m *Matter) demand(together map[failing][]baseline.Named) {
 	}
 	band, _ := baseline.Together(demands)
 	if band.Empty() {
-		m.Demanded = "not the same everywhere"
+		m.Demanded = Several
 		m.Remedy = "The places need different values: each finding names its own."
 		return
 	}
@@ -273,6 +273,9 @@ func (r *Record) count(m *Matter, scopes map[*govern.Scope]bool) {
 }
 
 const mostExamples = 5
+
+// Several stands for what is demanded of a matter whose places need different values.
+const Several = "not the same everywhere"
 
 // title says what is wrong, as a person would.
 func (m *Matter) title() string {

@@ -42,6 +42,12 @@ type Record struct {
 	Forecasts []Forecast        // of the usual assumptions, scope by scope
 	Rolls     []*Roll           // who lives in which scope, place by place
 	Files     map[string]string // evidence that the facts of the time came from, with its SHA-256
+	// Setters are the templates that set settings of domains' heads and of machines;
+	// Unseen names a template that acts on a place and is not in the evidence.
+	// SettersKnown is false in records of versions that did not look for them.
+	SettersKnown bool
+	Setters      []govern.Setter
+	Unseen       map[estate.Place]string
 
 	names map[string]string // of matters, by fingerprint, of a part: those of the whole
 }

@@ -48,6 +48,12 @@ func (w *Writing) askedAs(p setting.Platform, id setting.ID) (name, module strin
 	return w.Asked[p](id)
 }
 
+// Asks is the name under which a platform is asked for a setting, and whose option
+// that is; empty where it is the one that evidence cites.
+func (w *Writing) Asks(p setting.Platform, id setting.ID) (name, module string) {
+	return w.askedAs(p, id)
+}
+
 // editor is where the policy editor has a setting of a scope; empty where it has
 // none. Fine-grained policies are not set there.
 func (w *Writing) editor(s *govern.Scope, id setting.ID) string {

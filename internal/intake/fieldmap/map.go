@@ -44,6 +44,7 @@ type Map struct {
 	Factors  []Factor        `yaml:"second-factor"`
 	Cut      []Condition     `yaml:"cut"` // a reply goes on in another
 	Live     *Live           `yaml:"live"`
+	Changes  []Change        `yaml:"changes"` // requests that change what exports show
 
 	path    string
 	exports map[string]*Export
@@ -507,6 +508,15 @@ func (m *Map) check() error {
 	for i := range m.Name {
 		if err := m.checkPick(&m.Name[i]); err != nil {
 			return err
+		}
+	}
+	for i := range m.Changes {
+		c := &m.Changes[i]
+		if err := m.known(c.Export); err != nil {
+			return err
+		}
+		if c.Method == "" || c.Path == "" || c.Element.path == nil {
+			return c.Export.Errorf(m.path, "a change of %s needs method, path and element", c.Export.Value)
 		}
 	}
 	return nil

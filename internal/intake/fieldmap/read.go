@@ -855,9 +855,6 @@ func (r *reader) notShown(a *Accounts, d *document) (unknown estate.Flag) {
 	if a.ID.path != nil {
 		look(a.ID, estate.NoHome|estate.NoControl, "which groups and policies name them")
 	}
-	if in := r.m.Units; in != nil && in.In.path != nil {
-		look(in.In, estate.NoHome, "in which unit they are")
-	}
 	for i := range a.Flags {
 		f := &a.Flags[i]
 		gap := slices.IndexFunc(unshown, func(gap gap) bool { return f.flag&gap.flags != 0 })

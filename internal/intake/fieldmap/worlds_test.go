@@ -141,7 +141,7 @@ func TestRandomTenants(t *testing.T) {
 				wrong = w.compare(t, fmt.Sprintf("%s %d without envelopes", name, n), answers(t, w.exports, shelled(true)), false) || wrong
 				wrong = w.compare(t, fmt.Sprintf("%s %d as a shell's CSV", name, n), answers(t, w.exports, asCSV), false) || wrong
 				for i, of := range fieldsOf(w.exports) {
-					if uint64(i)%10 == n%10 && !slices.Contains(leftOut, of.field) {
+					if uint64(i)%4 == n%4 && !slices.Contains(leftOut, of.field) {
 						wrong = w.compare(t, fmt.Sprintf("%s %d without %v", name, n, of), answers(t, w.exports, of.cut), false) || wrong
 					}
 				}

@@ -22,6 +22,7 @@ type hold struct {
 	read  func(text string) (setting.Value, error)
 	write setting.Form
 	part  string // of the attribute, where it holds several settings
+	mask  int64  // the bit of it, then
 }
 
 // readings covers the domain's head and the fine-grained policy.
@@ -52,7 +53,7 @@ var readings = []reading{
 // settings, so that no value can be written for it alone.
 func bitOf(id setting.ID, mask int64) hold {
 	name := fmt.Sprintf("bit %d", mask)
-	return hold{id, bit(mask), func(setting.Value) string { return "" }, " (" + name + ")"}
+	return hold{id, bit(mask), func(setting.Value) string { return "" }, " (" + name + ")", mask}
 }
 
 // Forms are the written forms of the attributes that hold settings, by the name

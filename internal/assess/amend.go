@@ -1,0 +1,394 @@
+package assess
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"sternledger/internal/contract"
+	"sternledger/internal/core/amend"
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/core/weigh"
+	"sternledger/internal/custody"
+)
+
+// AmendOptions pick amendments of a plan.
+type AmendOptions struct {
+	Pick, Except []string // names or fingerprints
+	Scope        string   // of those that reach this scope, or one that fits the pattern
+	For          string   // of those that this owner answers for
+	Least        bool     // the fewest after which no grave finding is left that an amendment could end
+}
+
+// Amending is the plan of the newest record, and what the amendments that are picked
+// would come to.
+type Amending struct {
+	Weighing *custody.Weighing
+	Number   int64
+	Plan     *amend.Plan
+	Picked   []*amend.Amendment
+	Whole    bool // all of the plan
+	Settled  int
+	Brings   []check.Finding // findings that appear
+	Worse    []string        // verdicts that get worse, in words
+	Graves   int             // grave findings that are left
+	Touched  map[*amend.Amendment]*amend.Touched
+	Before   Burden
+	After    Burden
+	Seal     string // of the entry of that weighing
+	trial    *trial
+}
+
+// Burden is what settings cost the people who live under them, in a year.
+type Burden struct {
+	Changes float64 // forced changes of passwords
+	Calls   float64 // to have accounts unlocked
+}
+
+// Amend plans what ends the findings of the newest record, and weighs the estate as
+// it would be with the amendments.
+func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
+	before, err := e.RecallLast()
+	if err != nil {
+		return nil, err
+	}
+	if before == nil {
+		return nil, errors.New("no weighing is recorded so far; amendments are made from one: weigh first, with \"sternledger weigh\"")
+	}
+	w, err := weighing(e, custody.WeighOptions{})
+	if err != nil {
+		return nil, err
+	}
+	differs, err := reasons(e, before, w, custody.WeighOptions{})
+	if err != nil {
+		return nil, err
+	}
+	if len(differs) > 0 {
+		return nil, fmt.Errorf("what is now is not what weighing %d found (%s): weigh again, with \"sternledger weigh\", so that amendments are made from what is",
+			before.Number, strings.Join(differs, "; "))
+	}
+	if err := complete(e, w); err != nil {
+		return nil, err
+	}
+	w.Number, w.Past = before.Number, nil
+	t := &trial{e: e, w: w}
+	if t.choice, err = choiceOf(e, &custody.Weighing{Survey: w.Survey, Record: w.Record, Texts: map[string]string{}, At: w.At}, custody.WeighOptions{}); err != nil {
+		return nil, err
+	}
+	x := &Amending{Weighing: w, Number: before.Number, Plan: amend.New(w.Record, Writing, e.Config.OwnerOf), trial: t}
+	row, err := e.Ledger.Weighing(x.Number)
+	if err != nil {
+		return nil, err
+	}
+	entry, err := e.Ledger.Entry(row.Entry)
+	if err != nil {
+		return nil, err
+	}
+	x.Seal = custody.SealOf(&entry)
+	if err := t.effects(x.Plan); err != nil {
+		return nil, err
+	}
+	if err := x.pick(e, opt); err != nil {
+		return nil, err
+	}
+	after, err := t.with(x.Picked)
+	if err != nil {
+		return nil, err
+	}
+	ended, appeared := amend.Compare(w.Result, after.Result)
+	x.Settled, x.Brings, x.Worse = len(ended), appeared, amend.Worse(w.Result, after.Result)
+	for i := range after.Findings {
+		if f := &after.Findings[i]; f.Kind != check.Waived && f.Severity == baseline.Grave {
+			x.Graves++
+		}
+	}
+	x.Touched = map[*amend.Amendment]*amend.Touched{}
+	for _, a := range x.Picked {
+		x.Touched[a] = amend.Touch(a, w.Survey, w.At.Unix())
+	}
+	if x.Before, err = burden(e, w.Survey); err == nil {
+		x.After, err = burden(e, after.survey)
+	}
+	return x, err
+}
+
+// trial weighs the estate as it would be.
+type trial struct {
+	e      *custody.Engagement
+	w      *custody.Weighing
+	choice *weigh.Choice
+}
+
+type tried struct {
+	*weigh.Result
+	survey *govern.Survey
+}
+
+func (t *trial) with(all []*amend.Amendment) (*tried, error) {
+	return t.on(amend.Apply(t.w.Survey.Estate, all))
+}
+
+func (t *trial) on(e *estate.Estate) (*tried, error) {
+	survey := govern.NewSurvey(e, t.e.Config.Dialect, t.e.Config.TierRules())
+	x := &tried{weigh.Run(survey, *t.choice), survey}
+	waivers, err := t.e.WaiversAt(t.w.At)
+	if err != nil {
+		return nil, err
+	}
+	x.Waive(waivers)
+	return x, nil
+}
+
+// mostWork is how many objects are looked at, over all amendments, to see what each of
+// them does alone. Beyond it, what each settles is counted by its setting.
+const mostWork = 5_000_000
+
+// effects finds what each amendment settles and brings, and what all of them leave.
+func (t *trial) effects(p *amend.Plan) error {
+	objects := 0
+	for _, a := range t.w.Places {
+		objects += a.Objects.Len()
+	}
+	if p.Exact = objects*len(p.Amendments) <= mostWork; p.Exact {
+		for _, a := range p.Amendments {
+			after, err := t.with(a.WithFirst())
+			if err != nil {
+				return err
+			}
+			ended, appeared := amend.Compare(t.w.Result, after.Result)
+			a.Seen(ended, appeared, amend.Worse(t.w.Result, after.Result))
+		}
+		p.Part()
+	}
+	after, err := t.with(p.Amendments)
+	if err != nil {
+		return err
+	}
+	ended, appeared := amend.Compare(t.w.Result, after.Result)
+	p.Seen(t.w.Result, ended, appeared)
+	return nil
+}
+
+// pick takes the amendments that the options name.
+func (x *Amending) pick(e *custody.Engagement, opt AmendOptions) error {
+	named := func(option string, names []string) ([]*amend.Amendment, error) {
+		var all []*amend.Amendment
+		for _, name := range names {
+			a := x.Plan.Named(name)
+			if a == nil {
+				return nil, fmt.Errorf("--%s %q: no amendment of weighing %d is called that; \"sternledger amend --all\" lists them", option, name, x.Number)
+			}
+			if !slices.Contains(all, a) {
+				all = append(all, a)
+			}
+		}
+		return all, nil
+	}
+	picked, err := named("pick", opt.Pick)
+	if err != nil {
+		return err
+	}
+	if len(opt.Pick) == 0 {
+		picked = slices.Clone(x.Plan.Amendments)
+	}
+	except, err := named("except", opt.Except)
+	if err != nil {
+		return err
+	}
+	if opt.Scope != "" {
+		picked = slices.DeleteFunc(picked, func(a *amend.Amendment) bool {
+			return !slices.ContainsFunc(a.Scopes, func(s *govern.Scope) bool { return custody.Fits(opt.Scope, s.Name()) })
+		})
+		if len(picked) == 0 {
+			var names []string
+			for _, s := range x.Weighing.Scopes {
+				names = append(names, s.Name())
+			}
+			return fmt.Errorf("--scope %q: no amendment reaches it; %s", opt.Scope, strictyaml.Hint(opt.Scope, names))
+		}
+	}
+	if opt.For != "" {
+		if _, err := ownedBy(e, x.Weighing, opt.For); err != nil {
+			return err
+		}
+		picked = slices.DeleteFunc(picked, func(a *amend.Amendment) bool {
+			return !slices.ContainsFunc(a.Spots, func(s amend.Spot) bool { return strings.EqualFold(s.Owner, opt.For) })
+		})
+	}
+	picked = slices.DeleteFunc(picked, func(a *amend.Amendment) bool { return slices.Contains(except, a) })
+	if opt.Least {
+		if picked, err = x.least(picked); err != nil {
+			return err
+		}
+	}
+	for _, a := range picked {
+		for _, f := range a.First {
+			switch {
+			case slices.Contains(picked, f):
+			case len(opt.Pick) > 0 || slices.Contains(except, f):
+				return fmt.Errorf("%s (%s of %s) does not hold without %s (%s of %s): pick %s too, or leave out both", a.Name, a.Title(),
+					a.Spots[0].Policy(), f.Name, f.Title(), f.Spots[0].Policy(), f.Name)
+			default:
+				picked = append(picked, f)
+			}
+		}
+	}
+	x.Picked = nil
+	for _, a := range x.Plan.Amendments { // in the plan's order
+		if slices.Contains(picked, a) {
+			x.Picked = append(x.Picked, a)
+		}
+	}
+	x.Whole = len(x.Picked) == len(x.Plan.Amendments)
+	return nil
+}
+
+// least leaves out, the least first, what is not needed for the grave findings that
+// all of them end.
+func (x *Amending) least(all []*amend.Amendment) ([]*amend.Amendment, error) {
+	graves := func(list []*amend.Amendment) (map[string]bool, error) {
+		after, err := x.trial.with(list)
+		if err != nil {
+			return nil, err
+		}
+		left := map[string]bool{}
+		for i := range after.Findings {
+			if f := &after.Findings[i]; f.Kind != check.Waived && f.Severity == baseline.Grave {
+				left[f.Fingerprint] = true
+			}
+		}
+		return left, nil
+	}
+	want, err := graves(all)
+	if err != nil {
+		return nil, err
+	}
+	// What settles no grave finding alone can only be needed together with others.
+	list := slices.Clone(all)
+	for i := len(list) - 1; i >= 0; i-- {
+		a := list[i]
+		if slices.ContainsFunc(list, func(b *amend.Amendment) bool { return slices.Contains(b.First, a) }) {
+			continue
+		}
+		without := slices.Delete(slices.Clone(list), i, i+1)
+		left, err := graves(without)
+		if err != nil {
+			return nil, err
+		}
+		same := len(left) == len(want)
+		for f := range left {
+			same = same && want[f]
+		}
+		if same {
+			list = without
+		}
+	}
+	return list, nil
+}
+
+// burden adds up what the settings of all scopes cost.
+func burden(e *custody.Engagement, s *govern.Survey) (b Burden, err error) {
+	f, err := forecasts(e, s, ForecastOptions{Assumptions: forecast.Usual})
+	if errors.Is(err, errNoScopes) {
+		return b, nil
+	} else if err != nil {
+		return b, err
+	}
+	for i := range f.Scopes {
+		x := &f.Scopes[i]
+		if x.Scope.Elsewhere != nil || x.Accounts == nil {
+			continue
+		}
+		if c := x.Now.ChangesPerDay; c != nil {
+			b.Changes += *c * forecast.Usual.WorkingDays
+		}
+		if c := x.Now.CallsPerYear; c != nil {
+			b.Calls += *c
+		}
+	}
+	return b, nil
+}
+
+// Document describes what was picked.
+func (x *Amending) Document() contract.AmendDocument {
+	d := contract.AmendDocument{Schema: "sternledger/amend/1", Weighing: x.Number, Seal: x.Seal, Findings: x.Plan.Findings, Settled: x.Settled, Graves: x.Graves,
+		Amendments: []contract.AmendmentDocument{}, Decisions: []contract.DecisionDocument{}, Evidence: []string{},
+		Appear: []contract.FindingDocument{}, Worse: append([]string{}, x.Worse...),
+		Changes: [2]float64{x.Before.Changes, x.After.Changes}, Calls: [2]float64{x.Before.Calls, x.After.Calls}}
+	for _, a := range x.Picked {
+		d.Amendments = append(d.Amendments, x.amendment(a))
+	}
+	for _, p := range x.Plan.Decisions {
+		d.Decisions = append(d.Decisions, contract.DecisionDocument{Title: p.Title, Choices: p.Choices, Severity: p.Severity, Findings: prints(p.Findings)})
+	}
+	d.Evidence = append(d.Evidence, prints(x.Plan.Evidence)...)
+	for i := range x.Brings {
+		d.Appear = append(d.Appear, contract.NewFindingDocument(&x.Brings[i]))
+	}
+	return d
+}
+
+func (x *Amending) amendment(a *amend.Amendment) contract.AmendmentDocument {
+	d := contract.AmendmentDocument{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, From: a.Was(), To: a.Becomes(), Holder: a.Holder(),
+		First: []string{}, Severity: a.Severity, Settles: prints(a.Settles), Appear: []string{}, Scopes: []string{}, Accounts: a.Accounts, Privileged: a.Privileged,
+		Touches: contract.NewTouchDocument(x.Touched[a]), Notes: append([]string{}, a.Notes...)}
+	if a.Flag != 0 {
+		d.Flag = a.Flag.Names()[0]
+	} else {
+		d.Value = &a.To
+	}
+	for _, f := range a.First {
+		d.First = append(d.First, f.Name)
+	}
+	for i := range a.Brings {
+		d.Appear = append(d.Appear, a.Brings[i].Fingerprint)
+	}
+	for _, s := range a.Scopes {
+		d.Scopes = append(d.Scopes, s.Name())
+	}
+	for i := range a.Spots {
+		s := &a.Spots[i]
+		one := contract.SpotDocument{Place: s.At.Name, Kind: s.At.Kind, Policy: s.Name, Origin: s.Origin, Where: s.Where, Owner: s.Owner,
+			Evidence: contract.CiteDocument(s.Cite), Written: x.written(a, s)}
+		if a.Flag != 0 {
+			if at := x.place(s.At); at != nil {
+				for _, row := range s.Rows {
+					one.Accounts = append(one.Accounts, at.Objects.Name.At(row))
+				}
+			}
+		}
+		d.Spots = append(d.Spots, one)
+	}
+	return d
+}
+
+func (x *Amending) place(at estate.Place) *estate.Authority {
+	for _, a := range x.Weighing.Places {
+		if a.Place() == at {
+			return a
+		}
+	}
+	return nil
+}
+
+// written is the value as the place writes it; empty where that is not known.
+func (x *Amending) written(a *amend.Amendment, s *amend.Spot) string {
+	if a.Flag != 0 {
+		return ""
+	}
+	return Writing.Written(govern.Effective{Fact: estate.Fact{Cite: estate.Cite{Where: s.Where}, Unit: s.Unit}}, a.To)
+}
+
+func prints(all []*check.Finding) []string {
+	out := []string{}
+	for _, f := range all {
+		out = append(out, f.Fingerprint)
+	}
+	return out
+}

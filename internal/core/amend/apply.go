@@ -1,0 +1,138 @@
+package amend
+
+import (
+	"maps"
+	"slices"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+)
+
+// Apply returns what the estate would be with the amendments. The one that it is
+// given stays as it is.
+func Apply(e *estate.Estate, all []*Amendment) *estate.Estate {
+	x := applied{&estate.Estate{Authorities: slices.Clone(e.Authorities), Templates: slices.Clone(e.Templates)},
+		map[estate.Place]*estate.Authority{}, map[int]bool{}}
+	for _, a := range all {
+		for i := range a.Spots {
+			x.apply(a, &a.Spots[i])
+		}
+	}
+	return x.Estate
+}
+
+type applied struct {
+	*estate.Estate
+	own       map[estate.Place]*estate.Authority // copies, which may be changed
+	templates map[int]bool
+}
+
+// place returns a copy of an authority that may be changed.
+func (x *applied) place(at estate.Place) *estate.Authority {
+	if a := x.own[at]; a != nil {
+		return a
+	}
+	i := slices.IndexFunc(x.Authorities, func(a *estate.Authority) bool { return a.Place() == at })
+	if i < 0 {
+		return nil
+	}
+	a := *x.Authorities[i]
+	if a.Head != nil {
+		head := *a.Head
+		head.Settings = maps.Clone(head.Settings)
+		a.Head = &head
+	}
+	copied := func(all []estate.Policy) []estate.Policy {
+		all = slices.Clone(all)
+		for k := range all {
+			all[k].Settings = maps.Clone(all[k].Settings)
+		}
+		return all
+	}
+	a.Overrides, a.Typed = copied(a.Overrides), copied(a.Typed)
+	x.Authorities[i], x.own[at] = &a, &a
+	return &a
+}
+
+func (x *applied) apply(a *Amendment, s *Spot) {
+	switch {
+	case a.Flag != 0:
+		if at := x.place(s.At); at != nil {
+			at.Objects = at.Objects.Without(a.Flag, Mask(a.Flag), s.Rows)
+		}
+	case s.Holder == Template:
+		for i := range x.Templates {
+			t := &x.Templates[i]
+			if t.GUID != s.GUID || t.Policy.Origin != s.Origin {
+				continue
+			}
+			if !x.templates[i] {
+				t.Policy.Settings, x.templates[i] = maps.Clone(t.Policy.Settings), true
+			}
+			set(&t.Policy, a.Setting, a.To, s)
+		}
+		// What a template sets, the places that it reaches have with the next refresh.
+		for _, via := range a.via(s) {
+			if at := x.place(via); at != nil && at.Head != nil {
+				if _, ok := at.Head.Settings[a.Setting]; ok || a.NotSet {
+					set(at.Head, a.Setting, a.To, s)
+				}
+			}
+		}
+	default:
+		at := x.place(s.At)
+		if at == nil {
+			return
+		}
+		if s.Holder == Unix && !Ageing(s.Cite) {
+			// Its policies share the line.
+			same := func(p *estate.Policy) bool {
+				f, ok := p.Settings[a.Setting]
+				return ok && f.Cite == s.Cite || !ok && a.NotSet
+			}
+			if at.Head != nil && same(at.Head) {
+				set(at.Head, a.Setting, a.To, s)
+			}
+			for k := range at.Overrides {
+				if same(&at.Overrides[k]) {
+					set(&at.Overrides[k], a.Setting, a.To, s)
+				}
+			}
+			return
+		}
+		if at.Head != nil && at.Head.Origin == s.Origin && at.Head.Name == s.Name {
+			set(at.Head, a.Setting, a.To, s)
+		}
+		for _, all := range [][]estate.Policy{at.Overrides, at.Typed} {
+			for k := range all {
+				if all[k].Origin == s.Origin && all[k].Name == s.Name {
+					set(&all[k], a.Setting, a.To, s)
+				}
+			}
+		}
+	}
+}
+
+// via are the places in which a template's setting holds.
+func (a *Amendment) via(s *Spot) (all []estate.Place) {
+	all = []estate.Place{s.Via}
+	for _, scope := range a.Scopes {
+		if at := scope.Authority.Place(); !slices.Contains(all, at) {
+			all = append(all, at)
+		}
+	}
+	return all
+}
+
+func set(p *estate.Policy, id setting.ID, v setting.Value, s *Spot) {
+	f := p.Settings[id]
+	f.Value, f.Problem, f.Remark = v, "", ""
+	if f.Cite.File == "" {
+		f.Cite = s.Cite
+		f.Cite.Where = s.Where
+	}
+	if p.Settings == nil {
+		p.Settings = estate.Settings{}
+	}
+	p.Settings[id] = f
+}

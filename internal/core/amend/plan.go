@@ -1,0 +1,602 @@
+package amend
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/record"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+)
+
+// maker makes the plan of one record.
+type maker struct {
+	r       *record.Record
+	writing *weigh.Writing
+	owner   func(at estate.Place) string
+	demands map[about][]baseline.Named
+	finding map[about]*check.Finding
+	setters map[about1]*govern.Setter
+	groups  map[estate.Place]string // of alike places
+	drafts  map[spotKey]*draft
+	order   []*draft
+	decided map[string]*Decision
+	plan    *Plan
+}
+
+type about struct {
+	scope   *govern.Scope
+	setting setting.ID
+}
+
+type about1 struct {
+	at      estate.Place
+	setting setting.ID
+}
+
+// spotKey is the identity of a spot.
+type spotKey struct {
+	PolicyID
+	setting setting.ID
+	where   string // of a Unix machine, whose policies share lines
+}
+
+// key is the identity of a setting of a spot.
+func (s *Spot) key(id setting.ID) spotKey {
+	k := spotKey{PolicyID: s.PolicyID, setting: id}
+	if s.Holder == Unix {
+		k.where = s.Where
+	}
+	return k
+}
+
+// draft is what is wanted of one spot.
+type draft struct {
+	Spot
+	setting  setting.ID
+	from, to setting.Value
+	notSet   bool
+	scopes   []*govern.Scope
+	demands  []baseline.Named
+	findings []*check.Finding
+	first    []*draft
+	notes    []string
+	flag     estate.Flag
+	made     *Amendment
+}
+
+// New plans what ends the findings of a record, as far as one thing is right. owner
+// names who answers for a place; nil: nobody is named.
+func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) string) *Plan {
+	if owner == nil {
+		owner = func(estate.Place) string { return "" }
+	}
+	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, finding: map[about]*check.Finding{},
+		setters: map[about1]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
+		decided: map[string]*Decision{}, plan: &Plan{}}
+	for i := range r.Setters {
+		s := &r.Setters[i]
+		m.setters[about1{s.Place, s.Setting}] = s
+	}
+	for _, c := range r.Cohorts() {
+		for _, a := range c.Places {
+			if len(c.Places) > 1 && a.Kind == estate.Machine {
+				m.groups[a.Place()] = c.ID
+			}
+		}
+	}
+	for i := range r.Findings {
+		if f := &r.Findings[i]; f.Kind != check.Waived && f.Check == "" && f.Scope != nil {
+			m.finding[about{f.Scope, f.Settings[0]}] = f
+		}
+	}
+	for i := range r.Verdicts {
+		v := &r.Verdicts[i]
+		if v.Kind != check.Waived {
+			key := about{v.Scope, v.Demand.Setting}
+			m.demands[key] = append(m.demands[key], baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
+		}
+	}
+	for i := range r.Findings {
+		m.take(&r.Findings[i])
+	}
+	m.reach()
+	m.values()
+	m.together()
+	m.amendments()
+	m.plan.sort()
+	return m.plan
+}
+
+// take finds the spot at which a finding ends, or says why there is none.
+func (m *maker) take(f *check.Finding) {
+	if f.Kind == check.Waived {
+		return
+	}
+	m.plan.Findings++
+	if x, ok := flags[f.Check]; ok && f.Authority.Kind == estate.Domain && len(f.Rows) > 0 {
+		key := spotKey{PolicyID: PolicyID{f.Authority.Place(), Flags, f.Authority.Name, x.title}}
+		m.drafts[key] = &draft{Spot: Spot{PolicyID: key.PolicyID, Where: "userAccountControl", Rows: f.Rows, Cite: first(f.Evidence),
+			Owner: m.owner(f.Authority.Place())}, flag: x.flag, findings: []*check.Finding{f}}
+		m.order = append(m.order, m.drafts[key])
+		return
+	}
+	if f.Check != "" || f.Scope == nil {
+		return // whether it ends with the others is seen by weighing anew
+	}
+	id := f.Settings[0]
+	e := f.Scope.Settings[id]
+	if e.Missing != govern.Present && !(e.Missing == govern.NotSet && f.Scope.Policy != nil) {
+		return
+	}
+	band, exclude := baseline.Together(m.demands[about{f.Scope, id}])
+	if band.Empty() {
+		m.decide(f, fmt.Sprintf("%s: no value satisfies all chosen baselines (%s against %s)", setting.Get(id).Title, exclude[0][0], exclude[0][1]),
+			"Say under decisions in engagement.yaml which of them to follow.")
+		return
+	}
+	spot, why := m.spotOf(f.Scope, id, e)
+	if of := m.summed(f.Scope, id, e); why != "" && of != "" {
+		id = of
+		spot, why = m.spotOf(f.Scope, id, f.Scope.Settings[id])
+	}
+	if why != "" {
+		m.decide(f, setting.Get(id).Title+": "+why, f.Remedy)
+		return
+	}
+	d := m.draftOf(spot, id, e)
+	d.findings = append(d.findings, f)
+}
+
+// summed is the setting from which the effective value of one comes that sums up
+// several; empty: it sums up none.
+func (m *maker) summed(s *govern.Scope, id setting.ID, e govern.Effective) setting.ID {
+	for _, of := range setting.Get(id).Of {
+		if x := s.Settings[of]; x.Missing == govern.Present && x.Cite == e.Cite {
+			return of
+		}
+	}
+	return ""
+}
+
+func first(cites []estate.Cite) estate.Cite {
+	if len(cites) == 0 {
+		return estate.Cite{}
+	}
+	return cites[0]
+}
+
+func (m *maker) draftOf(spot Spot, id setting.ID, e govern.Effective) *draft {
+	key := spot.key(id)
+	d := m.drafts[key]
+	if d == nil {
+		d = &draft{Spot: spot, setting: id, from: e.Value, notSet: e.Missing == govern.NotSet || spot.Cite.Where == ""}
+		if s := m.setters[about1{spot.Via, id}]; spot.Holder == Template && s != nil {
+			if e.Missing == govern.Present && s.Value != e.Value && !e.Configured {
+				d.notes = append(d.notes, fmt.Sprintf("What holds is %s, though this template has %s: see first why it does not reach the place.",
+					setting.Get(id).Text(e.Value), setting.Get(id).Text(s.Value)))
+			}
+			d.from, d.notSet = s.Value, false
+		}
+		m.drafts[key] = d
+		m.order = append(m.order, d)
+	}
+	return d
+}
+
+// holders are the means by platform, of policies that are no overrides.
+var holders = map[setting.Platform]Holder{setting.WindowsDomain: Head, setting.WindowsMachine: Local, setting.UnixMachine: Unix,
+	setting.LDAPDirectory: LDAPPolicy, setting.DirectoryServer: Server, setting.KerberosRealm: Realm}
+
+// spotOf is the right place to change a setting of a scope; why says what keeps it
+// from being one.
+func (m *maker) spotOf(s *govern.Scope, id setting.ID, e govern.Effective) (spot Spot, why string) {
+	a, p := s.Authority, s.Policy
+	if s.Elsewhere != nil { // what is weighed at the tenant's door is the tenant's
+		p = a.Head
+	}
+	if setter := m.setters[about1{a.Place(), id}]; setter != nil && (p == nil || p.Standing != estate.Override || e.Cite == setter.Cite) {
+		if setter.Open != "" {
+			return spot, "a template may set it, and whether it does is not in the evidence (" + setter.Open + ")"
+		}
+		return Spot{PolicyID: PolicyID{setter.Domain, Template, setter.Origin, setter.Name}, Cite: setter.Cite, Where: setter.Cite.Where,
+			GUID: setter.GUID, Owner: m.owner(setter.Domain), Via: a.Place()}, ""
+	}
+	if p != nil && p.Standing == estate.Override && !setting.Get(id).Exists(p.Platform) {
+		p = a.Head
+	}
+	if p == nil {
+		return spot, "what holds it is not in the evidence"
+	}
+	if e.Missing != govern.NotSet {
+		if fact, ok := p.Settings[id]; !ok || fact.Cite != e.Cite {
+			return spot, "what decides it is set elsewhere"
+		}
+		if e.Remedy != "" {
+			return spot, strings.TrimSuffix(strings.ToLower(e.Remedy[:1])+e.Remedy[1:], ".")
+		}
+	}
+	holder, known := holders[p.Platform]
+	switch {
+	case p.Standing == estate.Override && p.Platform == setting.WindowsFineGrained:
+		holder = FineGrained
+	case a.Kind == estate.Tenant:
+		holder = Field
+	case !known:
+		holder = Elsewhere
+	}
+	spot = Spot{PolicyID: PolicyID{a.Place(), holder, p.Origin, p.Name}, Cite: e.Cite, Where: e.Cite.Where, Unit: e.Unit, Owner: m.owner(a.Place()),
+		Via: a.Place()}
+	if e.Missing == govern.NotSet {
+		spot.Cite = estate.Cite{File: p.Cite.File}
+		spot.Where, _ = m.writing.Asks(p.Platform, id)
+	}
+	if holder == Unix && !Ageing(e.Cite) { // one line for all policies of the machine
+		spot.Origin, spot.Name = e.Cite.File, a.Name
+		if e.Missing == govern.NotSet {
+			spot.Origin = ""
+		}
+	}
+	return spot, ""
+}
+
+// Ageing reports whether a value stands in an account's own line of shadow.
+func Ageing(c estate.Cite) bool { return path.Base(c.File) == "shadow" }
+
+// reach finds all scopes that a draft's spot reaches: they have their demands, too.
+func (m *maker) reach() {
+	for _, s := range m.r.Scopes {
+		for id, e := range s.Settings {
+			if e.Missing != govern.Present && e.Missing != govern.NotSet {
+				continue
+			}
+			spot, why := m.spotOf(s, id, e)
+			if why != "" {
+				continue
+			}
+			d := m.drafts[spot.key(id)]
+			if d == nil || !s.Here(id) {
+				continue
+			}
+			d.scopes = append(d.scopes, s)
+			d.demands = append(d.demands, m.demands[about{s, id}]...)
+			for _, row := range setting.Table() {
+				if slices.Contains(row.Of, id) && m.summed(s, row.ID, s.Settings[row.ID]) == id {
+					d.demands = append(d.demands, m.demands[about{s, row.ID}]...)
+				}
+			}
+		}
+	}
+	for _, d := range m.order {
+		if d.flag != 0 {
+			for _, s := range m.r.Scopes {
+				if roll := m.r.Roll(d.At); roll != nil && s.Authority.Place() == d.At && slices.ContainsFunc(d.Rows, func(row int) bool {
+					x := roll.Of(row)
+					return x != nil && x.Scope == s
+				}) {
+					d.scopes = append(d.scopes, s)
+				}
+			}
+		}
+	}
+}
+
+// values gives each draft the value that satisfies the demands of all scopes that it
+// reaches. Where they exclude each other, a person has to decide.
+func (m *maker) values() {
+	kept := m.order[:0]
+	for _, d := range m.order {
+		if d.flag != 0 {
+			kept = append(kept, d)
+			continue
+		}
+		band, exclude := baseline.Together(d.demands)
+		if band.Empty() {
+			for _, f := range d.findings {
+				m.decide(f, fmt.Sprintf("%s of %s: the accounts that it governs need different values (%s against %s)", setting.Get(d.setting).Title,
+					d.Policy(), exclude[0][0], exclude[0][1]),
+					"Give those with the stricter demand a policy of their own, or decide which baseline to follow.")
+			}
+			delete(m.drafts, d.key(d.setting))
+			continue
+		}
+		if d.to = band.Nearest(d.from); d.to == d.from && !d.notSet {
+			for _, f := range d.findings {
+				m.decide(f, fmt.Sprintf("%s: %s has %s already, and it is not what holds", setting.Get(d.setting).Title, d.Policy(),
+					setting.Get(d.setting).Text(d.to)), "Find out why it does not reach the place, or who changed it behind it.")
+			}
+			delete(m.drafts, d.key(d.setting))
+			continue
+		}
+		kept = append(kept, d)
+	}
+	m.order = kept
+}
+
+// longestPlain is the greatest minimum length that a domain's head and templates hold
+// without the relaxed limit.
+const longestPlain = 14
+
+// together sees to what settings of one policy ask of each other, and to what has to
+// come first.
+func (m *maker) together() {
+	for _, d := range slices.Clone(m.order) {
+		switch d.setting {
+		case "min-length":
+			m.relaxed(d)
+		case "lockout-window":
+			m.windowWithin(d)
+		case "lockout-threshold", "lockout-duration":
+			if d.setting == "lockout-duration" && d.notSet {
+				if t := m.find(d, "lockout-threshold"); t != nil {
+					d.first = append(d.first, t)
+				}
+			}
+		}
+	}
+}
+
+// find is the draft of another setting of the same policy; nil: there is none.
+func (m *maker) find(d *draft, id setting.ID) *draft {
+	for _, x := range m.order {
+		if x.setting == id && x.PolicyID == d.PolicyID && x.flag == 0 {
+			return x
+		}
+	}
+	return nil
+}
+
+// relaxed puts the relaxed length limit before a length of a domain's head or
+// template that needs it.
+func (m *maker) relaxed(d *draft) {
+	n, ok := d.to.Number()
+	if !ok || n <= longestPlain || d.Holder != Head && d.Holder != Template && d.Holder != Local {
+		return
+	}
+	const limit = setting.ID("length-limit-relaxed")
+	i := slices.IndexFunc(d.scopes, func(s *govern.Scope) bool { return s.Settings[limit].Missing != govern.NoSuch })
+	if i < 0 {
+		return
+	}
+	s := d.scopes[i]
+	e := s.Settings[limit]
+	if e.Missing == govern.Present && e.Value == setting.On {
+		return
+	}
+	spot, why := m.spotOf(s, limit, e)
+	switch {
+	case why == "":
+	case d.Holder == Template || d.Holder == Local:
+		spot = d.Spot
+		spot.Cite, spot.Where = estate.Cite{File: d.Cite.File}, "RelaxMinimumPasswordLengthLimits"
+		e.Missing = govern.NotSet
+	default:
+		d.notes = append(d.notes, "Nothing in the evidence says that the controllers take more than 14 characters: let a template that reaches "+
+			"them set RelaxMinimumPasswordLengthLimits first.")
+		return
+	}
+	if e.Missing != govern.Present && spot.Cite.Where == "" {
+		spot.Where = "RelaxMinimumPasswordLengthLimits"
+	}
+	x := m.draftOf(spot, limit, e)
+	x.to = setting.On
+	for _, s := range d.scopes {
+		if !slices.Contains(x.scopes, s) {
+			x.scopes = append(x.scopes, s)
+		}
+	}
+	d.first = append(d.first, x)
+}
+
+// windowWithin keeps a lockout's window within its duration: Windows takes no other.
+func (m *maker) windowWithin(d *draft) {
+	window, ok := d.to.Number()
+	if !ok || d.Holder != Head && d.Holder != FineGrained && d.Holder != Template && d.Holder != Local {
+		return
+	}
+	x := m.find(d, "lockout-duration")
+	at := setting.Value{}
+	if x != nil {
+		at = x.to
+	} else if len(d.scopes) > 0 {
+		at = d.scopes[0].Settings["lockout-duration"].Value
+	}
+	if duration, ok := at.Number(); !ok || duration >= window {
+		if x != nil {
+			d.first = append(d.first, x)
+		}
+		return
+	}
+	if x == nil {
+		e := d.scopes[0].Settings["lockout-duration"]
+		spot, why := m.spotOf(d.scopes[0], "lockout-duration", e)
+		if why != "" {
+			return
+		}
+		x = m.draftOf(spot, "lockout-duration", e)
+		x.scopes = d.scopes
+		for _, s := range d.scopes {
+			x.demands = append(x.demands, m.demands[about{s, "lockout-duration"}]...)
+		}
+	}
+	if len(x.demands) > 0 {
+		if band, _ := baseline.Together(x.demands); !band.Empty() && band.High != nil && *band.High < window {
+			d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")
+			return
+		}
+	}
+	x.to = setting.Number(window)
+	d.first = append(d.first, x)
+}
+
+// decide notes what a person has to decide.
+func (m *maker) decide(f *check.Finding, title, choices string) {
+	d := m.decided[title]
+	if d == nil {
+		d = &Decision{Title: title, Choices: choices}
+		m.decided[title] = d
+		m.plan.Decisions = append(m.plan.Decisions, d)
+	}
+	d.add(f)
+}
+
+func (d *Decision) add(f *check.Finding) {
+	d.Findings = append(d.Findings, f)
+	if f.Severity.Rank() > d.Severity.Rank() || d.Severity == "" {
+		d.Severity = f.Severity
+	}
+}
+
+// amendments makes one amendment of the drafts that are alike: the same change of
+// the same policy at places of one cohort.
+func (m *maker) amendments() {
+	type key struct {
+		group    string
+		holder   Holder
+		setting  setting.ID
+		flag     estate.Flag
+		from, to setting.Value
+		notSet   bool
+		origin   string
+		where    string
+	}
+	by := map[key]*Amendment{}
+	for _, d := range m.order {
+		k := key{m.groups[d.At], d.Holder, d.setting, d.flag, d.from, d.to, d.notSet, d.Origin + "\x00" + d.Spot.Name, d.Where}
+		if k.group == "" {
+			k.group = d.At.String()
+		} else {
+			k.origin = "" // each machine's own file
+		}
+		a := by[k]
+		if a == nil {
+			a = &Amendment{Setting: d.setting, Flag: d.flag, From: d.from, To: d.to, NotSet: d.notSet}
+			by[k] = a
+			m.plan.Amendments = append(m.plan.Amendments, a)
+		}
+		a.Spots = append(a.Spots, d.Spot)
+		a.Settles = append(a.Settles, d.findings...)
+		for _, s := range d.scopes {
+			if !slices.Contains(a.Scopes, s) {
+				a.Scopes = append(a.Scopes, s)
+			}
+		}
+		for _, n := range d.notes {
+			if !slices.Contains(a.Notes, n) {
+				a.Notes = append(a.Notes, n)
+			}
+		}
+		if name := m.r.Unseen[d.At]; name != "" && (d.Holder == Head || d.Holder == Local) {
+			note := name + " is linked there and was not exported: if it sets this, change it there."
+			if !slices.Contains(a.Notes, note) {
+				a.Notes = append(a.Notes, note)
+			}
+		}
+		d.made = a
+	}
+	for _, d := range m.order {
+		for _, x := range d.first {
+			if x.made != nil && x.made != d.made && !slices.Contains(d.made.First, x.made) {
+				d.made.First = append(d.made.First, x.made)
+			}
+		}
+	}
+	for _, a := range m.plan.Amendments {
+		a.count(m.r)
+	}
+}
+
+// count fills in the identity, and whom the amendment reaches.
+func (a *Amendment) count(r *record.Record) {
+	var parts []string
+	for _, s := range a.Spots {
+		parts = append(parts, s.At.String(), string(s.Holder), s.Origin, s.Name)
+	}
+	slices.Sort(parts)
+	parts = append(parts, string(a.Setting), flagTitle(a.Flag))
+	a.Fingerprint = govern.Fingerprint(parts...)
+	a.grade()
+	if a.Flag != 0 {
+		for _, s := range a.Spots {
+			roll := r.Roll(s.At)
+			a.Accounts += len(s.Rows)
+			for _, row := range s.Rows {
+				if roll != nil && roll.Of(row) != nil && roll.Of(row).Scope != nil && roll.Of(row).Scope.Tier == govern.Privileged {
+					a.Privileged++
+				}
+			}
+		}
+		return
+	}
+	for _, s := range a.Scopes {
+		a.Accounts += s.Accounts
+		if s.Tier == govern.Privileged {
+			a.Privileged += s.Accounts
+		}
+	}
+}
+
+func (a *Amendment) grade() {
+	a.Severity = baseline.Minor
+	for _, f := range a.Settles {
+		if f.Severity.Rank() > a.Severity.Rank() {
+			a.Severity = f.Severity
+		}
+	}
+}
+
+// graves counts the grave findings that end.
+func (a *Amendment) graves() int {
+	n := 0
+	for _, f := range a.Settles {
+		if f.Severity == baseline.Grave {
+			n++
+		}
+	}
+	return n
+}
+
+// sort puts the amendments in the order of their effect, as far as the record alone
+// tells, but for what has to come first, and names them. The names stay, whatever
+// weighing anew shows.
+func (p *Plan) sort() {
+	slices.SortStableFunc(p.Amendments, func(x, y *Amendment) int {
+		return cmp.Or(y.graves()-x.graves(), len(y.Settles)-len(x.Settles), y.Privileged-x.Privileged, y.Accounts-x.Accounts,
+			strings.Compare(x.Spots[0].At.Name, y.Spots[0].At.Name), strings.Compare(x.Spots[0].Name, y.Spots[0].Name),
+			setting.Order(x.Setting, y.Setting), strings.Compare(x.Fingerprint, y.Fingerprint))
+	})
+	var all []*Amendment
+	var put func(a *Amendment)
+	done := map[*Amendment]bool{}
+	put = func(a *Amendment) {
+		if done[a] {
+			return
+		}
+		done[a] = true
+		for _, f := range a.First {
+			put(f)
+		}
+		all = append(all, a)
+	}
+	for _, a := range p.Amendments {
+		put(a)
+	}
+	p.Amendments = all
+	for i, a := range all {
+		a.Name = fmt.Sprintf("A%d", i+1)
+	}
+	p.sortDecisions()
+}
+
+func (p *Plan) sortDecisions() {
+	slices.SortStableFunc(p.Decisions, func(x, y *Decision) int {
+		return cmp.Or(y.Severity.Rank()-x.Severity.Rank(), len(y.Findings)-len(x.Findings), strings.Compare(x.Title, y.Title))
+	})
+}

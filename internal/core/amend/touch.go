@@ -1,0 +1,180 @@
+package amend
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/setting"
+)
+
+// Touched says whom a change hits, and when: from the dates and flags in the evidence.
+type Touched struct {
+	Now, Week, Month int      // accounts that have to change their passwords at once, within 7 and within 30 days
+	Disabled         int      // accounts that are switched off at once
+	Services         []string // of those that are hit within 30 days, what has a service name: programs break there
+	Next             int      // accounts that it reaches at their next change of password
+	NoDate           int      // accounts of which the evidence has no date
+	What             string   // in a sentence
+}
+
+// atNextChange are settings that ask something of new passwords only.
+var atNextChange = []setting.ID{"min-length", "max-length", "complexity", "classes-required", "require-lower", "require-upper", "require-digit",
+	"require-symbol", "history", "name-check", "dictionary-check", "blocklist", "blocklist-size", "min-changed", "max-repeat", "max-sequence",
+	"reversible", "hash-rounds", "lm-hash-stored", "banned-list"}
+
+const aDay = 24 * 60 * 60
+
+// Touch finds whom an amendment hits, as of a time in Unix seconds.
+func Touch(a *Amendment, s *govern.Survey, at int64) *Touched {
+	t := &Touched{}
+	switch {
+	case a.Setting == "max-age" || a.Flag == estate.NeverExpires:
+		t.expiry(a, s, at)
+	case a.Setting == "inactive-disable":
+		t.inactive(a, s, at)
+	case a.Flag == estate.NoPreauth:
+		t.What = fmt.Sprintf("%s must pre-authenticate from the next sign-in: only very old programs cannot", accounts(a.Accounts))
+	case a.Flag != 0 || slices.Contains(atNextChange, a.Setting):
+		t.Next = a.enabled(s)
+		t.What = "Nobody at once; " + accounts(t.Next) + " at the next change of password"
+	case a.Setting == "lockout-threshold":
+		t.What = "Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts from the next one"
+	case a.Setting == "mfa" || a.Setting == "mfa-capable":
+		t.What = accounts(a.Accounts) + " at the next sign-in"
+	default:
+		t.What = "Nobody at once"
+	}
+	return t
+}
+
+func accounts(n int) string {
+	if n == 1 {
+		return "1 account"
+	}
+	return fmt.Sprintf("%d accounts", n)
+}
+
+func counted(n int, when string) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d %s", n, when)
+}
+
+func joined(parts ...string) string {
+	return strings.Join(slices.DeleteFunc(parts, func(p string) bool { return p == "" }), ", ")
+}
+
+// enabled counts the enabled accounts that the amendment reaches.
+func (a *Amendment) enabled(s *govern.Survey) (n int) {
+	a.each(s, func(*estate.Authority, int, *govern.Scope) { n++ })
+	return n
+}
+
+// each visits the enabled accounts that the amendment reaches.
+func (a *Amendment) each(s *govern.Survey, visit func(at *estate.Authority, row int, scope *govern.Scope)) {
+	reached := map[govern.ScopeID]bool{}
+	places := map[estate.Place]bool{}
+	for _, scope := range a.Scopes {
+		reached[scope.ID()], places[scope.Authority.Place()] = true, true
+	}
+	rows := map[estate.Place][]int{}
+	for _, spot := range a.Spots {
+		if a.Flag != 0 {
+			rows[spot.At], places[spot.At] = spot.Rows, true
+		}
+	}
+	for i, at := range s.Estate.Authorities {
+		if !places[at.Place()] {
+			continue
+		}
+		one := func(row int) {
+			if at.Objects.ClassOf(row) != estate.Account || at.Objects.FlagsOf(row)&estate.Disabled != 0 {
+				return
+			}
+			if scope, _ := s.ScopeOf(i, row); scope != nil && (a.Flag != 0 || reached[scope.ID()]) {
+				visit(at, row, scope)
+			}
+		}
+		if a.Flag != 0 {
+			for _, row := range rows[at.Place()] {
+				one(row)
+			}
+			continue
+		}
+		for row := range at.Objects.Len() {
+			one(row)
+		}
+	}
+}
+
+// expiry counts who has to change when.
+func (t *Touched) expiry(a *Amendment, s *govern.Survey, at int64) {
+	a.each(s, func(from *estate.Authority, row int, scope *govern.Scope) {
+		flags := from.Objects.FlagsOf(row)
+		was, will := scope.Settings["max-age"].Value, a.To
+		if a.Flag != 0 {
+			was, will = setting.Of(setting.Never), scope.Settings["max-age"].Value
+		} else if flags&estate.NeverExpires != 0 {
+			return
+		}
+		limit, ok := will.Number()
+		if !ok || flags&estate.SmartCard != 0 {
+			return
+		}
+		set := int64(from.Objects.PwdSet.At(row))
+		if set == 0 {
+			t.NoDate++
+			return
+		}
+		if old, ok := was.Number(); ok && set+old <= at {
+			return // it has expired as it is
+		}
+		switch left := set + limit - at; {
+		case left <= 0:
+			t.Now++
+		case left <= 7*aDay:
+			t.Week++
+		case left <= 30*aDay:
+			t.Month++
+		default:
+			return
+		}
+		if flags&estate.ServiceName != 0 {
+			t.Services = append(t.Services, from.Objects.Name.At(row))
+		}
+	})
+	slices.Sort(t.Services)
+	switch {
+	case t.Now+t.Week+t.Month == 0 && t.NoDate == 0:
+		t.What = "Nobody within 30 days"
+	case t.Now+t.Week+t.Month == 0:
+		t.What = fmt.Sprintf("Not known: the evidence does not say when %s changed the password", accounts(t.NoDate))
+	default:
+		t.What = accounts(t.Now+t.Week+t.Month) + " must change the password: " + joined(counted(t.Now, "at the next sign-in"),
+			counted(t.Week, "within 7 days"), counted(t.Month, "within 30"))
+		if t.NoDate > 0 {
+			t.What += fmt.Sprintf("; of %s the evidence has no date", accounts(t.NoDate))
+		}
+	}
+}
+
+// inactive counts whose password expired so long ago that the account is switched
+// off.
+func (t *Touched) inactive(a *Amendment, s *govern.Survey, at int64) {
+	limit, ok := a.To.Number()
+	a.each(s, func(from *estate.Authority, row int, scope *govern.Scope) {
+		age, expires := scope.Settings["max-age"].Value.Number()
+		set := int64(from.Objects.PwdSet.At(row))
+		if ok && expires && set != 0 && set+age+limit < at {
+			t.Disabled++
+		}
+	})
+	t.What = "Nobody at once"
+	if t.Disabled > 0 {
+		t.What = accounts(t.Disabled) + " switched off at once: their passwords expired longer ago than that"
+	}
+}

@@ -1,0 +1,255 @@
+package unix
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/setting"
+	"sternledger/internal/redact"
+)
+
+// Edit is a setting of a machine that is to have another value, at the line that
+// decides it now.
+type Edit struct {
+	Setting setting.ID
+	Part    string // the file below the machine's root: etc/security/faillock.conf
+	Line    int
+	Where   string
+	To      setting.Value
+}
+
+// Change is what is done to one line of a file, which is exact to the byte elsewhere.
+type Change struct {
+	Part     string
+	Line     int // from 1
+	Old, New string
+}
+
+// Edited says how lines become those that give the settings; left are the edits that
+// no change of a line gives: a module that nothing calls, say.
+func Edited(parts map[string][]byte, edits []Edit) (changes []Change, left []Edit) {
+	for _, x := range edits {
+		lines := bytes.Split(parts[x.Part], []byte("\n"))
+		if x.Line < 1 || x.Line > len(lines) {
+			left = append(left, x)
+			continue
+		}
+		i := slices.IndexFunc(changes, func(c Change) bool { return c.Part == x.Part && c.Line == x.Line })
+		old := string(lines[x.Line-1])
+		if i >= 0 {
+			old = changes[i].New // another change of the same line
+		}
+		now, ok := editLine(x, old)
+		switch {
+		case !ok || redact.HasMark(old):
+			left = append(left, x)
+		case i >= 0:
+			changes[i].New = now
+		default:
+			changes = append(changes, Change{x.Part, x.Line, old, now})
+		}
+	}
+	return changes, left
+}
+
+// editLine writes a setting into the line that decides it.
+func editLine(x Edit, line string) (string, bool) {
+	text := strings.TrimRight(line, "\r")
+	ending := line[len(text):]
+	if x.Setting == "empty-accepted" {
+		if x.To != setting.Off || !callsModule(text, "pam_unix") {
+			return "", false
+		}
+		cut := strings.TrimRight(nullok.ReplaceAllString(text, "$2"), " \t")
+		return cut + ending, cut != text
+	}
+	name, module := x.Where, ""
+	if option, of := AskedAs(x.Setting); option != "" {
+		name, module = option, of
+	}
+	form := Forms()[name]
+	if form == nil {
+		return "", false
+	}
+	value := form(x.To)
+	if x.Setting == "lockout-administrator" {
+		if x.To != setting.On || !callsModule(text, "pam_faillock") {
+			return "", false
+		}
+		if flagged(text, name) {
+			return "", false
+		}
+		return text + " " + name + ending, true
+	}
+	if value == "" {
+		return "", false
+	}
+	switch base := path.Base(x.Part); {
+	case base == "login.defs":
+		m := regexp.MustCompile(`^(\s*` + regexp.QuoteMeta(name) + `\s+)(\S+)(.*)$`).FindStringSubmatch(text)
+		if m == nil {
+			return "", false
+		}
+		return m[1] + value + m[3] + ending, true
+	case strings.HasSuffix(base, ".conf"):
+		m := regexp.MustCompile(`^(\s*` + regexp.QuoteMeta(name) + `\s*=\s*)(-?\w+)(.*)$`).FindStringSubmatch(text)
+		if m == nil {
+			return "", false
+		}
+		return m[1] + value + m[3] + ending, true
+	case path.Base(path.Dir(x.Part)) == "pam.d" && callsModule(text, module):
+		option := regexp.MustCompile(`(\s` + regexp.QuoteMeta(name) + `=)(\S+)`)
+		if option.MatchString(text) {
+			return option.ReplaceAllString(text, "${1}"+value) + ending, true
+		}
+		return strings.TrimRight(text, " \t") + " " + name + "=" + value + ending, true
+	}
+	return "", false
+}
+
+var nullok = regexp.MustCompile(`(\s+)nullok(?:_secure)?(\s|$)`)
+
+// callsModule reports whether a line of a stack calls a module, and does not go on in
+// the next line.
+func callsModule(line, module string) bool {
+	code, _, commented := strings.Cut(line, "#")
+	return module != "" && !commented && !strings.HasSuffix(strings.TrimRight(line, " \t"), `\`) &&
+		slices.ContainsFunc(strings.Fields(code), func(word string) bool { return strings.TrimSuffix(path.Base(word), ".so") == module })
+}
+
+func flagged(line, option string) bool { return slices.Contains(strings.Fields(line), option) }
+
+// Apply makes the changes in a machine's files.
+func Apply(parts map[string][]byte, changes []Change) map[string][]byte {
+	out := map[string][]byte{}
+	for _, c := range changes {
+		data, ok := out[c.Part]
+		if !ok {
+			data = parts[c.Part]
+		}
+		lines := bytes.Split(data, []byte("\n"))
+		lines[c.Line-1] = []byte(c.New)
+		out[c.Part] = bytes.Join(lines, []byte("\n"))
+	}
+	return out
+}
+
+// context is how many lines around a change a diff shows.
+const context = 3
+
+// Diff writes the changes as a unified diff, to be applied with patch -p1 in the
+// machine's root. A line of which the value was not kept in the evidence is not shown
+// as context: there it could not be found.
+func Diff(parts map[string][]byte, changes []Change) []byte {
+	var out bytes.Buffer
+	var files []string
+	for _, c := range changes {
+		if !slices.Contains(files, c.Part) {
+			files = append(files, c.Part)
+		}
+	}
+	slices.Sort(files)
+	for _, file := range files {
+		lines := strings.Split(string(parts[file]), "\n")
+		last := len(lines) // the text after the last line end is no line
+		if lines[last-1] == "" {
+			last--
+		}
+		byLine := map[int]Change{}
+		var at []int
+		for _, c := range changes {
+			if c.Part == file {
+				byLine[c.Line] = c
+				at = append(at, c.Line)
+			}
+		}
+		slices.Sort(at)
+		fmt.Fprintf(&out, "--- a/%s\n+++ b/%s\n", file, file)
+		for len(at) > 0 {
+			from, to := at[0], at[0]
+			usable := func(n int) bool { return n >= 1 && n <= last && !redact.HasMark(lines[n-1]) }
+			for n := 0; n < context && usable(from-1); n++ {
+				from--
+			}
+			after := 0
+			for to < last && (byLine[to+1].Part != "" || after < context && usable(to+1)) {
+				if to++; byLine[to].Part != "" {
+					after = 0
+				} else {
+					after++
+				}
+			}
+			fmt.Fprintf(&out, "@@ -%s +%s @@\n", span(from, to), span(from, to))
+			for n := from; n <= to; n++ {
+				end := "\n"
+				if n == len(lines) { // the file's last line has no end
+					end = "\n\\ No newline at end of file\n"
+				}
+				if c, ok := byLine[n]; ok {
+					out.WriteString("-" + c.Old + end + "+" + c.New + end)
+				} else {
+					out.WriteString(" " + lines[n-1] + end)
+				}
+			}
+			for len(at) > 0 && at[0] <= to {
+				at = at[1:]
+			}
+		}
+	}
+	return out.Bytes()
+}
+
+func span(from, to int) string { return strconv.Itoa(from) + "," + strconv.Itoa(to-from+1) }
+
+// Aged is how an account's password is to age: the setting, and what its line of
+// shadow says now.
+type Aged struct {
+	Account string
+	Setting setting.ID
+	Now, To setting.Value
+}
+
+// options of chage(1).
+var chageOptions = map[setting.ID]string{"max-age": "-M", "min-age": "-m", "expiry-warning": "-W", "inactive-disable": "-I"}
+
+// Script writes calls of chage(1) that give accounts their ageing, or, undone, what
+// they have now.
+func Script(all []Aged, comment []string, undo bool) ([]byte, []Aged) {
+	var b bytes.Buffer
+	b.WriteString("#!/bin/sh\n")
+	for _, c := range comment {
+		b.WriteString("# " + strings.Join(strings.Fields(c), " ") + "\n")
+	}
+	b.WriteString("set -eu\n")
+	var left []Aged
+	for _, a := range all {
+		option := chageOptions[a.Setting]
+		value := a.To
+		if undo {
+			value = a.Now
+		}
+		text := aged(a.Setting, value)
+		if option == "" || text == "" {
+			left = append(left, a)
+			continue
+		}
+		fmt.Fprintf(&b, "chage %s %s -- %s\n", option, text, quoted(a.Account))
+	}
+	return b.Bytes(), left
+}
+
+// aged is a number of days as chage takes it.
+func aged(id setting.ID, v setting.Value) string {
+	if v.Is(setting.Never) {
+		return map[setting.ID]string{"max-age": "99999", "inactive-disable": "-1"}[id]
+	}
+	return setting.Scaled(day, setting.Zero)(v)
+}
+
+// quoted is a word that a shell takes as it is: nothing in it is executed.
+func quoted(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
