@@ -35,9 +35,10 @@ type Amending struct {
 	Picked   []*amend.Amendment
 	Whole    bool // all of the plan
 	Settled  int
-	Brings   []check.Finding // findings that appear
-	Worse    []string        // verdicts that get worse, in words
-	Graves   int             // grave findings that are left
+	Ends     []*check.Finding // those that are settled
+	Brings   []check.Finding  // findings that appear
+	Worse    []string         // verdicts that get worse, in words
+	Graves   int              // grave findings that are left
 	Touched  map[*amend.Amendment]*amend.Touched
 	Before   Burden
 	After    Burden
@@ -91,18 +92,18 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 		return nil, err
 	}
 	x.Seal = custody.SealOf(&entry)
-	if err := t.effects(x.Plan); err != nil {
+	if err := x.effects(); err != nil {
 		return nil, err
 	}
 	if err := x.pick(e, opt); err != nil {
 		return nil, err
 	}
-	after, err := t.with(x.Picked)
+	after, err := x.whole(x.Picked)
 	if err != nil {
 		return nil, err
 	}
 	ended, appeared := amend.Compare(w.Result, after.Result)
-	x.Settled, x.Brings, x.Worse = len(ended), appeared, amend.Worse(w.Result, after.Result)
+	x.Settled, x.Ends, x.Brings, x.Worse = len(ended), ended, appeared, amend.Worse(w.Result, after.Result)
 	for i := range after.Findings {
 		if f := &after.Findings[i]; f.Kind != check.Waived && f.Severity == baseline.Grave {
 			x.Graves++
@@ -150,7 +151,8 @@ func (t *trial) on(e *estate.Estate) (*tried, error) {
 const mostWork = 5_000_000
 
 // effects finds what each amendment settles and brings, and what all of them leave.
-func (t *trial) effects(p *amend.Plan) error {
+func (x *Amending) effects() error {
+	p, t := x.Plan, x.trial
 	objects := 0
 	for _, a := range t.w.Places {
 		objects += a.Objects.Len()
@@ -166,13 +168,22 @@ func (t *trial) effects(p *amend.Plan) error {
 		}
 		p.Part()
 	}
-	after, err := t.with(p.Amendments)
+	after, err := x.whole(p.Amendments)
 	if err != nil {
 		return err
 	}
 	ended, appeared := amend.Compare(t.w.Result, after.Result)
 	p.Seen(t.w.Result, ended, appeared)
 	return nil
+}
+
+// whole weighs the estate with amendments, machines of Unix read again.
+func (x *Amending) whole(all []*amend.Amendment) (*tried, error) {
+	then := amend.Apply(x.Weighing.Survey.Estate, all)
+	if err := x.reread(x.trial.e, then, all); err != nil {
+		return nil, err
+	}
+	return x.trial.on(then)
 }
 
 // pick takes the amendments that the options name.
@@ -317,7 +328,7 @@ func burden(e *custody.Engagement, s *govern.Survey) (b Burden, err error) {
 
 // Document describes what was picked.
 func (x *Amending) Document() contract.AmendDocument {
-	d := contract.AmendDocument{Schema: "sternledger/amend/1", Weighing: x.Number, Seal: x.Seal, Findings: x.Plan.Findings, Settled: x.Settled, Graves: x.Graves,
+	d := contract.AmendDocument{Schema: "sternledger/amend/1", Weighing: x.Number, Seal: x.Seal, Findings: x.Plan.Findings, Settled: x.Settled, Ends: prints(x.Ends), Graves: x.Graves,
 		Amendments: []contract.AmendmentDocument{}, Decisions: []contract.DecisionDocument{}, Evidence: []string{},
 		Appear: []contract.FindingDocument{}, Worse: append([]string{}, x.Worse...),
 		Changes: [2]float64{x.Before.Changes, x.After.Changes}, Calls: [2]float64{x.Before.Calls, x.After.Calls}}

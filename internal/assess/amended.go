@@ -86,7 +86,7 @@ func StatusOf(e *custody.Engagement, number int64) (*AmendStatuses, error) {
 				if a != nil {
 					s.All = slices.DeleteFunc(s.All, func(y *AmendStatus) bool { return y == a })
 				}
-				a = &AmendStatus{Entry: told[i].Entry, At: told[i].At, Name: x.Name, Title: x.Title, Fingerprint: x.Fingerprint, Was: x.Was, Becomes: x.Becomes}
+				a = &AmendStatus{Entry: told[i].Entry, At: told[i].At, Name: x.Amendment, Title: x.Title, Fingerprint: x.Fingerprint, Was: x.Was, Becomes: x.Becomes}
 				by[x.Fingerprint] = a
 				s.All = append(s.All, a)
 			}
@@ -195,7 +195,7 @@ func (p *PlaceStatus) in(w *custody.Weighing) (v setting.Value, seen bool) {
 		return p.onMachine(policies)
 	}
 	for _, x := range policies {
-		if x.Origin == p.Origin && x.Name == p.Spot.Name || x.Name == p.Spot.Name && a.Kind == estate.Machine {
+		if x.Origin == p.Origin && x.Name == p.Name || x.Name == p.Name && a.Kind == estate.Machine {
 			f := x.Settings[p.Setting]
 			return f.Value, f.Problem == ""
 		}
@@ -211,10 +211,13 @@ func (p *PlaceStatus) onMachine(policies []*estate.Policy) (v setting.Value, see
 		if !ok || f.Problem != "" {
 			continue
 		}
-		if seen = true; f.Value == p.From {
+		if f.Value == p.From {
 			return f.Value, true // of some accounts it is as it was
 		}
-		v = f.Value
+		if !seen || f.Value == p.To { // others, such as root's, have values of their own
+			v = f.Value
+		}
+		seen = true
 	}
 	return v, seen
 }
@@ -226,7 +229,7 @@ func (s *AmendStatuses) Document() contract.AmendStatusDocument {
 		one := contract.AmendedDocument{Entry: a.Entry, At: a.At, Name: a.Name, Fingerprint: a.Fingerprint, Title: a.Title, From: a.Was, To: a.Becomes,
 			Took: a.Count(Took), Of: len(a.Places), Places: []contract.AmendedPlaceDocument{}}
 		for _, p := range a.Places {
-			one.Places = append(one.Places, contract.AmendedPlaceDocument{Place: p.At.Name, Kind: p.At.Kind, Policy: p.Spot.Name, State: string(p.State), Now: p.Now})
+			one.Places = append(one.Places, contract.AmendedPlaceDocument{Place: p.At.Name, Kind: p.At.Kind, Policy: p.Name, State: string(p.State), Now: p.Now})
 		}
 		d.Amendments = append(d.Amendments, one)
 	}

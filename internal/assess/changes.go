@@ -17,6 +17,7 @@ import (
 	"sternledger/internal/contract"
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
 	"sternledger/internal/folder"
@@ -67,16 +68,8 @@ func (i item) amendment() *amend.Amendment { return i.spotOf.a }
 // Changes makes the change files. What is written is read again by the format's own
 // reader: what does not come to what was meant is not written, and told.
 func (x *Amending) Changes(e *custody.Engagement) (*Changes, error) {
-	w := &writer{e: e, x: x, out: &Changes{Files: map[string][]byte{}, of: map[spotOf]*how{}}, known: map[string]ledger.Evidence{}, named: map[estate.Place]string{},
-		comment: []string{fmt.Sprintf("Proposed from weighing %d of %q; nothing was applied.", x.Number, x.Weighing.Title), "Seal of that weighing: " + x.Seal}}
-	evidence, err := e.Ledger.Evidence()
+	w, err := x.writer(e)
 	if err != nil {
-		return nil, err
-	}
-	for _, f := range evidence {
-		w.known[f.Name] = f
-	}
-	if w.maps, err = e.FieldMaps(); err != nil {
 		return nil, err
 	}
 	by := map[estate.Place][]item{}
@@ -103,6 +96,22 @@ func (x *Amending) Changes(e *custody.Engagement) (*Changes, error) {
 		}
 	}
 	return w.out, nil
+}
+
+func (x *Amending) writer(e *custody.Engagement) (*writer, error) {
+	w := &writer{e: e, x: x, out: &Changes{Files: map[string][]byte{}, of: map[spotOf]*how{}}, known: map[string]ledger.Evidence{}, named: map[estate.Place]string{},
+		comment: []string{fmt.Sprintf("Proposed from weighing %d of %q; nothing was applied.", x.Number, x.Weighing.Title), "Seal of that weighing: " + x.Seal}}
+	evidence, err := e.Ledger.Evidence()
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range evidence {
+		w.known[f.Name] = f
+	}
+	if w.maps, err = e.FieldMaps(); err != nil {
+		return nil, err
+	}
+	return w, nil
 }
 
 // folderOf is the folder of a place's change files. Two places never share one.
@@ -459,62 +468,192 @@ func (w *writer) template(at estate.Place, name string, all []item) error {
 	return nil
 }
 
+// onDisk is what files of a machine become.
+type onDisk struct {
+	parts   map[string][]byte // the machine's files, by their place below its root
+	changes []unix.Change
+	lines   []item // that the changes come to
+	aged    []unix.Aged
+	ageing  []item // that the ages come to
+}
+
+// machine works out what files of a machine become. What no change of a line comes to
+// is noted as left to do by hand.
+func (w *writer) machine(at estate.Place, all []item) (*onDisk, error) {
+	parts, storedAs, err := w.machineParts(at)
+	if err != nil {
+		return nil, err
+	}
+	d := &onDisk{parts: parts}
+	var edits []unix.Edit
+	for _, i := range all {
+		a := i.amendment()
+		if amend.Ageing(i.Cite) {
+			if w.age(d, at, i) {
+				d.ageing = append(d.ageing, i)
+				// And accounts that are made later.
+				if line := unix.LineOf(parts, a.Setting); line != nil {
+					edits, d.lines = append(edits, unix.Edit{Setting: a.Setting, Part: line.Part, Line: line.Line, Where: line.Where, To: a.To}), append(d.lines, i)
+				}
+			}
+			continue
+		}
+		edits = append(edits, unix.Edit{Setting: a.Setting, Part: storedAs[i.Cite.File], Line: i.Cite.Line, Where: i.Where, To: a.To})
+		d.lines = append(d.lines, i)
+	}
+	for {
+		var left []unix.Edit
+		d.changes, left = unix.Edited(parts, edits)
+		var wrong []int
+		hand := func(k int, why string) {
+			if !amend.Ageing(d.lines[k].Cite) {
+				w.byHand(d.lines[k], why)
+			}
+			wrong = append(wrong, k)
+		}
+		for k := range d.lines {
+			if slices.Contains(left, edits[k]) {
+				hand(k, "what decides it is that a module is not called, or not obeyed: no change of one line mends that")
+			}
+		}
+		if len(wrong) == 0 && len(d.changes) > 0 {
+			read, err := w.machineAgain(at, parts, unix.Apply(parts, d.changes))
+			if err != nil {
+				return nil, err
+			}
+			for k, i := range d.lines {
+				if amend.Ageing(i.Cite) {
+					continue
+				}
+				if why := onMachine(read, at, i); why != "" {
+					hand(k, why)
+				}
+			}
+		}
+		if len(wrong) == 0 {
+			return d, nil
+		}
+		slices.Reverse(wrong)
+		for _, k := range wrong {
+			edits, d.lines = slices.Delete(edits, k, k+1), slices.Delete(d.lines, k, k+1)
+		}
+	}
+}
+
 // unix writes a diff of a machine's files, and calls of chage.
 func (w *writer) unix(at estate.Place, all []item) error {
 	if len(all) == 0 {
 		return nil
 	}
-	parts, storedAs, err := w.machineParts(at)
+	d, err := w.machine(at, all)
 	if err != nil {
 		return err
 	}
-	var edits []unix.Edit
-	var lines []item
-	var aged []item
-	for _, i := range all {
-		if amend.Ageing(i.Cite) {
-			aged = append(aged, i)
+	if len(d.changes) > 0 {
+		name := w.folderOf(at) + "/etc.patch"
+		w.out.Files[name] = append([]byte(commented(append([]string{"In the machine's root: patch -p1 < etc.patch; to undo: patch -R -p1 < etc.patch"}, w.comment...))),
+			unix.Diff(d.parts, d.changes)...)
+		w.put(name, name+" (patch -R)", d.lines)
+	}
+	if len(d.aged) == 0 {
+		return nil
+	}
+	comment := append([]string{"Run as root on " + at.Name + "."}, w.comment...)
+	name, back := w.folderOf(at)+"/ageing.sh", w.folderOf(at)+"/undo-ageing.sh"
+	w.out.Files[name] = unix.Script(d.aged, comment, false)
+	w.out.Files[back] = unix.Script(d.aged, append([]string{"Undoes ageing.sh."}, comment...), true)
+	w.put(name, back, d.ageing)
+	return nil
+}
+
+// reread puts, into an estate with amendments, machines of Unix as their own reader
+// reads them amended: what a line of theirs brings with it, no table tells. Of more
+// than a few hundred machines it is taken from the plan.
+func (x *Amending) reread(e *custody.Engagement, all *estate.Estate, list []*amend.Amendment) error {
+	const mostMachines = 300
+	by := map[estate.Place][]item{}
+	for _, a := range list {
+		for i := range a.Spots {
+			if s := &a.Spots[i]; s.Holder == amend.Unix {
+				by[s.At] = append(by[s.At], item{spotOf{a, i}, s})
+			}
+		}
+	}
+	if len(by) == 0 || len(by) > mostMachines {
+		return nil
+	}
+	w, err := x.writer(e)
+	if err != nil {
+		return err
+	}
+	for _, was := range all.Authorities {
+		items := by[was.Place()]
+		if len(items) == 0 {
 			continue
 		}
-		edits = append(edits, unix.Edit{Setting: i.amendment().Setting, Part: storedAs[i.Cite.File], Line: i.Cite.Line, Where: i.Where, To: i.amendment().To})
-		lines = append(lines, i)
-	}
-	for {
-		changes, left := unix.Edited(parts, edits)
-		var wrong []int
-		for k, i := range lines {
-			if slices.Contains(left, edits[k]) {
-				w.byHand(i, "what decides it is that a module is not called, or not obeyed: no change of one line mends that")
-				wrong = append(wrong, k)
-			}
+		for _, i := range items {
+			w.out.of[i.spotOf] = &how{}
 		}
-		if len(wrong) == 0 && len(changes) > 0 {
-			read, err := w.machineAgain(at, parts, unix.Apply(parts, changes))
-			if err != nil {
-				return err
-			}
-			for k, i := range lines {
-				if why := onMachine(read, at, i); why != "" {
-					w.byHand(i, why)
-					wrong = append(wrong, k)
-				}
-			}
+		d, err := w.machine(was.Place(), items)
+		if err != nil {
+			return err
 		}
-		if len(wrong) == 0 {
-			if len(changes) > 0 {
-				name := w.folderOf(at) + "/etc.patch"
-				w.out.Files[name] = append([]byte(commented(append([]string{"In the machine's root: patch -p1 < etc.patch; to undo: patch -R -p1 < etc.patch"}, w.comment...))),
-					unix.Diff(parts, changes)...)
-				w.put(name, name+" (patch -R)", lines)
-			}
-			break
+		changed := unix.Apply(d.parts, d.changes)
+		if len(d.aged) > 0 {
+			changed["etc/shadow"] = unix.Aging(d.parts["etc/shadow"], d.aged)
 		}
-		slices.Reverse(wrong)
-		for _, k := range wrong {
-			edits, lines = slices.Delete(edits, k, k+1), slices.Delete(lines, k, k+1)
+		if len(changed) == 0 {
+			continue
+		}
+		read, err := w.machineAgain(was.Place(), d.parts, changed)
+		if err != nil {
+			return err
+		}
+		takeIn(was, read)
+		for _, i := range items {
+			if w.out.of[i.spotOf].byHand != "" {
+				amend.Set(was, i.amendment())
+			}
 		}
 	}
-	return w.chage(at, aged)
+	return nil
+}
+
+// takeIn gives a machine's policies the settings with which their accounts were read
+// again. Accounts that age otherwise share a policy of another name then; what is
+// compared keeps its own.
+func takeIn(was, read *estate.Authority) {
+	s := govern.NewSurvey(&estate.Estate{Authorities: []*estate.Authority{read}}, func(*estate.Authority) estate.Dialect { return "" }, nil)
+	rows := map[string]int{}
+	for row := range read.Objects.Len() {
+		rows[read.Objects.Name.At(row)] = row
+	}
+	before := govern.Resolve(was, "")
+	done := map[*estate.Policy]bool{}
+	settle := func(p *estate.Policy, from *estate.Policy) {
+		if p != nil && from != nil && !done[p] {
+			done[p] = true
+			p.Settings, p.Asks = maps.Clone(from.Settings), from.Asks
+		}
+	}
+	for row := range was.Objects.Len() {
+		if was.Objects.ClassOf(row) != estate.Account {
+			continue
+		}
+		now, ok := rows[was.Objects.Name.At(row)]
+		if !ok {
+			continue
+		}
+		p := before.Of(row).Policy
+		if p == nil {
+			p = was.Head
+		}
+		if scope, _ := s.ScopeOf(0, now); scope != nil {
+			settle(p, scope.Policy)
+		}
+	}
+	settle(was.Head, read.Head)
+	was.Remarks = read.Remarks
 }
 
 func commented(lines []string) string {
@@ -593,44 +732,27 @@ func onMachine(read *estate.Authority, at estate.Place, i item) string {
 	return ""
 }
 
-// chage writes calls of chage for the accounts of policies that stand in shadow.
-func (w *writer) chage(at estate.Place, all []item) error {
-	var aged []unix.Aged
-	for _, i := range all {
-		a := i.amendment()
-		for k, place := range w.x.Weighing.Survey.Estate.Authorities {
-			if place.Place() != at {
-				continue
-			}
-			for row := range place.Objects.Len() {
-				if place.Objects.ClassOf(row) != estate.Account {
-					continue
-				}
-				if scope, _ := w.x.Weighing.Survey.ScopeOf(k, row); scope != nil && scope.Policy != nil && scope.Policy.Origin == i.Origin && scope.Policy.Name == i.Name {
-					aged = append(aged, unix.Aged{Account: place.Objects.Name.At(row), Setting: a.Setting, Now: a.From, To: a.To})
-				}
-			}
-		}
+// age notes how the accounts of a policy that stands in shadow are to age.
+func (w *writer) age(d *onDisk, at estate.Place, i item) bool {
+	a := i.amendment()
+	if !unix.Ages(a.Setting, a.To) {
+		w.byHand(i, "chage does not set it")
+		return false
 	}
-	if len(aged) == 0 {
-		return nil
-	}
-	comment := append([]string{"Run as root on " + at.Name + "."}, w.comment...)
-	script, left := unix.Script(aged, comment, false)
-	undo, _ := unix.Script(aged, append([]string{"Undoes ageing.sh."}, comment...), true)
-	name := w.folderOf(at) + "/ageing.sh"
-	back := w.folderOf(at) + "/undo-ageing.sh"
-	w.out.Files[name], w.out.Files[back] = script, undo
-	var written []item
-	for _, i := range all {
-		if slices.ContainsFunc(left, func(x unix.Aged) bool { return x.Setting == i.amendment().Setting }) {
-			w.byHand(i, "chage does not set it")
+	for k, place := range w.x.Weighing.Survey.Estate.Authorities {
+		if place.Place() != at {
 			continue
 		}
-		written = append(written, i)
+		for row := range place.Objects.Len() {
+			if place.Objects.ClassOf(row) != estate.Account {
+				continue
+			}
+			if scope, _ := w.x.Weighing.Survey.ScopeOf(k, row); scope != nil && scope.Policy != nil && scope.Policy.Origin == i.Origin && scope.Policy.Name == i.Name {
+				d.aged = append(d.aged, unix.Aged{Account: place.Objects.Name.At(row), Setting: a.Setting, Now: a.From, To: a.To})
+			}
+		}
 	}
-	w.put(name, back, written)
-	return nil
+	return true
 }
 
 // tenant writes requests.
@@ -791,7 +913,7 @@ func (x *Amending) entries() (all []custody.Amended) {
 	for _, a := range x.Picked {
 		for i := range a.Spots {
 			s := &a.Spots[i]
-			one := custody.Amended{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), Was: a.Was(), Becomes: a.Becomes(), From: a.From,
+			one := custody.Amended{Amendment: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), Was: a.Was(), Becomes: a.Becomes(), From: a.From,
 				To: a.To, NotSet: a.NotSet, Spot: *s}
 			if a.Flag != 0 {
 				one.Flag = a.Flag.Names()[0]

@@ -44,7 +44,7 @@ applied by this program.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			picks := len(opt.Pick)+len(opt.Except) > 0 || opt.Scope != "" || opt.For != "" || opt.Least
-			if status && (picks || to != "" || all) {
+			if status && (picks || to != "") {
 				return usage("--status stands alone: it tells of all change files that were written")
 			}
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
@@ -54,7 +54,7 @@ applied by this program.`,
 						return err
 					}
 					return s.print(cmd, output{
-						text:     func(sheet *page.Sheet) error { return page.AmendStatuses(sheet, x) },
+						text:     func(sheet *page.Sheet) error { return page.AmendStatuses(sheet, x, all) },
 						rows:     func() *page.Rows { return page.AmendStatusRows(x) },
 						document: func() any { return x.Document() },
 					})

@@ -132,6 +132,8 @@ func document(t testing.TB, dir string, args ...string) map[string]any {
 	switch {
 	case name == "trace" && slices.Contains(args, "--policy"):
 		name = "trace-policy"
+	case name == "amend" && slices.Contains(args, "--status"):
+		name = "amend-status"
 	case name == "baseline":
 		name += "-" + args[1]
 	}

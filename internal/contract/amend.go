@@ -14,6 +14,7 @@ type AmendDocument struct {
 	Seal       string              `json:"seal"` // of the entry of that weighing
 	Findings   int                 `json:"findings"`
 	Settled    int                 `json:"settled"` // by the amendments that are listed
+	Ends       []string            `json:"ends"`    // fingerprints of the findings that end with all of them
 	Graves     int                 `json:"grave_left"`
 	Amendments []AmendmentDocument `json:"amendments"`
 	Decisions  []DecisionDocument  `json:"decisions"`

@@ -22,7 +22,7 @@ type AmendEntry struct {
 
 // Amended is one proposed change of one place.
 type Amended struct {
-	Name        string        `json:"name"` // A3: others of that name are of the same amendment
+	Amendment   string        `json:"amendment"` // A3: others of that name are of the same one
 	Fingerprint string        `json:"fingerprint"`
 	Setting     setting.ID    `json:"setting,omitempty"`
 	Flag        string        `json:"flag,omitempty"`

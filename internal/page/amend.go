@@ -295,6 +295,9 @@ func StatusWhere(a *assess.AmendStatus) string {
 		return Quantity(len(a.Places), "place")
 	}
 	first := &a.Places[0]
+	if first.Spot.Policy() == first.At.Name {
+		return first.At.Name
+	}
 	return first.Spot.Policy() + ", " + first.At.Name
 }
 
@@ -316,8 +319,8 @@ func StateOf(a *assess.AmendStatus) (word, text string) {
 	return "took", "in all " + Quantity(len(a.Places), "place")
 }
 
-// AmendStatuses draws what came of the change files.
-func AmendStatuses(s *Sheet, x *assess.AmendStatuses) error {
+// AmendStatuses draws what came of the change files: first what should be looked at.
+func AmendStatuses(s *Sheet, x *assess.AmendStatuses, all bool) error {
 	s.Title("What came of the amendments", fmt.Sprintf("by weighing %d", x.Weighing))
 	if len(x.All) == 0 {
 		s.Text("No change files were written before it. Write some with: sternledger amend --to DIR.")
@@ -328,20 +331,38 @@ func AmendStatuses(s *Sheet, x *assess.AmendStatuses) error {
 		s.Text(x.Behind)
 	}
 	s.Blank()
-	for _, state := range []bool{false, true} { // what took comes last, and briefly
-		for _, a := range x.All {
-			word, text := StateOf(a)
-			took := a.Count(assess.Took) == len(a.Places)
-			if took != state {
-				continue
-			}
-			head := a.Name + "  " + a.Title + " of " + StatusWhere(a) + ": " + a.Was + " to " + a.Becomes
-			if took {
-				s.Entry(word, "", head)
-			} else {
-				s.Entry(word, "", head, text)
-			}
+	order := func(a *assess.AmendStatus) int {
+		switch took := a.Count(assess.Took); {
+		case a.Count(assess.Undone) > 0:
+			return 0
+		case a.Count(assess.Otherwise) > 0:
+			return 1
+		case took > 0 && took < len(a.Places):
+			return 2
+		case took > 0:
+			return 3
 		}
+		return 4
+	}
+	sorted := slices.Clone(x.All)
+	slices.SortStableFunc(sorted, func(a, b *assess.AmendStatus) int { return order(a) - order(b) })
+	waiting := 0
+	for _, a := range sorted {
+		word, text := StateOf(a)
+		head := a.Name + "  " + a.Title + " of " + StatusWhere(a) + ": " + a.Was + " to " + a.Becomes
+		switch order(a) {
+		case 3:
+			s.Entry(word, "", head)
+		case 4:
+			if waiting++; waiting <= mostDecisions || all {
+				s.Entry(word, "", head)
+			}
+		default:
+			s.Entry(word, "", head, text)
+		}
+	}
+	if more := waiting - mostDecisions; more > 0 && !all {
+		s.Text(fmt.Sprintf("and %s more not yet: amend --status --all", Grouped(more)))
 	}
 	return s.Err()
 }

@@ -113,6 +113,23 @@ func (x *applied) apply(a *Amendment, s *Spot) {
 	}
 }
 
+// Set gives the policies of a place that have what an amendment changes from what it
+// changes to.
+func Set(at *estate.Authority, a *Amendment) {
+	policies := []*estate.Policy{at.Head}
+	for k := range at.Overrides {
+		policies = append(policies, &at.Overrides[k])
+	}
+	for _, p := range policies {
+		if p == nil {
+			continue
+		}
+		if f, ok := p.Settings[a.Setting]; ok && f.Value == a.From || !ok && a.NotSet {
+			set(p, a.Setting, a.To, &a.Spots[0])
+		}
+	}
+}
+
 // via are the places in which a template's setting holds.
 func (a *Amendment) via(s *Spot) (all []estate.Place) {
 	all = []estate.Place{s.Via}

@@ -113,6 +113,10 @@ func (p *Plan) Seen(before *weigh.Result, ended []*check.Finding, appeared []che
 	p.Settled, p.Brings = len(ended), appeared
 	decided := map[*check.Finding]bool{}
 	for _, d := range p.Decisions {
+		d.Findings = slices.DeleteFunc(slices.Clone(d.Findings), func(f *check.Finding) bool { return slices.Contains(ended, f) })
+	}
+	p.Decisions = slices.DeleteFunc(p.Decisions, func(d *Decision) bool { return len(d.Findings) == 0 })
+	for _, d := range p.Decisions {
 		for _, f := range d.Findings {
 			decided[f] = true
 		}

@@ -123,6 +123,10 @@ func (m *maker) take(f *check.Finding) {
 	m.plan.Findings++
 	if x, ok := flags[f.Check]; ok && f.Authority.Kind == estate.Domain && len(f.Rows) > 0 {
 		key := spotKey{PolicyID: PolicyID{f.Authority.Place(), Flags, f.Authority.Name, x.title}}
+		if d := m.drafts[key]; d != nil { // of accounts under another policy
+			d.Rows, d.findings = append(slices.Clone(d.Rows), f.Rows...), append(d.findings, f)
+			return
+		}
 		m.drafts[key] = &draft{Spot: Spot{PolicyID: key.PolicyID, Where: "userAccountControl", Rows: f.Rows, Cite: first(f.Evidence),
 			Owner: m.owner(f.Authority.Place())}, flag: x.flag, findings: []*check.Finding{f}}
 		m.order = append(m.order, m.drafts[key])
@@ -402,38 +406,45 @@ func (m *maker) windowWithin(d *draft) {
 		return
 	}
 	x := m.find(d, "lockout-duration")
-	at := setting.Value{}
-	if x != nil {
-		at = x.to
-	} else if len(d.scopes) > 0 {
-		at = d.scopes[0].Settings["lockout-duration"].Value
-	}
-	if duration, ok := at.Number(); !ok || duration >= window {
-		if x != nil {
-			d.first = append(d.first, x)
-		}
-		return
-	}
-	if x == nil {
+	if x == nil && len(d.scopes) > 0 {
 		e := d.scopes[0].Settings["lockout-duration"]
 		spot, why := m.spotOf(d.scopes[0], "lockout-duration", e)
 		if why != "" {
 			return
 		}
+		if setter := m.setters[about1{spot.Via, "lockout-duration"}]; spot.Holder == Template && setter != nil {
+			e.Value = setter.Value
+		}
+		if x = m.drafts[spot.key("lockout-duration")]; x == nil {
+			if n, ok := e.Value.Number(); !ok || n >= window {
+				return
+			}
+		}
+	}
+	if x == nil && len(d.scopes) > 0 {
+		e := d.scopes[0].Settings["lockout-duration"]
+		spot, _ := m.spotOf(d.scopes[0], "lockout-duration", e)
 		x = m.draftOf(spot, "lockout-duration", e)
-		x.scopes = d.scopes
+		x.scopes, x.to = d.scopes, setting.Number(window)
 		for _, s := range d.scopes {
 			x.demands = append(x.demands, m.demands[about{s, "lockout-duration"}]...)
 		}
 	}
-	if len(x.demands) > 0 {
-		if band, _ := baseline.Together(x.demands); !band.Empty() && band.High != nil && *band.High < window {
-			d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")
+	if x == nil {
+		return
+	}
+	d.first = append(d.first, x)
+	if n, ok := x.to.Number(); ok && n < window || len(x.findings) == 0 {
+		x.to = setting.Number(window)
+		if len(x.demands) == 0 {
 			return
 		}
+		if band, _ := baseline.Together(x.demands); !band.Empty() && band.Low != nil && *band.Low > window {
+			x.to = setting.Number(*band.Low)
+		} else if !band.Empty() && band.High != nil && *band.High < window {
+			d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")
+		}
 	}
-	x.to = setting.Number(window)
-	d.first = append(d.first, x)
 }
 
 // decide notes what a person has to decide.

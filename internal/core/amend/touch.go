@@ -61,7 +61,7 @@ func counted(n int, when string) string {
 	if n == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%d %s", n, when)
+	return accounts(n) + " " + when
 }
 
 func joined(parts ...string) string {
@@ -154,8 +154,8 @@ func (t *Touched) expiry(a *Amendment, s *govern.Survey, at int64) {
 	case t.Now+t.Week+t.Month == 0:
 		t.What = fmt.Sprintf("Not known: the evidence does not say when %s changed the password", accounts(t.NoDate))
 	default:
-		t.What = accounts(t.Now+t.Week+t.Month) + " must change the password: " + joined(counted(t.Now, "at the next sign-in"),
-			counted(t.Week, "within 7 days"), counted(t.Month, "within 30"))
+		t.What = "The password must be changed by " + joined(counted(t.Now, "at the next sign-in"), counted(t.Week, "within 7 days"),
+			counted(t.Month, "within 30 days"))
 		if t.NoDate > 0 {
 			t.What += fmt.Sprintf("; of %s the evidence has no date", accounts(t.NoDate))
 		}

@@ -36,6 +36,10 @@ func WithFlags(settings map[setting.ID]Effective, a *estate.Authority, row int) 
 		}
 		changed[f.id] = Effective{Fact: estate.Fact{Value: f.value, Cite: at}, From: "flag " + f.flag.Names()[0]}
 	}
+	if e := changed["max-age"]; a.Objects.FlagsOf(row)&estate.NoControl != 0 && a.Kind != estate.Machine && e.Missing == Present && !e.Value.Is(setting.Never) {
+		changed["max-age"] = Effective{Fact: estate.Fact{Cite: a.CiteOf(row), Problem: "whether the account's own flag lets its password never expire was not exported"},
+			Missing: Unreadable}
+	}
 	return ownLines(changed, a, row)
 }
 

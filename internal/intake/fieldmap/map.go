@@ -69,18 +69,19 @@ type Export struct {
 // that was cut down on its way is read as a list of which a part is lacking.
 type Complete struct {
 	Each Path              `yaml:"each"`
-	Has  []strictyaml.Text `yaml:"has"` // a.b; or a.b[*]: a list, where it is there
+	Has  []strictyaml.Text `yaml:"has"` // a.b; a?.b: where a is there; a[*].b: of each of a list, where it is there
 
-	has []part
+	has [][]part
 }
 
-// part is a field of an element, by the names that lead to it.
+// part is a step to a field of an element.
 type part struct {
-	names []string
-	list  bool
+	name string
+	list bool
+	may  bool // it may be left out
 }
 
-var partForm = regexp.MustCompile(`^([A-Za-z_][\w.]*)(\[\*\])?$`)
+var partForm = regexp.MustCompile(`^([A-Za-z_]\w*)(\[\*\]|\?)?$`)
 
 // Nothing recognises an empty list, by a field beside it or by its file's name.
 type Nothing struct {
@@ -432,11 +433,15 @@ func (m *Map) check() error {
 		}
 		if c := x.Complete; c != nil {
 			for _, has := range c.Has {
-				form := partForm.FindStringSubmatch(has.Value)
-				if form == nil || c.Each.path == nil {
-					return has.Errorf(m.path, "complete wants each, and has with fields like a.b, or a.b[*] for a list; %q is none", has.Value)
+				var steps []part
+				for _, step := range strings.Split(has.Value, ".") {
+					form := partForm.FindStringSubmatch(step)
+					if form == nil || c.Each.path == nil {
+						return has.Errorf(m.path, "complete wants each, and has with fields like a.b, a?.b, or a[*].b for a list; %q is none", has.Value)
+					}
+					steps = append(steps, part{form[1], form[2] == "[*]", form[2] != ""})
 				}
-				c.has = append(c.has, part{strings.Split(form[1], "."), form[2] != ""})
+				c.has = append(c.has, steps)
 			}
 		}
 		if x.Empty != nil && x.Empty.At.path == nil && x.Empty.File.Value == "" {

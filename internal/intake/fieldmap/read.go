@@ -457,7 +457,7 @@ func (x *Export) lackedBy(d *document) string {
 	}
 	for _, element := range x.Complete.Each.path.Select(d.value) {
 		for i, has := range x.Complete.has {
-			if !has.in(element) {
+			if !holdsParts(element, has) {
 				return x.Complete.Has[i].Value
 			}
 		}
@@ -465,23 +465,28 @@ func (x *Export) lackedBy(d *document) string {
 	return ""
 }
 
-// in reports whether an element has the field. Where null stands for what would hold
-// it, it has; a list may be left out, and must be one where it is not.
-func (p part) in(v any) bool {
-	for _, name := range p.names {
-		fields, ok := v.(map[string]any)
-		if !ok {
-			return false
-		}
-		if v, ok = fields[name]; !ok {
-			return p.list
-		}
-		if v == nil {
-			return true
-		}
+// holdsParts reports whether an element has a field. Where null stands for what would
+// hold it, it has.
+func holdsParts(v any, steps []part) bool {
+	if len(steps) == 0 {
+		return true
 	}
-	_, ok := v.([]any)
-	return ok || !p.list
+	fields, ok := v.(map[string]any)
+	if !ok {
+		return false
+	}
+	step := steps[0]
+	inner, ok := fields[step.name]
+	switch {
+	case !ok:
+		return step.may
+	case inner == nil:
+		return true
+	case !step.list:
+		return holdsParts(inner, steps[1:])
+	}
+	list, ok := inner.([]any)
+	return ok && !slices.ContainsFunc(list, func(x any) bool { return !holdsParts(x, steps[1:]) })
 }
 
 // lacking says what is wrong with a list of which a part may be lacking.
@@ -768,6 +773,7 @@ func (r *reader) accounts(a *Accounts) {
 		rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Flags: unknown, Line: lineOf(e, a.ID, a.Name)}
 		if a.Joins {
 			rec.Class = estate.Other
+			rec.Flags |= estate.NoControl // it says nothing of what the list of accounts does
 		}
 		principal, _ := first(e, a.Principal)
 		display, _ := first(e, a.Display)

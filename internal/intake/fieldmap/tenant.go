@@ -166,7 +166,7 @@ func (r *reader) roles() {
 	for d, e := range r.each(roles.Export.Value, roles.Each.path, roles.Only) {
 		for _, f := range ask(e.value, e.lines, roles.Members.path) {
 			r.into.StartFile(d.part.Stored)
-			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(textOf(f.value)), Flags: estate.Administrator, Line: f.line})
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(textOf(f.value)), Flags: estate.Administrator | estate.NoControl, Line: f.line})
 		}
 	}
 }
@@ -534,17 +534,20 @@ func (r *reader) factors() {
 		switch {
 		case everybody:
 			asked = yes
-		case !complete || who.nameless:
+		case !complete:
 			asked = perhaps
 		}
 		groups := r.within(who.id)
 		for i := range rules {
 			asked = max(asked, rules[i].asks(r, who.id, groups, roles[who.id], rolesKnown))
 		}
+		if who.nameless && !everybody && len(rules) > 0 {
+			asked = perhaps // a rule can name it, or leave it out
+		}
 		flag := map[answer]estate.Flag{no: estate.FactorOptional, yes: estate.FactorRequired}[asked]
 		if flag != 0 {
 			r.into.StartFile(who.cite.File)
-			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag, Line: who.cite.Line})
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag | estate.NoControl, Line: who.cite.Line})
 		}
 	}
 }
@@ -576,7 +579,7 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 				if allHold(f.Only, e) {
 					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles),
 						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
-						slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
+						d.lacks != "" || slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
 				}
 			}
 		}

@@ -263,8 +263,8 @@ func decoded(text []byte) (v any) {
 // the auditor cannot miss (the way to a further page; guests have their home in their
 // names).
 var leftOut = []string{"@odata.nextLink", "nextPageToken", "userType",
-	"passwordValidityPeriodInDays", "includeUsers", "includeGroups", "includeRoles", "excludeUsers", "excludeGroups", "excludeRoles", "builtInControls",
-	"include", "exclude", "users", "groups", "people", "network", "authProvider", "provider",
+	"passwordValidityPeriodInDays", "authenticationStrength", "includeUsers", "includeGroups", "includeRoles", "excludeUsers", "excludeGroups", "excludeRoles", "builtInControls",
+	"include", "exclude", "users", "groups", "people", "network", "connection", "authProvider", "provider",
 	"allowReuse", "minimumLength", "expirationDuration", "MaxPasswordAge", "MinimumPasswordLength", "PasswordReusePrevention"}
 
 // fieldOf is a field of an export.

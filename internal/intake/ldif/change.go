@@ -190,7 +190,7 @@ func Changes(entries []Entry, comment []string) (change, undo []byte) {
 		for _, c := range append([]string{what}, comment...) {
 			b.WriteString("# " + oneLine(c) + "\n")
 		}
-		b.WriteString("version: 1\n")
+		// Without a version, which Samba's own client does not take.
 	}
 	var do, back bytes.Buffer
 	head(&do, "Changes, to be applied with an LDAP client (ldapmodify -f).")

@@ -72,11 +72,12 @@ func editLine(x Edit, line string) (string, bool) {
 	if option, of := AskedAs(x.Setting); option != "" {
 		name, module = option, of
 	}
-	form := Forms()[name]
-	if form == nil {
-		return "", false
+	value := ""
+	if form := Forms()[name]; form != nil {
+		value = form(x.To)
+	} else if _, ages := shadowFields[x.Setting]; ages {
+		value = aged(x.Setting, x.To)
 	}
-	value := form(x.To)
 	if x.Setting == "lockout-administrator" {
 		if x.To != setting.On || !callsModule(text, "pam_faillock") {
 			return "", false
@@ -90,6 +91,12 @@ func editLine(x Edit, line string) (string, bool) {
 		return "", false
 	}
 	switch base := path.Base(x.Part); {
+	case base == "useradd":
+		m := regexp.MustCompile(`^(\s*` + regexp.QuoteMeta(name) + `=)(-?\d+)(.*)$`).FindStringSubmatch(text)
+		if m == nil {
+			return "", false
+		}
+		return m[1] + value + m[3] + ending, true
 	case base == "login.defs":
 		m := regexp.MustCompile(`^(\s*` + regexp.QuoteMeta(name) + `\s+)(\S+)(.*)$`).FindStringSubmatch(text)
 		if m == nil {
@@ -219,14 +226,13 @@ var chageOptions = map[setting.ID]string{"max-age": "-M", "min-age": "-m", "expi
 
 // Script writes calls of chage(1) that give accounts their ageing, or, undone, what
 // they have now.
-func Script(all []Aged, comment []string, undo bool) ([]byte, []Aged) {
+func Script(all []Aged, comment []string, undo bool) []byte {
 	var b bytes.Buffer
 	b.WriteString("#!/bin/sh\n")
 	for _, c := range comment {
 		b.WriteString("# " + strings.Join(strings.Fields(c), " ") + "\n")
 	}
 	b.WriteString("set -eu\n")
-	var left []Aged
 	for _, a := range all {
 		option := chageOptions[a.Setting]
 		value := a.To
@@ -234,13 +240,52 @@ func Script(all []Aged, comment []string, undo bool) ([]byte, []Aged) {
 			value = a.Now
 		}
 		text := aged(a.Setting, value)
-		if option == "" || text == "" {
-			left = append(left, a)
-			continue
-		}
 		fmt.Fprintf(&b, "chage %s %s -- %s\n", option, text, quoted(a.Account))
 	}
-	return b.Bytes(), left
+	return b.Bytes()
+}
+
+// Ages reports whether chage gives accounts a value.
+func Ages(id setting.ID, v setting.Value) bool { return chageOptions[id] != "" && aged(id, v) != "" }
+
+// fields of shadow that chage sets, from 0.
+var shadowFields = map[setting.ID]int{"min-age": 3, "max-age": 4, "expiry-warning": 5, "inactive-disable": 6}
+
+// Aging is a shadow as it is after the script.
+func Aging(shadow []byte, all []Aged) []byte {
+	lines := strings.Split(string(shadow), "\n")
+	for i, line := range lines {
+		f := strings.Split(line, ":")
+		for _, a := range all {
+			if n := shadowFields[a.Setting]; f[0] == a.Account && n < len(f) {
+				if f[n] = aged(a.Setting, a.To); f[n] == "-1" {
+					f[n] = ""
+				}
+			}
+		}
+		lines[i] = strings.Join(f, ":")
+	}
+	return []byte(strings.Join(lines, "\n"))
+}
+
+// LineOf is the line that gives new accounts their ageing; nil: there is none.
+func LineOf(parts map[string][]byte, id setting.ID) *Edit {
+	for _, x := range []struct {
+		part, name string
+		id         setting.ID
+	}{{"etc/login.defs", "PASS_MAX_DAYS", "max-age"}, {"etc/login.defs", "PASS_MIN_DAYS", "min-age"}, {"etc/login.defs", "PASS_WARN_AGE", "expiry-warning"},
+		{"etc/default/useradd", "INACTIVE", "inactive-disable"}} {
+		if x.id != id {
+			continue
+		}
+		for n, line := range strings.Split(string(parts[x.part]), "\n") {
+			name, _, _ := strings.Cut(strings.TrimSpace(line), "=")
+			if fields := strings.Fields(name); len(fields) > 0 && fields[0] == x.name {
+				return &Edit{Setting: id, Part: x.part, Line: n + 1, Where: x.name}
+			}
+		}
+	}
+	return nil
 }
 
 // aged is a number of days as chage takes it.

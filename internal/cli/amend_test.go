@@ -1,0 +1,413 @@
+package cli_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"sternledger/internal/labtest"
+)
+
+// against chooses the baselines of an engagement.
+func against(t *testing.T, dir, baselines string) {
+	t.Helper()
+	config := filepath.Join(dir, "engagement.yaml")
+	text, err := os.ReadFile(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, config, strings.Replace(string(text), "baselines: [cis-windows-server]", "baselines: ["+baselines+"]", 1))
+}
+
+// openFindings are the findings of a new weighing that are not waived, by fingerprint.
+func openFindings(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	all := map[string]string{}
+	for _, f := range document(t, dir, "weigh")["findings"].([]any) {
+		if at(f, "verdict") != "waived" {
+			all[at(f, "fingerprint").(string)] = fmt.Sprint(at(f, "scope"), ": ", at(f, "check"), at(f, "settings"), ": ", at(f, "reason"), " ", at(f, "accounts"))
+		}
+	}
+	return all
+}
+
+// amendTo writes change files, and returns what the findings are to be with them.
+func amendTo(t *testing.T, dir, to string, before map[string]string, args ...string) (doc map[string]any, want map[string]string) {
+	t.Helper()
+	doc = document(t, dir, append([]string{"amend", "--to", to}, args...)...)
+	want = map[string]string{}
+	for print, text := range before {
+		want[print] = text
+	}
+	for _, print := range doc["ends"].([]any) {
+		delete(want, print.(string))
+	}
+	for _, f := range doc["appear"].([]any) {
+		want[at(f, "fingerprint").(string)] = fmt.Sprint(at(f, "scope"), ": ", at(f, "check"), at(f, "settings"), ": ", at(f, "reason"))
+	}
+	return doc, want
+}
+
+// sameFindings compares what was said with what came.
+func sameFindings(t *testing.T, what string, want, got map[string]string) {
+	t.Helper()
+	for print, text := range got {
+		if want[print] == "" {
+			t.Errorf("%s: there is, and was not said: %s", what, text)
+		}
+	}
+	for print, text := range want {
+		if got[print] == "" {
+			t.Errorf("%s: was said to stay, and is gone: %s", what, text)
+		}
+	}
+}
+
+// unsettle gives a directory's head and policies random values, weak and strong.
+func unsettle(rnd *rand.Rand) string {
+	var b strings.Builder
+	const base = "DC=marrowick,DC=example"
+	put := func(name, value string) { fmt.Fprintf(&b, "replace: %s\n%s: %s\n-\n", name, name, value) }
+	days := func(n int) string { return fmt.Sprint(-864_000_000_000 * n) }
+	minutes := func(n int) string { return fmt.Sprint(-600_000_000 * n) }
+	b.WriteString("dn: " + base + "\nchangetype: modify\n")
+	put("minPwdLength", fmt.Sprint(rnd.IntN(15)))
+	put("pwdHistoryLength", fmt.Sprint(rnd.IntN(25)))
+	put("maxPwdAge", one(rnd, "0", days(30+rnd.IntN(400))))
+	put("minPwdAge", one(rnd, "0", days(rnd.IntN(3))))
+	put("lockoutThreshold", fmt.Sprint(rnd.IntN(20)))
+	put("lockoutDuration", minutes(1+rnd.IntN(60)))
+	put("lockOutObservationWindow", minutes(1))
+	put("pwdProperties", one(rnd, "0", "1", "17", "16"))
+	b.WriteString("\n")
+	for i := range 24 {
+		fmt.Fprintf(&b, "dn: CN=Policy %d,CN=Password Settings Container,CN=System,%s\nchangetype: modify\n", i, base)
+		put("msDS-MinimumPasswordLength", fmt.Sprint(rnd.IntN(20)))
+		put("msDS-PasswordHistoryLength", fmt.Sprint(rnd.IntN(25)))
+		put("msDS-PasswordComplexityEnabled", one(rnd, "TRUE", "FALSE"))
+		put("msDS-PasswordReversibleEncryptionEnabled", one(rnd, "FALSE", "FALSE", "TRUE"))
+		put("msDS-MaximumPasswordAge", one(rnd, "-9223372036854775808", days(30+rnd.IntN(400))))
+		put("msDS-MinimumPasswordAge", one(rnd, "0", days(rnd.IntN(3))))
+		put("msDS-LockoutThreshold", fmt.Sprint(rnd.IntN(20)))
+		put("msDS-LockoutDuration", minutes(10+rnd.IntN(60)))
+		put("msDS-LockoutObservationWindow", minutes(1+rnd.IntN(10)))
+		b.WriteString("\n")
+	}
+	return b.String()
+}
+
+// settingsOf are the lines of an export that amendments change, entry by entry.
+func settingsOf(export string) string {
+	var kept []string
+	dn := ""
+	for _, line := range strings.Split(strings.ReplaceAll(export, "\n ", ""), "\n") {
+		name, _, _ := strings.Cut(line, ":")
+		switch strings.ToLower(name) {
+		case "minpwdlength", "pwdhistorylength", "maxpwdage", "minpwdage", "lockoutthreshold", "lockoutduration", "lockoutobservationwindow", "pwdproperties",
+			"useraccountcontrol":
+			kept = append(kept, dn+" "+line)
+		case "dn":
+			dn = line
+		default:
+			if strings.HasPrefix(line, "msDS-") && (strings.Contains(name, "Password") || strings.Contains(name, "Lockout")) {
+				kept = append(kept, dn+" "+line)
+			}
+		}
+	}
+	slices.Sort(kept) // a server gives attributes in any order
+	return strings.Join(kept, "\n")
+}
+
+// Of random populations in a real directory: the findings that are left, and those
+// that appear, are what was said, to the last; what undoes the change brings back
+// every setting.
+func TestAmendRealDirectory(t *testing.T) {
+	labtest.Wanted(t)
+	d := newDirectory(t)
+	settled, written := 0, 0
+	for n := range uint64(rounds(2)) {
+		t.Run(fmt.Sprint("population ", n), func(t *testing.T) {
+			one, _, _ := d.populated(t, 100+n)
+			one.lab("modify", one.dir, write(t, filepath.Join(t.TempDir(), "unsettle.ldif"), unsettle(rand.New(rand.NewPCG(19, n)))))
+			before := one.lab("export", one.dir)
+			dir := begin(t)
+			against(t, dir, []string{"cis-windows-server", "cis-windows-server, nist-800-63b", "pci-dss-4", "nist-800-63b"}[n%4])
+			must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "marrowick.ldif"), before))
+			was := openFindings(t, dir)
+			to := filepath.Join(t.TempDir(), "change")
+			doc, want := amendTo(t, dir, to, was)
+			for _, a := range doc["amendments"].([]any) {
+				for _, s := range at(a, "spots").([]any) {
+					if s.(map[string]any)["by_hand"] != nil {
+						t.Errorf("%v is left to do by hand: %v", at(a, "name"), at(s, "by_hand"))
+					}
+					written++
+				}
+			}
+			for _, worse := range doc["worse"].([]any) {
+				t.Errorf("worse: %v", worse)
+			}
+			one.lab("modify", one.dir, filepath.Join(to, "marrowick.example", "change.ldif"))
+			must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "marrowick.ldif"), one.lab("export", one.dir)))
+			sameFindings(t, "applied", want, openFindings(t, dir))
+			settled += len(was) - len(want)
+			for _, a := range document(t, dir, "amend", "--status")["amendments"].([]any) {
+				if at(a, "took") != at(a, "of") {
+					t.Errorf("%v did not take: %v", at(a, "name"), at(a, "places"))
+				}
+			}
+			one.lab("modify", one.dir, filepath.Join(to, "marrowick.example", "undo.ldif"))
+			if is, was := settingsOf(one.lab("export", one.dir)), settingsOf(before); is != was {
+				t.Errorf("undone, the directory has other settings than before: %s", firstDifference(is, was))
+			}
+			must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "marrowick.ldif"), one.lab("export", one.dir)))
+			sameFindings(t, "undone", was, openFindings(t, dir))
+			for _, a := range document(t, dir, "amend", "--status")["amendments"].([]any) {
+				if at(a.(map[string]any)["places"].([]any)[0], "state") != "undone" {
+					t.Errorf("%v is undone, and said to be %v", at(a, "name"), at(a, "places"))
+				}
+			}
+		})
+	}
+	t.Logf("%d changes written, %d findings settled", written, settled)
+}
+
+// firstDifference is the first line in which two texts differ.
+func firstDifference(is, was string) string {
+	x, y := strings.Split(is, "\n"), strings.Split(was, "\n")
+	for i := range min(len(x), len(y)) {
+		if x[i] != y[i] {
+			return fmt.Sprintf("%q, was %q", x[i], y[i])
+		}
+	}
+	return fmt.Sprintf("%d lines, were %d", len(x), len(y))
+}
+
+// A real server with the password-policy overlay takes the change records; what it
+// takes and refuses then is what the amended settings say.
+func TestAmendRealPasswordPolicy(t *testing.T) {
+	labtest.Wanted(t)
+	c := newClub(t, "overlay ppolicy\nppolicy_default cn=default,ou=policies,dc=club,dc=example\n", clubPolicies, "skerry", "holm:on paper", "tarn:masters")
+	dir := begin(t)
+	against(t, dir, "pci-dss-4")
+	gather := func() {
+		t.Helper()
+		for _, base := range []string{"dc=club,dc=example", "cn=config"} {
+			must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), strings.ReplaceAll(base, "=", "")+".ldif"), c.tool("/usr/sbin/slapcat", "-F",
+				filepath.Join(c.home, "config"), "-b", base)))
+		}
+	}
+	modify := func(file string) {
+		t.Helper()
+		c.tool("ldapmodify", "-H", c.address, "-x", "-D", "cn=root,dc=club,dc=example", "-w", "Beacon-Root-1", "-f", file)
+	}
+	gather()
+	was := openFindings(t, dir)
+	if !c.change("holm", firstPassword, "short") {
+		t.Error("before: the server refuses a short password, where its policy is on paper only")
+	}
+	to := filepath.Join(t.TempDir(), "change")
+	_, want := amendTo(t, dir, to, was)
+	modify(filepath.Join(to, "club.example", "change.ldif"))
+	gather()
+	sameFindings(t, "applied", want, openFindings(t, dir))
+	for _, who := range []string{"skerry", "holm", "tarn"} {
+		doc := document(t, dir, "trace", who)
+		setting := func(id string) int {
+			n, _ := at(doc, "settings", id, "value").(float64)
+			return int(n)
+		}
+		least, tries := setting("min-length"), setting("lockout-threshold")
+		if least < 12 || tries == 0 {
+			t.Errorf("%s: amended, the least length is %d and %d tries lock", who, least, tries)
+		}
+		if setting("min-age") == 0 { // else nobody changes it today
+			if c.change(who, firstPassword, strings.Repeat("y", least-1)) {
+				t.Errorf("%s: %d characters are taken, where %d are the least", who, least-1, least)
+			}
+			if !c.change(who, firstPassword, strings.Repeat("z", least)) {
+				t.Errorf("%s: %d characters are refused", who, least)
+			}
+		}
+		for range tries {
+			c.signsIn(who, "wrong")
+		}
+		if c.signsIn(who, firstPassword) || c.signsIn(who, strings.Repeat("z", least)) {
+			t.Errorf("%s: not locked after %d tries", who, tries)
+		}
+	}
+	modify(filepath.Join(to, "club.example", "undo.ldif"))
+	gather()
+	sameFindings(t, "undone", was, openFindings(t, dir))
+}
+
+// On real machines the ordinary patch and the script come to what was said, and the
+// real passwd then takes and refuses what the amended settings say.
+func TestAmendRealMachine(t *testing.T) {
+	for n, suite := range []string{"bullseye", "bookworm", "trixie"} {
+		t.Run(suite, func(t *testing.T) {
+			m, rnd, total := newRealMachine(t, suite), rand.New(rand.NewPCG(seed(19), uint64(n))), &compared{}
+			m.etc("pam.d/plain", "auth required pam_unix.so nodelay\naccount required pam_permit.so\n")
+			os.RemoveAll(filepath.Join(m.dir, "etc/security/pwquality.conf.d"))
+			written, hand := 0, 0
+			for range rounds(3) {
+				m.etc("security/pwquality.conf", qualityLines(rnd))
+				m.etc("pam.d/common-password", passwordStack(rnd, []string{"pam_pwquality"}))
+				m.etc("security/pwhistory.conf", "")
+				who := one(rnd, "ada", "bertie")
+				m.lab("user", who, rightPassword)
+				dir := m.gathered()
+				against(t, dir, "cis-debian-12")
+				was := openFindings(t, dir)
+				to := filepath.Join(t.TempDir(), "change")
+				if rows := must(t, dir, "amend", "--format", "csv"); strings.Count(rows, "\n") < 2 {
+					continue // nobody can change a password there, and it is said
+				}
+				doc, _ := amendTo(t, dir, to, was)
+				byHand := ""
+				for _, a := range doc["amendments"].([]any) {
+					for _, s := range at(a, "spots").([]any) {
+						if why := s.(map[string]any)["by_hand"]; why != nil {
+							byHand += "," + at(a, "name").(string)
+							hand++
+						} else {
+							written++
+						}
+					}
+				}
+				if byHand != "" { // what files do is judged alone
+					to = filepath.Join(t.TempDir(), "files")
+					if len(strings.Split(byHand, ",")) > len(doc["amendments"].([]any)) {
+						continue
+					}
+					doc, _ = amendTo(t, dir, to, was, "--except", byHand[1:])
+				}
+				want := byAccount(doc, document(t, dir, "weigh", "--all-accounts"))
+				before := m.settingFiles()
+				patch, _ := filepath.Glob(filepath.Join(to, "*", "etc.patch"))
+				for _, p := range patch {
+					for _, args := range [][]string{{"--dry-run"}, {}} {
+						if out, err := exec.Command("patch", append(args, "-s", "-p1", "-d", m.dir, "-i", p)...).CombinedOutput(); err != nil {
+							text, _ := os.ReadFile(p)
+							t.Fatalf("patch: %v %s\n%s", err, out, text)
+						}
+					}
+				}
+				m.runs(to, "ageing.sh")
+				again := m.gathered()
+				against(t, again, "cis-debian-12")
+				sameFindings(t, "applied", want, byAccount(nil, document(t, again, "weigh", "--all-accounts")))
+				var passwords []string
+				for range 3 {
+					passwords = append(passwords, plainGuess(rnd, 8+rnd.IntN(10), who))
+				}
+				verdicts, by := probed(t, again, who, passwords)
+				for i, password := range passwords {
+					m.lab("user", who, rightPassword)
+					if out, err := exec.Command("chroot", m.dir, "chage", "-d", time.Now().AddDate(0, 0, -30).Format(time.DateOnly), who).CombinedOutput(); err != nil {
+						t.Fatalf("%v %s", err, out)
+					}
+					taken, said := m.changes(who, rightPassword, password)
+					total.all++
+					switch {
+					case verdicts[i] == "cannot tell":
+						total.open++
+					case (verdicts[i] == "accepted") == taken:
+						total.exact++
+					case taken:
+						t.Errorf("amended, better than the machine: %q is said to be refused by %v, and taken", password, by[i])
+					default:
+						total.weaker++
+						t.Logf("amended, weaker than the machine: %q is said to be accepted; %s", password, said)
+					}
+				}
+				for _, p := range patch {
+					if out, err := exec.Command("patch", "-R", "-s", "-p1", "-d", m.dir, "-i", p).CombinedOutput(); err != nil {
+						t.Fatalf("patch -R: %v %s", err, out)
+					}
+				}
+				m.lab("user", who, rightPassword)
+				m.runs(to, "undo-ageing.sh")
+				if is := m.settingFiles(); is != before {
+					t.Errorf("undone, the machine has other files than before: %s", firstDifference(is, before))
+				}
+			}
+			t.Logf("%d changes by files, %d by hand; %+v", written, hand, *total)
+		})
+	}
+}
+
+// byAccount are findings by account, and, with a plan, what they are to be: an account
+// that ages otherwise stands in another scope.
+func byAccount(plan, weighed map[string]any) map[string]string {
+	all := map[string]string{}
+	ends := map[string]bool{}
+	add := func(f any) {
+		accounts, _ := f.(map[string]any)["all_accounts"].([]any)
+		if accounts == nil {
+			accounts, _ = f.(map[string]any)["examples"].([]any)
+		}
+		text := fmt.Sprint(at(f, "verdict"), " ", at(f, "check"), at(f, "settings"))
+		for _, a := range append(accounts, "")[:max(len(accounts), 1)] {
+			all[fmt.Sprint(a, " ", text)] = fmt.Sprint(a, " ", text, ": ", at(f, "reason"))
+		}
+	}
+	if plan != nil {
+		for _, print := range plan["ends"].([]any) {
+			ends[print.(string)] = true
+		}
+		for _, f := range plan["appear"].([]any) {
+			add(f)
+		}
+	}
+	for _, f := range weighed["findings"].([]any) {
+		if !ends[at(f, "fingerprint").(string)] {
+			add(f)
+		}
+	}
+	return all
+}
+
+// runs runs a script of change files on the machine, where there is one.
+func (m *realMachine) runs(to, name string) {
+	m.t.Helper()
+	found, _ := filepath.Glob(filepath.Join(to, "*", name))
+	for _, file := range found {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			m.t.Fatal(err)
+		}
+		cmd := exec.Command("chroot", m.dir, "sh", "-s")
+		cmd.Stdin = strings.NewReader(string(text))
+		if out, err := cmd.CombinedOutput(); err != nil {
+			m.t.Fatalf("%s: %v %s\n%s", name, err, out, text)
+		}
+	}
+}
+
+// settingFiles are the machine's files that amendments change, with the ageing of its
+// accounts.
+func (m *realMachine) settingFiles() string {
+	var b strings.Builder
+	for _, name := range []string{"security/pwquality.conf", "security/faillock.conf", "login.defs", "pam.d/common-password", "pam.d/common-auth"} {
+		text, _ := os.ReadFile(filepath.Join(m.dir, "etc", name))
+		fmt.Fprintf(&b, "%s:\n%s\n", name, text)
+	}
+	shadow, _ := os.ReadFile(filepath.Join(m.dir, "etc/shadow"))
+	for line := range strings.Lines(string(shadow)) {
+		if f := strings.Split(strings.TrimSuffix(line, "\n"), ":"); len(f) > 6 {
+			inactive := f[6]
+			if inactive == "" {
+				inactive = "-1"
+			}
+			fmt.Fprintln(&b, f[0], f[3], f[4], f[5], inactive)
+		}
+	}
+	return b.String()
+}
