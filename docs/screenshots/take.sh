@@ -1,6 +1,6 @@
 #!/bin/bash
 # Takes the pictures in this folder anew from the demo (needs ../shared/tools,
-# xvfb, xterm, imagemagick, chromium, libreoffice-calc and poppler-utils). Look at
+# xvfb, xterm, imagemagick, chromium, libreoffice-calc, poppler-utils and cmark-gfm). Look at
 # each before you commit it.
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
@@ -14,23 +14,32 @@ sternledger demo "$work/harbour" >/dev/null
 take() { # NAME COMMAND…: the first page of what the command prints on a terminal
   local name=$1
   shift
-  printf 'export TERM=xterm-256color\ncd %q\n' "$work/harbour/audit" >"$work/$name"
+  printf 'export TERM=xterm-256color\ncd %q\n' "$work/${harbour:-harbour}/audit" >"$work/$name"
   printf '%q ' "$@" >>"$work/$name"
   "$shot" "$here/$name.png" bash -c "PAGER= script -qc 'bash $work/$name' /dev/null </dev/tty | head -n ${lines:-45}"
 }
 take demo sternledger demo
 take scopes sternledger scopes
-take accounts sternledger accounts
 take trace sternledger trace w.lowe
 take weigh sternledger weigh
 SHOT_DARK=1 take weigh-dark sternledger weigh
 SHOT_DARK=1 take matter-dark sternledger weigh --matter M1
 take matrix sternledger weigh --matrix
 take baseline sternledger baseline show nist-800-63b
-take reconcile sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
 take forecast sternledger forecast
 take probe sternledger probe --patterns
 take rehearse sternledger rehearse --scope "marrowick.example / Pilots" --tries 5 --every 10m --for 62h
+
+take amend sternledger amend
+
+# The change files, a month later, and a quarter later.
+cp -r "$work/harbour" "$work/second"
+(cd "$work/second/audit" && sternledger amend --to ../change --quiet && for when in month quarter; do
+  sternledger gather --quiet ../later/$when && sternledger weigh
+done) >/dev/null
+{ echo '<meta charset="utf-8"><style>body{font:15px/1.45 sans-serif;margin:24px 40px;max-width:1150px}table{border-collapse:collapse}td,th{border:1px solid #bbb;padding:4px 14px}</style>'
+  cmark-gfm -e table "$work/second/change/CHANGE.md"; } >"$work/change.html"
+harbour=second take amend-status sternledger amend --status
 
 # A quarter later: a waiver, a newer export, another weighing.
 cd "$work/harbour/audit"
@@ -39,12 +48,12 @@ sed -e 's/^minPwdLength: .*/minPwdLength: 12/' -e '/^cn: Pilots$/,/^dn: /s/^msDS
 sternledger gather --quiet "$work/marrowick.ldif" >/dev/null
 sternledger weigh >/dev/null
 take drift sternledger drift
-take verify sternledger verify
 
 page() { # NAME FILE: the top of a page
   chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/$1.png" "file://$2" 2>/dev/null
 }
 sternledger report --quiet --to "$work/report.html,$work/paper.xlsx"
+page change "$work/change.html"
 page report "$work/report.html"
 # The matters alone: without a window Chromium draws no other part of a page.
 sed "s|</head>|<style>header,#glance{display:none}</style></head>|" "$work/report.html" >"$work/matters.html"

@@ -59,6 +59,12 @@ type AmendStatuses struct {
 // StatusOf tells, from the records up to one, what came of the change files that were
 // written before it. Nothing is judged again.
 func StatusOf(e *custody.Engagement, number int64) (*AmendStatuses, error) {
+	return statusOf(e, number, false)
+}
+
+// statusOf tells of later change files, too, where all are wanted: nothing came of them
+// yet.
+func statusOf(e *custody.Engagement, number int64, all bool) (*AmendStatuses, error) {
 	told, err := e.Amends()
 	if err != nil || len(told) == 0 {
 		return &AmendStatuses{Weighing: number}, err
@@ -76,8 +82,8 @@ func StatusOf(e *custody.Engagement, number int64) (*AmendStatuses, error) {
 		}
 	}
 	for i := range told {
-		if told[i].Entry > until {
-			continue // of change files that were written later
+		if told[i].Entry > until && !all {
+			continue
 		}
 		for k := range told[i].Amendments {
 			x := &told[i].Amendments[k]
@@ -242,7 +248,7 @@ func AmendStatusNow(e *custody.Engagement) (*AmendStatuses, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := StatusOf(e, number)
+	s, err := statusOf(e, number, true)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/base64"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -410,4 +411,106 @@ func (m *realMachine) settingFiles() string {
 		}
 	}
 	return b.String()
+}
+
+// What is asked for wrongly is refused, in words that say what to do.
+func TestAmendRefuses(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit, there := filepath.Join(dir, "audit"), filepath.Join(t.TempDir(), "there")
+	os.Mkdir(there, 0o755)
+	empty := begin(t)
+	doc := document(t, audit, "amend", "--all")
+	needs, needed := "", ""
+	for _, a := range doc["amendments"].([]any) {
+		if first := at(a, "first").([]any); len(first) > 0 {
+			needs, needed = at(a, "name").(string), first[0].(string)
+		}
+	}
+	for _, c := range []struct {
+		dir  string
+		args []string
+		want string
+	}{
+		{empty, []string{"amend"}, "weigh first"},
+		{audit, []string{"amend", "--pick", "A9999"}, `--pick "A9999": no amendment of weighing 1 is called that`},
+		{audit, []string{"amend", "--pick", needs}, needs + " "},
+		{audit, []string{"amend", "--except", needed}, "pick " + needed + " too, or leave out both"},
+		{audit, []string{"amend", "--scope", "nowhere"}, `--scope "nowhere"`},
+		{audit, []string{"amend", "--for", "Nobody"}, "names no owner"},
+		{audit, []string{"amend", "--to", there}, "it is there already"},
+		{audit, []string{"amend", "--to", filepath.Join(there, "no", "such", "place")}, "no such"},
+		{audit, []string{"amend", "--status", "--pick", "A1"}, "--status stands alone"},
+	} {
+		if _, errs, status := run(t, c.dir, c.args...); status == 0 || !strings.Contains(strings.ToLower(errs), strings.ToLower(c.want)) {
+			t.Errorf("%v: %d %s, want %s", c.args, status, errs, c.want)
+		}
+	}
+	if left, _ := filepath.Glob(filepath.Join(there, "*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	// Evidence that changed since the record is no ground for amendments.
+	must(t, audit, "gather", "--quiet", filepath.Join(dir, "later", "month"))
+	if _, errs, status := run(t, audit, "amend"); status == 0 || !strings.Contains(errs, "what is now is not what weighing 1 found") || !strings.Contains(errs, "weigh again") {
+		t.Errorf("after a gather: %d %s", status, errs)
+	}
+}
+
+// The demo's second act: what a part of the change files came to, and what was undone.
+func TestAmendSecondAct(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "harbour")
+	must(t, ".", "demo", dir, "--quiet")
+	audit := filepath.Join(dir, "audit")
+	states := func() map[string]string {
+		all := map[string]string{}
+		for _, a := range document(t, audit, "amend", "--status")["amendments"].([]any) {
+			for _, p := range at(a, "places").([]any) {
+				all[fmt.Sprint(at(p, "policy"), ": ", at(a, "title"))] = fmt.Sprint(at(p, "state"), ", ", at(p, "now"))
+			}
+		}
+		return all
+	}
+	must(t, audit, "amend", "--to", filepath.Join(dir, "change"))
+	if got := states()["Executives: Lockout threshold"]; got != "not-yet, never locks" {
+		t.Errorf("at once: %s", got)
+	}
+	for _, act := range []struct {
+		later string
+		want  map[string]string
+	}{
+		{"month", map[string]string{"Executives: Lockout threshold": "took, 5 failed tries", "Ticket Kiosks: Minimum length": "otherwise, 13 characters",
+			"Default Domain Policy: Minimum length": "not-yet, 12 characters", "gate1: Empty password accepted": "took, off", "gate1: Password history": "took, 24 passwords"}},
+		{"quarter", map[string]string{"Executives: Lockout threshold": "undone, never locks", "Executives: Minimum length": "took, 14 characters"}},
+	} {
+		must(t, audit, "gather", "--quiet", filepath.Join(dir, "later", act.later))
+		must(t, audit, "weigh")
+		got := states()
+		for what, want := range act.want {
+			if got[what] != want {
+				t.Errorf("%s: %s is %q, want %q", act.later, what, got[what], want)
+			}
+		}
+	}
+	if out := must(t, audit, "drift"); !strings.Contains(out, "Of the change files: ") {
+		t.Error("drift says nothing of the change files")
+	}
+	if out := must(t, audit, "entries", "--kind", "amend"); !strings.Contains(out, "amend") {
+		t.Error("the ledger has no entry of the change files")
+	}
+	must(t, audit, "verify")
+}
+
+// A name of the evidence never becomes a line of a change file.
+func TestAmendHostileNames(t *testing.T) {
+	dir := begin(t)
+	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 3\n\n"+
+		"dn:: "+base64.StdEncoding.EncodeToString([]byte("CN=a\nchangetype: delete,DC=x,DC=example"))+"\nobjectClass: user\nsAMAccountName: a\nuserAccountControl: 544\n"+
+		"primaryGroupID: 513\nobjectSid: S-1-5-21-1-2-3-1104\n"))
+	must(t, dir, "weigh")
+	to := filepath.Join(t.TempDir(), "change")
+	must(t, dir, "amend", "--to", to)
+	text, err := os.ReadFile(filepath.Join(to, "x.example", "change.ldif"))
+	if err != nil || strings.Contains(string(text), "\nchangetype: delete") || !strings.Contains(string(text), "replace: userAccountControl\nuserAccountControl: 512") {
+		t.Errorf("%v\n%s", err, text)
+	}
 }

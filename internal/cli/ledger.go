@@ -34,7 +34,7 @@ func newEntries(s *shared) *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&f.Kind, "kind", "", "entries of this kind: begin, gather, weigh, waive, withdraw")
+	cmd.Flags().StringVar(&f.Kind, "kind", "", "entries of this kind: begin, gather, weigh, waive, withdraw, set-aside, amend, retire")
 	cmd.Flags().StringVar(&f.By, "by", "", "entries by this auditor")
 	cmd.Flags().StringVar(&f.Since, "since", "", "entries from this day on")
 	cmd.Flags().IntVar(&f.Last, "last", 0, "so many of the newest")

@@ -55,6 +55,10 @@ var entryKinds = map[string]func(body map[string]any) string{
 		}
 		return fmt.Sprintf("files taken %s: %d: %v", word, len(names), b["reason"])
 	},
+	AmendKind: func(b map[string]any) string {
+		list, _ := b["amendments"].([]any)
+		return fmt.Sprintf("change files from weighing %v, in %v: %d changes", b["weighing"], b["to"], len(list))
+	},
 	retireKind:   func(b map[string]any) string { return fmt.Sprintf("files destroyed: %v: %v", b["files"], b["reason"]) },
 	WithdrawKind: func(b map[string]any) string { return fmt.Sprintf("waivers of entry %v: %v", b["waiver"], b["reason"]) },
 }

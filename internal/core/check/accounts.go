@@ -80,8 +80,8 @@ func (p *Pass) byPolicy(flag estate.Flag, find func(s *govern.Scope, rows []int)
 	scopes := map[under]*govern.Scope{}
 	var order []under
 	for _, row := range p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&(flag|estate.Disabled) == flag }) {
-		s, g := p.ScopeOf(p.index, row)
-		if s == nil || g.Rule == govern.Unknown {
+		s, _ := p.ScopeOf(p.index, row)
+		if s == nil {
 			continue
 		}
 		k := under{policy: s.Policy, rule: s.Rule}

@@ -177,20 +177,33 @@ func Diff(parts map[string][]byte, changes []Change) []byte {
 		}
 		slices.Sort(at)
 		fmt.Fprintf(&out, "--- a/%s\n+++ b/%s\n", file, file)
+		usable := func(n int) bool { return n >= 1 && n <= last && !redact.HasMark(lines[n-1]) }
+		told := 0 // up to here
 		for len(at) > 0 {
 			from, to := at[0], at[0]
-			usable := func(n int) bool { return n >= 1 && n <= last && !redact.HasMark(lines[n-1]) }
-			for n := 0; n < context && usable(from-1); n++ {
-				from--
-			}
-			after := 0
-			for to < last && (byLine[to+1].Part != "" || after < context && usable(to+1)) {
-				if to++; byLine[to].Part != "" {
-					after = 0
-				} else {
-					after++
+			for n := 1; n < len(at); n++ { // changes that are near stand in one part
+				between := at[n] - to - 1
+				if between > 2*context || slices.ContainsFunc(lines[to:at[n]-1], redact.HasMark) {
+					break
 				}
+				to = at[n]
 			}
+			lead, tail := 0, 0
+			for lead < context && from-lead-1 > told && usable(from-lead-1) {
+				lead++
+			}
+			for tail < context && usable(to+tail+1) && byLine[to+tail+1].Part == "" {
+				tail++
+			}
+			// Less context on one side means to patch that the file begins or ends there.
+			if from-lead > 1 {
+				tail = min(tail, lead)
+			}
+			if to+tail < last {
+				lead = min(lead, tail)
+			}
+			from, to = from-lead, to+tail
+			told = to
 			fmt.Fprintf(&out, "@@ -%s +%s @@\n", span(from, to), span(from, to))
 			for n := from; n <= to; n++ {
 				end := "\n"
