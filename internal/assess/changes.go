@@ -236,10 +236,11 @@ func (w *writer) entries(all []item, now map[string]map[string]string) (entries 
 		items []item
 	}
 	var order []*edited
+	flagged := map[string]int{} // entries of accounts, by DN
 	for _, i := range all {
 		a := i.amendment()
 		if i.Holder == amend.Flags {
-			entries = w.withoutFlag(entries, i)
+			entries = w.withoutFlag(entries, flagged, i)
 			continue
 		}
 		if !strings.Contains(i.Origin, "=") {
@@ -284,7 +285,7 @@ func (w *writer) entries(all []item, now map[string]map[string]string) (entries 
 }
 
 // withoutFlag modifies the userAccountControl of accounts.
-func (w *writer) withoutFlag(entries []ldif.Entry, i item) []ldif.Entry {
+func (w *writer) withoutFlag(entries []ldif.Entry, flagged map[string]int, i item) []ldif.Entry {
 	at := w.x.place(i.At)
 	a := i.amendment()
 	if at == nil {
@@ -297,11 +298,12 @@ func (w *writer) withoutFlag(entries []ldif.Entry, i item) []ldif.Entry {
 			continue
 		}
 		dn := at.DN(row)
-		k := slices.IndexFunc(entries, func(e ldif.Entry) bool { return e.DN == dn })
-		if k < 0 {
+		k, ok := flagged[dn]
+		if !ok {
 			entries = append(entries, ldif.Entry{DN: dn, Modifications: []ldif.Modification{{Attribute: "userAccountControl", Old: fmt.Sprint(control),
 				New: fmt.Sprint(control)}}})
 			k = len(entries) - 1
+			flagged[dn] = k
 		}
 		m := &entries[k].Modifications[0]
 		var before uint32
