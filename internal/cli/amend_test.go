@@ -1,9 +1,14 @@
 package cli_test
 
 import (
+	"bytes"
+	"crypto/tls"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -513,4 +518,74 @@ func TestAmendHostileNames(t *testing.T) {
 	if err != nil || strings.Contains(string(text), "\nchangetype: delete") || !strings.Contains(string(text), "replace: userAccountControl\nuserAccountControl: 512") {
 		t.Errorf("%v\n%s", err, text)
 	}
+}
+
+// A tenant takes the requests of the change files, and is then as was said; those that
+// undo them bring back what was.
+func TestAmendTenant(t *testing.T) {
+	address, options := standIn(t, "--map", "directory-tenant")
+	dir := begin(t)
+	against(t, dir, "cis-microsoft-365, pci-dss-4")
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	reply, err := client.PostForm(address+"/oauth2/v2.0/token", url.Values{"grant_type": {"client_credentials"}, "client_id": {os.Getenv("STERNLEDGER_CLIENT_ID")},
+		"client_secret": {os.Getenv("STERNLEDGER_CLIENT_SECRET")}, "scope": {address + "/.default"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var token struct {
+		Text string `json:"access_token"`
+	}
+	if err := json.NewDecoder(reply.Body).Decode(&token); err != nil || token.Text == "" {
+		t.Fatalf("no token: %v %s", err, reply.Status)
+	}
+	gather := func() map[string]string {
+		t.Helper()
+		must(t, dir, append([]string{"gather", "--quiet", address}, options...)...)
+		return openFindings(t, dir)
+	}
+	send := func(file string) {
+		t.Helper()
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var doc struct {
+			Requests []struct {
+				Method, Path string
+				Body         json.RawMessage
+			}
+		}
+		if err := json.Unmarshal(text, &doc); err != nil || len(doc.Requests) == 0 {
+			t.Fatalf("%v %s", err, text)
+		}
+		for _, r := range doc.Requests {
+			request, err := http.NewRequest(r.Method, address+r.Path, bytes.NewReader(r.Body))
+			if err != nil {
+				t.Fatal(err)
+			}
+			request.Header.Set("Authorization", "Bearer "+token.Text)
+			answer, err := client.Do(request)
+			if err != nil || answer.StatusCode != http.StatusNoContent {
+				t.Fatalf("%s %s: %v %v", r.Method, r.Path, err, answer)
+			}
+		}
+	}
+	was := gather()
+	to := filepath.Join(t.TempDir(), "change")
+	doc, want := amendTo(t, dir, to, was)
+	place := ""
+	for _, a := range doc["amendments"].([]any) {
+		s := at(a, "spots").([]any)[0]
+		if why := s.(map[string]any)["by_hand"]; why != nil {
+			t.Errorf("%v is left to do by hand: %v", at(a, "title"), why)
+		}
+		place = at(s, "place").(string)
+	}
+	if len(was) == len(want) {
+		t.Error("nothing is settled")
+	}
+	send(filepath.Join(to, place, "change.json"))
+	sameFindings(t, "applied", want, gather())
+	send(filepath.Join(to, place, "undo.json"))
+	sameFindings(t, "undone", was, gather())
 }

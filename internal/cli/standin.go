@@ -32,7 +32,8 @@ func newStandIn(s *shared) *cobra.Command {
 		Short: "An invented cloud tenant on loopback, to try live collection on",
 		Long: `Serves an invented tenant of the Marrowick Harbour Authority on this machine,
 with the addresses and replies of a real one: tokens, pages, and, on demand,
-requests for patience. It prints how to gather it, and ends when it is
+requests for patience. It takes the requests of change files, too (amend), for as
+long as it runs. It prints how to gather it, and ends when it is
 interrupted. It listens on loopback and nowhere else.`,
 		Example: `  sternledger tenant-stand-in --for 1s
   sternledger tenant-stand-in --map identity-provider --page-size 2 --throttle 3 --for 1s`,

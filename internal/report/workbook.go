@@ -283,7 +283,7 @@ func (b *book) accounts(r *assess.Report) {
 // columns for the auditor to fill.
 func (b *book) amendments(r *assess.Report) {
 	p := b.sheet("To do", []string{"Amendment", "Severity", "What to change", "Now", "Then", "Where", "Accounts", "Privileged", "Findings settled",
-		"First", "Owner", "Due", "State", "Remark"}, 11, 10, 34, 22, 22, 44, 10, 10, 10, 10, 18, 12, 14, 30)
+		"First", "Owner", "Due", "State", "Remark"}, 13, 10, 34, 24, 22, 48, 10, 12, 10, 10, 18, 12, 14, 30)
 	defer p.close()
 	states := map[string]string{}
 	for _, a := range r.Amended.All {

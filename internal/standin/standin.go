@@ -27,6 +27,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -58,6 +59,9 @@ type Server struct {
 	key    *ecdsa.PrivateKey
 	asked  atomic.Int64
 	served []*http.Server
+
+	lock    sync.Mutex
+	changed map[string]any // exports that a request changed
 }
 
 // Listen begins to serve at an address, which must be of loopback.
@@ -243,6 +247,10 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, at, id string) {
 		http.Error(w, `{"error":"invalid_token"}`, http.StatusUnauthorized)
 		return
 	}
+	if r.Method != http.MethodGet {
+		s.change(w, r)
+		return
+	}
 	for _, request := range s.opt.Map.Live.Requests {
 		address, err := url.Parse(request.Path)
 		if err != nil || request.Host.Value != id {
@@ -311,8 +319,45 @@ func (s *Server) page(w http.ResponseWriter, r *http.Request, at, name, export s
 	reply(w, value)
 }
 
+// change takes a request that changes what is served.
+func (s *Server) change(w http.ResponseWriter, r *http.Request) {
+	const most = 1 << 20
+	var body any
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, most)).Decode(&body); err != nil {
+		http.Error(w, `{"error":"no JSON"}`, http.StatusBadRequest)
+		return
+	}
+	export, then, ok := s.opt.Map.Take(r.Method, r.URL.EscapedPath(), body, func(export string) any {
+		value, _ := s.export(export, export)
+		return value
+	})
+	if !ok {
+		http.NotFound(w, r)
+		return
+	}
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if s.changed == nil {
+		s.changed = map[string]any{}
+	}
+	s.changed[export] = then
+	w.WriteHeader(http.StatusNoContent)
+}
+
 // export returns the content of the file that holds an export.
 func (s *Server) export(name, export string) (any, bool) {
+	s.lock.Lock()
+	then, ok := s.changed[name]
+	s.lock.Unlock()
+	if ok {
+		text, err := json.Marshal(then) // a copy, which a page may cut
+		if err != nil {
+			return nil, false
+		}
+		var value any
+		err = json.Unmarshal(text, &value)
+		return value, err == nil
+	}
 	files, _ := fs.Glob(s.opt.Exports, "*.json")
 	for _, file := range files {
 		data, err := fs.ReadFile(s.opt.Exports, file)

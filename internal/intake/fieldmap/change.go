@@ -272,6 +272,36 @@ func (c *Change) request(element any) (path string, body any) {
 	return path, body
 }
 
+// Take makes the change that a request asks for, in an export as it is served: what a
+// stand-in for the product does with it. ok is false where the map knows no such
+// request.
+func (m *Map) Take(method, path string, body any, served func(export string) any) (export string, then any, ok bool) {
+	for i := range m.Changes {
+		c := &m.Changes[i]
+		value := copied(served(c.Export.Value))
+		if c.Method != method || value == nil {
+			continue
+		}
+		for _, located := range c.Element.path.SelectLocated(value) {
+			if at, _ := c.request(located.Node); at != path {
+				continue
+			}
+			fields, isFields := located.Node.(map[string]any)
+			given, isGiven := body.(map[string]any)
+			if len(c.Only) == 0 || !isFields || !isGiven { // what is left out is gone
+				if len(located.Path) == 0 {
+					return c.Export.Value, body, true
+				}
+				put(value, located.Path, body)
+			} else {
+				maps.Copy(fields, given)
+			}
+			return c.Export.Value, value, true
+		}
+	}
+	return "", nil, false
+}
+
 // pathEscape keeps a name within its step of an address.
 func pathEscape(text string) string {
 	var b strings.Builder
