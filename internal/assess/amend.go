@@ -346,12 +346,12 @@ func (x *Amending) Document() contract.AmendDocument {
 }
 
 func (x *Amending) amendment(a *amend.Amendment) contract.AmendmentDocument {
-	d := contract.AmendmentDocument{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, From: a.Was(), To: a.Becomes(), Holder: a.Holder(),
+	d := contract.AmendmentDocument{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), From: a.Was(), To: a.Becomes(), Holder: a.Holder(),
 		First: []string{}, Severity: a.Severity, Settles: prints(a.Settles), Appear: []string{}, Scopes: []string{}, Accounts: a.Accounts, Privileged: a.Privileged,
 		Touches: contract.NewTouchDocument(x.Touched[a]), Notes: append([]string{}, a.Notes...)}
 	if a.Flag != 0 {
 		d.Flag = a.Flag.Names()[0]
-	} else {
+	} else if !a.Precedence {
 		d.Value = &a.To
 	}
 	for _, f := range a.First {
@@ -390,8 +390,11 @@ func (x *Amending) place(at estate.Place) *estate.Authority {
 
 // written is the value as the place writes it; empty where that is not known.
 func (x *Amending) written(a *amend.Amendment, s *amend.Spot) string {
-	if a.Flag != 0 {
+	switch {
+	case a.Flag != 0:
 		return ""
+	case a.Precedence:
+		return a.Becomes()
 	}
 	return Writing.Written(govern.Effective{Fact: estate.Fact{Cite: estate.Cite{Where: s.Where}, Unit: s.Unit}}, a.To)
 }

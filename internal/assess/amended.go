@@ -1,6 +1,7 @@
 package assess
 
 import (
+	"fmt"
 	"slices"
 
 	"sternledger/internal/contract"
@@ -140,6 +141,10 @@ func (p *PlaceStatus) see(w *custody.Weighing) {
 	case p.Flag != "":
 		p.Now = map[bool]string{true: "cleared", false: "set"}[now == setting.On]
 		p.State = stateOf(now == setting.On, now != setting.On, took)
+	case p.Precedence:
+		n, _ := now.Number()
+		p.Now = fmt.Sprint(n)
+		p.State = stateOf(now == p.To, now == p.From, took)
 	default:
 		p.Now = setting.Get(p.Setting).Text(now)
 		p.State = stateOf(now == p.To, now == p.From || p.NotSet && !now.IsSet(), took)
@@ -177,6 +182,14 @@ func (p *PlaceStatus) in(w *custody.Weighing) (v setting.Value, seen bool) {
 		return v, false
 	}
 	a := w.Record.Places[i]
+	if p.Precedence {
+		for k := range a.Overrides {
+			if x := &a.Overrides[k]; x.Origin == p.Origin && x.Precedence != nil {
+				return setting.Number(*x.Precedence), true
+			}
+		}
+		return v, false
+	}
 	if p.Flag != "" {
 		flag, _ := estate.FlagNamed(p.Flag)
 		off, found := true, false

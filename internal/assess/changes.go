@@ -251,7 +251,7 @@ func (w *writer) entries(all []item, now map[string]map[string]string) (entries 
 		if k < 0 {
 			order, k = append(order, &edited{dn: i.Origin, kind: kinds[i.Holder]}), len(order)
 		}
-		order[k].edits = append(order[k].edits, ldif.Edit{Setting: a.Setting, To: a.To})
+		order[k].edits = append(order[k].edits, ldif.Edit{Setting: a.Setting, Precedence: a.Precedence, To: a.To})
 		order[k].items = append(order[k].items, i)
 	}
 	var first []ldif.Entry
@@ -261,7 +261,7 @@ func (w *writer) entries(all []item, now map[string]map[string]string) (entries 
 			attributes = map[string]string{}
 			for _, i := range x.items {
 				if a := i.amendment(); !a.NotSet {
-					e, _ := ldif.Modify(x.kind, x.dn, []ldif.Edit{{Setting: a.Setting, To: a.From}}, map[string]string{}, true)
+					e, _ := ldif.Modify(x.kind, x.dn, []ldif.Edit{{Setting: a.Setting, Precedence: a.Precedence, To: a.From}}, map[string]string{}, true)
 					for _, m := range e.Modifications {
 						attributes[strings.ToLower(m.Attribute)] = m.New
 					}
@@ -359,8 +359,14 @@ func holdsIn(read *estate.Estate, at estate.Place, i item) string {
 		if p == nil || p.Origin != i.Origin || p.Name != i.Name {
 			return false
 		}
+		if found = true; a.Precedence {
+			if p.Precedence != nil {
+				seen = setting.Number(*p.Precedence)
+			}
+			return seen == a.To
+		}
 		f := p.Settings[a.Setting]
-		seen, found = f.Value, true
+		seen = f.Value
 		return f.Problem == "" && f.Value == a.To
 	}
 	for _, x := range read.Authorities {
@@ -916,7 +922,7 @@ func (x *Amending) entries() (all []custody.Amended) {
 		for i := range a.Spots {
 			s := &a.Spots[i]
 			one := custody.Amended{Amendment: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), Was: a.Was(), Becomes: a.Becomes(), From: a.From,
-				To: a.To, NotSet: a.NotSet, Spot: *s}
+				To: a.To, NotSet: a.NotSet, Precedence: a.Precedence, Spot: *s}
 			if a.Flag != 0 {
 				one.Flag = a.Flag.Names()[0]
 				if at := x.place(s.At); at != nil {

@@ -31,6 +31,7 @@ type AmendmentDocument struct {
 	Fingerprint string            `json:"fingerprint"`
 	Setting     setting.ID        `json:"setting,omitempty"`
 	Flag        string            `json:"flag,omitempty"` // that is taken off accounts
+	Title       string            `json:"title"`          // for people; without setting and flag: a policy's precedence
 	From        string            `json:"from"`
 	To          string            `json:"to"`
 	Value       *setting.Value    `json:"value,omitempty"` // To, as documents write values

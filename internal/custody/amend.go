@@ -26,6 +26,7 @@ type Amended struct {
 	Fingerprint string        `json:"fingerprint"`
 	Setting     setting.ID    `json:"setting,omitempty"`
 	Flag        string        `json:"flag,omitempty"`
+	Precedence  bool          `json:"precedence,omitempty"`
 	Title       string        `json:"title"`
 	Was         string        `json:"was"`     // for people
 	Becomes     string        `json:"becomes"` // for people

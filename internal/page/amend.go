@@ -231,8 +231,11 @@ func AmendRows(x *assess.Amending) *Rows {
 		}
 		for _, spot := range a.Spots {
 			id := string(a.Setting)
-			if a.Flag != 0 {
+			switch {
+			case a.Flag != 0:
 				id = a.Flag.Names()[0]
+			case a.Precedence:
+				id = "precedence"
 			}
 			r.Rows = append(r.Rows, []string{a.Name, a.Fingerprint, id, spot.At.String(), spot.Policy(), spot.Where, a.Was(), a.Becomes(),
 				strings.Join(first, " "), string(a.Severity), fmt.Sprint(len(a.Settles)), fmt.Sprint(a.Accounts), fmt.Sprint(a.Privileged), spot.Owner,

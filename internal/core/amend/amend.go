@@ -6,6 +6,7 @@ package amend
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"sternledger/internal/core/baseline"
@@ -61,6 +62,7 @@ type Amendment struct {
 	Fingerprint string // the same from one plan to the next
 	Setting     setting.ID
 	Flag        estate.Flag // instead, of accounts: it is taken off
+	Precedence  bool        // instead, of a fine-grained policy: From and To are numbers
 	From, To    setting.Value
 	NotSet      bool // nothing is there yet
 	Spots       []Spot
@@ -82,14 +84,23 @@ func (a *Amendment) Holder() Holder { return a.Spots[0].Holder }
 
 // Title names the setting or the flag.
 func (a *Amendment) Title() string {
-	if a.Flag != 0 {
+	switch {
+	case a.Flag != 0:
 		return flagTitle(a.Flag)
+	case a.Precedence:
+		return "Precedence"
 	}
 	return setting.Get(a.Setting).Title
 }
 
 // Text is a value of the amendment's setting, for people.
-func (a *Amendment) Text(v setting.Value) string { return setting.Get(a.Setting).Text(v) }
+func (a *Amendment) Text(v setting.Value) string {
+	if a.Precedence {
+		n, _ := v.Number()
+		return strconv.FormatInt(n, 10)
+	}
+	return setting.Get(a.Setting).Text(v)
+}
 
 // Was and Becomes are what there is and what is proposed, for people.
 func (a *Amendment) Was() string {

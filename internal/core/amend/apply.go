@@ -100,12 +100,17 @@ func (x *applied) apply(a *Amendment, s *Spot) {
 			}
 			return
 		}
-		if at.Head != nil && at.Head.Origin == s.Origin && at.Head.Name == s.Name {
+		if at.Head != nil && at.Head.Origin == s.Origin && at.Head.Name == s.Name && !a.Precedence {
 			set(at.Head, a.Setting, a.To, s)
 		}
 		for _, all := range [][]estate.Policy{at.Overrides, at.Typed} {
 			for k := range all {
-				if all[k].Origin == s.Origin && all[k].Name == s.Name {
+				switch {
+				case all[k].Origin != s.Origin || all[k].Name != s.Name:
+				case a.Precedence:
+					n, _ := a.To.Number()
+					all[k].Precedence = &n
+				default:
 					set(&all[k], a.Setting, a.To, s)
 				}
 			}

@@ -69,6 +69,7 @@ type draft struct {
 	first    []*draft
 	notes    []string
 	flag     estate.Flag
+	rank     bool // its precedence
 	made     *Amendment
 }
 
@@ -132,6 +133,10 @@ func (m *maker) take(f *check.Finding) {
 		m.order = append(m.order, m.drafts[key])
 		return
 	}
+	if f.Check == "precedence-shared" {
+		m.precedence(f)
+		return
+	}
 	if f.Check != "" || f.Scope == nil {
 		return // whether it ends with the others is seen by weighing anew
 	}
@@ -157,6 +162,51 @@ func (m *maker) take(f *check.Finding) {
 	}
 	d := m.draftOf(spot, id, e)
 	d.findings = append(d.findings, f)
+}
+
+// precedence gives policies that share a precedence numbers of their own, in the order
+// in which they go before each other now.
+func (m *maker) precedence(f *check.Finding) {
+	a := f.Authority
+	used := map[int64][]*estate.Policy{}
+	for i := range a.Overrides {
+		if p := &a.Overrides[i]; p.Precedence != nil {
+			used[*p.Precedence] = append(used[*p.Precedence], p)
+		}
+	}
+	for n, all := range used {
+		i := slices.IndexFunc(all, func(p *estate.Policy) bool { return len(f.Evidence) > 1 && p.Cite == f.Evidence[1] })
+		if i < 0 || len(all) < 2 {
+			continue
+		}
+		slices.SortFunc(all, func(x, y *estate.Policy) int { return slices.Compare(x.GUID[:], y.GUID[:]) })
+		for k := 1; k < len(all); k++ {
+			if all[k].GUID == all[k-1].GUID || all[k-1].GUID == (estate.GUID{}) || used[n+int64(k)] != nil {
+				m.decide(f, "Two policies share a precedence, and no number is free between them and the next", f.Remedy)
+				return
+			}
+		}
+		for k := 1; k < len(all); k++ {
+			p := all[k]
+			spot := Spot{PolicyID: PolicyID{a.Place(), FineGrained, p.Origin, p.Name}, Cite: p.Cite, Where: "msDS-PasswordSettingsPrecedence",
+				Owner: m.owner(a.Place()), Via: a.Place()}
+			d := m.drafts[spot.key("")]
+			if d == nil {
+				d = &draft{Spot: spot, rank: true, from: setting.Number(n), to: setting.Number(n + int64(k))}
+				m.drafts[spot.key("")] = d
+				m.order = append(m.order, d)
+				for _, s := range m.r.Scopes {
+					if s.Policy != nil && s.Authority == a && s.Policy.Origin == p.Origin {
+						d.scopes = append(d.scopes, s)
+					}
+				}
+			}
+			if p.Cite == f.Evidence[1] {
+				d.findings = append(d.findings, f)
+			}
+		}
+		return
+	}
 }
 
 // summed is the setting from which the effective value of one comes that sums up
@@ -297,7 +347,7 @@ func (m *maker) reach() {
 func (m *maker) values() {
 	kept := m.order[:0]
 	for _, d := range m.order {
-		if d.flag != 0 {
+		if d.flag != 0 || d.rank {
 			kept = append(kept, d)
 			continue
 		}
@@ -350,7 +400,7 @@ func (m *maker) together() {
 // find is the draft of another setting of the same policy; nil: there is none.
 func (m *maker) find(d *draft, id setting.ID) *draft {
 	for _, x := range m.order {
-		if x.setting == id && x.PolicyID == d.PolicyID && x.flag == 0 {
+		if x.setting == id && x.PolicyID == d.PolicyID && x.flag == 0 && !x.rank {
 			return x
 		}
 	}
@@ -473,6 +523,7 @@ func (m *maker) amendments() {
 		holder   Holder
 		setting  setting.ID
 		flag     estate.Flag
+		rank     bool
 		from, to setting.Value
 		notSet   bool
 		origin   string
@@ -480,7 +531,7 @@ func (m *maker) amendments() {
 	}
 	by := map[key]*Amendment{}
 	for _, d := range m.order {
-		k := key{m.groups[d.At], d.Holder, d.setting, d.flag, d.from, d.to, d.notSet, d.Origin + "\x00" + d.Spot.Name, d.Where}
+		k := key{m.groups[d.At], d.Holder, d.setting, d.flag, d.rank, d.from, d.to, d.notSet, d.Origin + "\x00" + d.Spot.Name, d.Where}
 		if k.group == "" {
 			k.group = d.At.String()
 		} else {
@@ -488,7 +539,7 @@ func (m *maker) amendments() {
 		}
 		a := by[k]
 		if a == nil {
-			a = &Amendment{Setting: d.setting, Flag: d.flag, From: d.from, To: d.to, NotSet: d.notSet}
+			a = &Amendment{Setting: d.setting, Flag: d.flag, Precedence: d.rank, From: d.from, To: d.to, NotSet: d.notSet}
 			by[k] = a
 			m.plan.Amendments = append(m.plan.Amendments, a)
 		}
@@ -532,6 +583,9 @@ func (a *Amendment) count(r *record.Record) {
 	}
 	slices.Sort(parts)
 	parts = append(parts, string(a.Setting), flagTitle(a.Flag))
+	if a.Precedence {
+		parts = append(parts, "precedence")
+	}
 	a.Fingerprint = govern.Fingerprint(parts...)
 	a.grade()
 	if a.Flag != 0 {

@@ -31,6 +31,8 @@ const aDay = 24 * 60 * 60
 func Touch(a *Amendment, s *govern.Survey, at int64) *Touched {
 	t := &Touched{}
 	switch {
+	case a.Precedence:
+		t.What = "Nobody: the policies go before each other as they do now"
 	case a.Setting == "max-age" || a.Flag == estate.NeverExpires:
 		t.expiry(a, s, at)
 	case a.Setting == "inactive-disable":

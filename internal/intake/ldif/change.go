@@ -31,8 +31,9 @@ const (
 
 // Edit is a setting of an entry that is to have another value.
 type Edit struct {
-	Setting setting.ID
-	To      setting.Value
+	Setting    setting.ID
+	Precedence bool // of a fine-grained policy, instead of a setting
+	To         setting.Value
 }
 
 // Modification is one attribute that gets another value.
@@ -93,6 +94,10 @@ func Modify(kind Kind, dn string, edits []Edit, now map[string]string, whole boo
 
 // windows writes a setting of a domain's head or of a fine-grained policy.
 func windows(kind Kind, x Edit, now map[string]string, put func(name, text string)) bool {
+	if x.Precedence {
+		put(named[aPrecedence][0], setting.Plain(x.To))
+		return kind == FineGrained
+	}
 	for _, r := range readings {
 		if strings.HasPrefix(r.name, "msDS-") != (kind == FineGrained) {
 			continue
