@@ -150,7 +150,11 @@ func (w *writer) stored(name string) ([]byte, error) {
 		return nil, err
 	}
 	const most = 1 << 30
-	return w.e.Folder.ReadFile(n, most)
+	data, err := w.e.Folder.ReadFile(n, most)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = fmt.Errorf("the stored copy %s, of which change files are made, is gone (%w); retire destroys them: gather the export again", name, fs.ErrNotExist)
+	}
+	return data, err
 }
 
 // place writes the files of one place.
@@ -603,7 +607,9 @@ func (x *Amending) reread(e *custody.Engagement, all *estate.Estate, list []*ame
 			w.out.of[i.spotOf] = &how{}
 		}
 		d, err := w.machine(was.Place(), items)
-		if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // of evidence that was destroyed the facts stay
+		} else if err != nil {
 			return err
 		}
 		changed := unix.Apply(d.parts, d.changes)

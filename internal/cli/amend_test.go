@@ -454,6 +454,16 @@ func TestAmendRefuses(t *testing.T) {
 	if left, _ := filepath.Glob(filepath.Join(there, "*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
+	// Of destroyed evidence the plan stays, and no file can be made.
+	gone := filepath.Join(t.TempDir(), "gone")
+	if err := os.CopyFS(gone, os.DirFS(audit)); err != nil {
+		t.Fatal(err)
+	}
+	must(t, gone, "retire", "--reason", "over", "--destroy")
+	must(t, gone, "amend")
+	if _, errs, status := run(t, gone, "amend", "--to", filepath.Join(there, "files")); status == 0 || !strings.Contains(errs, "gather the export again") {
+		t.Errorf("of destroyed evidence: %d %s", status, errs)
+	}
 	// Evidence that changed since the record is no ground for amendments.
 	must(t, audit, "gather", "--quiet", filepath.Join(dir, "later", "month"))
 	if _, errs, status := run(t, audit, "amend"); status == 0 || !strings.Contains(errs, "what is now is not what weighing 1 found") || !strings.Contains(errs, "weigh again") {
