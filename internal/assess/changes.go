@@ -640,6 +640,9 @@ func takeIn(was, read *estate.Authority) {
 	s := govern.NewSurvey(&estate.Estate{Authorities: []*estate.Authority{read}}, func(*estate.Authority) estate.Dialect { return "" }, nil)
 	rows := map[string]int{}
 	for row := range read.Objects.Len() {
+		if read.Objects.ClassOf(row) != estate.Account {
+			continue // a group of that name
+		}
 		rows[read.Objects.Name.At(row)] = row
 	}
 	before := govern.Resolve(was, "")

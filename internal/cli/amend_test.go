@@ -261,6 +261,7 @@ func TestAmendRealMachine(t *testing.T) {
 			m, rnd, total := newRealMachine(t, suite), rand.New(rand.NewPCG(seed(19), uint64(n))), &compared{}
 			m.etc("pam.d/plain", "auth required pam_unix.so nodelay\naccount required pam_permit.so\n")
 			os.RemoveAll(filepath.Join(m.dir, "etc/security/pwquality.conf.d"))
+			defer m.keep("security/pwquality.conf", "pam.d/common-password", "login.defs", "shadow")() // for the other tests
 			written, hand := 0, 0
 			for range rounds(3) {
 				m.etc("security/pwquality.conf", qualityLines(rnd))
@@ -598,4 +599,19 @@ func TestAmendTenant(t *testing.T) {
 	sameFindings(t, "applied", want, gather())
 	send(filepath.Join(to, place, "undo.json"))
 	sameFindings(t, "undone", was, gather())
+}
+
+// keep remembers files of the machine's etc, and returns what puts them back.
+func (m *realMachine) keep(names ...string) func() {
+	was := map[string][]byte{}
+	for _, name := range names {
+		was[name], _ = os.ReadFile(filepath.Join(m.dir, "etc", name))
+	}
+	return func() {
+		for name, text := range was {
+			if err := os.WriteFile(filepath.Join(m.dir, "etc", name), text, 0o640); err != nil {
+				m.t.Error(err)
+			}
+		}
+	}
 }

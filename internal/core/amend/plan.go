@@ -580,6 +580,9 @@ func (a *Amendment) count(r *record.Record) {
 	var parts []string
 	for _, s := range a.Spots {
 		parts = append(parts, s.At.String(), string(s.Holder), s.Origin, s.Name)
+		if s.Holder == Unix { // whose policies share files
+			parts = append(parts, s.Where)
+		}
 	}
 	slices.Sort(parts)
 	parts = append(parts, string(a.Setting), flagTitle(a.Flag))

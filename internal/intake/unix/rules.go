@@ -211,8 +211,8 @@ func (r *reader) storage(c *call) {
 		n, _ := r.unixNumber(given.value)
 		r.rules["history"] = estate.Fact{Value: setting.Number(max(n, 0)), Cite: given.cite}
 	}
-	r.rounds(o)
-	if name, ok := hashTold(o); ok {
+	r.rounds(c, o)
+	if name, ok := hashTold(c); ok {
 		r.set("hash-method", setting.Word(hashArguments[name]), o[name].cite, r.rules, r.root)
 		return
 	}
@@ -229,12 +229,12 @@ func (r *reader) storage(c *call) {
 // that login.defs. What pam_unix reads there was tried: the most rounds of SHA, not
 // the least, where the method stands there too; the cost of yescrypt from Linux-PAM
 // 1.7 on.
-func (r *reader) rounds(o options) {
+func (r *reader) rounds(c *call, o options) {
 	defs := r.loginDefs()
 	given, ok := o["rounds"]
 	sha := strings.HasPrefix(strings.ToUpper(defs["ENCRYPT_METHOD"].value), "SHA")
-	_, yescrypt := o["yescrypt"]
-	_, told := hashTold(o)
+	method, told := hashTold(c)
+	yescrypt := method == "yescrypt"
 	switch before, known := r.beforeWholeNumbers(); {
 	case ok:
 	case sha && !yescrypt:
@@ -250,10 +250,12 @@ func (r *reader) rounds(o options) {
 	}
 }
 
-// hashTold returns the argument that names a method, and whether there is one.
-func hashTold(o options) (string, bool) {
-	for name := range hashArguments {
-		if _, ok := o[name]; ok {
+// hashTold returns the argument that names a method, and whether there is one: of
+// several the last counts.
+func hashTold(c *call) (string, bool) {
+	for _, arg := range slices.Backward(c.args) {
+		name, _, _ := strings.Cut(arg, "=")
+		if hashArguments[name] != "" {
 			return name, true
 		}
 	}

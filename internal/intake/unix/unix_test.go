@@ -58,7 +58,9 @@ func TestSettings(t *testing.T) {
 	for name, c := range map[string]struct{ tree, want, root string }{
 		"nothing is called": {"== pam.d/passwd\npassword required pam_unix.so\n== security/pwquality.conf\nminlen=20",
 			"min-length=0 dictionary-check=off history=0", ""},
-		"Debian's own least length": {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=0"},
+		"Debian's own least length":   {"== pam.d/passwd\npassword required pam_unix.so obscure", "min-length=6", "min-length=0"},
+		"of several methods the last": {"== pam.d/passwd\npassword required pam_unix.so yescrypt sha512", "hash-method=sha512", ""},
+		"in another order":            {"== pam.d/passwd\npassword required pam_unix.so sha512 md5 yescrypt", "hash-method=yescrypt", ""},
 		"pam_unix's own options": {"== pam.d/passwd\npassword required pam_unix.so minlen=9 remember=7 sha512",
 			"min-length=9 history=7 hash-method=sha512", ""},
 		"the file": {"== security/pwquality.conf\nminlen = 15 # long\n" + quality,
