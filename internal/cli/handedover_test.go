@@ -49,6 +49,11 @@ func TestMixedBag(t *testing.T) {
 	if _, errs, status := run(t, dir, "gather", filepath.Join(src, "chage.txt"), "--strict"); status == 0 || !strings.Contains(errs, "ageing of one account (chage -l)") {
 		t.Errorf("%d %s", status, errs)
 	}
+	group := write(t, filepath.Join(t.TempDir(), "gruppe.txt"), "Aliasname         Administratoren\r\nBeschreibung      Administratoren haben uneingeschränkten Zugriff\r\n\r\nMitglieder\r\n\r\n"+
+		strings.Repeat("-", 79)+"\r\nAdministrator\r\nQUAY\\Domänen-Admins\r\nDer Befehl wurde erfolgreich ausgeführt.\r\n")
+	if _, errs, status := run(t, dir, "gather", group); status == 0 || !strings.Contains(errs, "members of a local group (net localgroup)") {
+		t.Errorf("%d %s", status, errs)
+	}
 	ada := document(t, dir, "trace", "ada")
 	if at(ada, "governing", "policy") != "Pilots" || at(ada, "settings", "lockout-duration", "special") != "until-admin" ||
 		at(ada, "displayed_settings", "min-length", "value") != 8.0 {

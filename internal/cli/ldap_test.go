@@ -171,6 +171,16 @@ func TestRealPasswordPolicy(t *testing.T) {
 				t.Errorf("without the server's configuration: %v", got["governing"])
 			}
 			must(t, offline, "gather", config)
+			// The configuration in its older shape says the same.
+			older := begin(t)
+			must(t, older, "gather", data)
+			must(t, older, "gather", filepath.Join(c.home, "slapd.conf"))
+			if found := grep(t, filepath.Join(older, "evidence"), "Beacon-Root-1"); found != "" {
+				t.Errorf("the server's password is in %s", found)
+			}
+			if x, y := must(t, offline, "accounts", "--format", "csv"), must(t, older, "accounts", "--format", "csv"); x != y {
+				t.Errorf("cn=config and slapd.conf differ:\n%s\n%s", x, y)
+			}
 			online := begin(t)
 			password := write(t, filepath.Join(c.home, "password"), "Beacon-Root-1")
 			must(t, online, "gather", c.address, "--bind", "cn=root,dc=club,dc=example", "--password-file", password, "--ca",

@@ -41,7 +41,7 @@ import (
 
 // formats are all formats of single files that gather knows, asked in this
 // order.
-var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &template.Format, &template.Report, &template.RegistryPol, &template.RegistryFile,
+var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &ldif.ServerConf, &template.Format, &template.Report, &template.RegistryPol, &template.RegistryFile,
 	&sheet.Format, &shell.Format, &shell.LocalUsers, &netaccounts.Format, &printed.Format, &printed.Pdbedit, &printed.Kadmin}
 
 // treeFormats are those of exports that are made of several files. Which
