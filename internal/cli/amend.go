@@ -37,7 +37,6 @@ how to undo it. What is written is read again first. After the next gather and w
 applied by this program.`,
 		Example: `  sternledger amend
   sternledger amend --least
-  sternledger amend --pick A1,A4
   sternledger amend --pick A1,A4 --to change-1
   sternledger amend --status
   sternledger amend --for "Lock keepers" --format csv > changes.csv`,

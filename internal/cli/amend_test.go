@@ -421,14 +421,15 @@ func (m *realMachine) settingFiles() string {
 
 // What is asked for wrongly is refused, in words that say what to do.
 func TestAmendRefuses(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
-	audit, there := filepath.Join(dir, "audit"), filepath.Join(t.TempDir(), "there")
+	audit, there := begin(t), filepath.Join(t.TempDir(), "there")
 	os.Mkdir(there, 0o755)
 	empty := begin(t)
-	doc := document(t, audit, "amend", "--all")
+	domain := "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: %d\nlockoutThreshold: 5\nlockoutDuration: -3000000000\n" +
+		"lockOutObservationWindow: -3000000000\n\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: msDS-PasswordSettingsContainer\n"
+	must(t, audit, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), fmt.Sprintf(domain, 3)))
+	must(t, audit, "weigh")
 	needs, needed := "", ""
-	for _, a := range doc["amendments"].([]any) {
+	for _, a := range document(t, audit, "amend", "--all")["amendments"].([]any) {
 		if first := at(a, "first").([]any); len(first) > 0 {
 			needs, needed = at(a, "name").(string), first[0].(string)
 		}
@@ -466,7 +467,7 @@ func TestAmendRefuses(t *testing.T) {
 		t.Errorf("of destroyed evidence: %d %s", status, errs)
 	}
 	// Evidence that changed since the record is no ground for amendments.
-	must(t, audit, "gather", "--quiet", filepath.Join(dir, "later", "month"))
+	must(t, audit, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), fmt.Sprintf(domain, 4)))
 	if _, errs, status := run(t, audit, "amend"); status == 0 || !strings.Contains(errs, "what is now is not what weighing 1 found") || !strings.Contains(errs, "weigh again") {
 		t.Errorf("after a gather: %d %s", status, errs)
 	}
