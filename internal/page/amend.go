@@ -399,12 +399,16 @@ func AmendStatusRows(x *assess.AmendStatuses) *Rows {
 	return r
 }
 
+// changeText keeps a name from being anything but text in Markdown: no link, picture,
+// tag, or cell of a table.
+var changeText = strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;", "`", "\\`", "[", `\[`, "*", `\*`, "_", `\_`, "#", `\#`, "\\", `\\`)
+
 // ChangeWords writes CHANGE.md: what, why, whom, in which order, how to apply it, how to
 // undo it, how to see that it took.
 func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 	var b strings.Builder
 	p := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
-	cell := func(text string) string { return markdownCell.Replace(Clean(text)) }
+	cell := func(text string) string { return changeText.Replace(Clean(text)) }
 	p("# Proposed changes: %s\n\n", cell(x.Weighing.Title))
 	p("Made from weighing %d of %s by %s; seal %s. %s Nothing was applied.\n\n", doc.Weighing, x.Weighing.At.Format("2006-01-02"), cell(x.Weighing.Auditor), doc.Seal,
 		AmendTotals(x))
