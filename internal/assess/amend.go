@@ -44,6 +44,7 @@ type Amending struct {
 	After    Burden
 	Seal     string // of the entry of that weighing
 	trial    *trial
+	all      *tried // with all amendments of the plan
 }
 
 // Burden is what settings cost the people who live under them, in a year.
@@ -98,9 +99,11 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 	if err := x.pick(e, opt); err != nil {
 		return nil, err
 	}
-	after, err := x.whole(x.Picked)
-	if err != nil {
-		return nil, err
+	after := x.all
+	if !x.Whole {
+		if after, err = x.whole(x.Picked); err != nil {
+			return nil, err
+		}
 	}
 	ended, appeared := amend.Compare(w.Result, after.Result)
 	x.Settled, x.Ends, x.Brings, x.Worse = len(ended), ended, appeared, amend.Worse(w.Result, after.Result)
@@ -147,15 +150,19 @@ func (t *trial) on(e *estate.Estate) (*tried, error) {
 }
 
 // mostWork is how many objects are looked at, over all amendments, to see what each of
-// them does alone. Beyond it, what each settles is counted by its setting.
-const mostWork = 5_000_000
+// them does alone; a place takes as long as so many objects. Beyond it, what each
+// settles is counted by its setting.
+const (
+	mostWork  = 5_000_000
+	placeWork = 300
+)
 
 // effects finds what each amendment settles and brings, and what all of them leave.
 func (x *Amending) effects() error {
 	p, t := x.Plan, x.trial
 	objects := 0
 	for _, a := range t.w.Places {
-		objects += a.Objects.Len()
+		objects += a.Objects.Len() + placeWork
 	}
 	if p.Exact = objects*len(p.Amendments) <= mostWork; p.Exact {
 		for _, a := range p.Amendments {
@@ -168,11 +175,11 @@ func (x *Amending) effects() error {
 		}
 		p.Part()
 	}
-	after, err := x.whole(p.Amendments)
-	if err != nil {
+	var err error
+	if x.all, err = x.whole(p.Amendments); err != nil {
 		return err
 	}
-	ended, appeared := amend.Compare(t.w.Result, after.Result)
+	ended, appeared := amend.Compare(t.w.Result, x.all.Result)
 	p.Seen(t.w.Result, ended, appeared)
 	return nil
 }

@@ -111,9 +111,12 @@ func (p *Plan) Part() {
 // they leave to be decided or to be collected.
 func (p *Plan) Seen(before *weigh.Result, ended []*check.Finding, appeared []check.Finding) {
 	p.Settled, p.Brings = len(ended), appeared
-	decided := map[*check.Finding]bool{}
+	decided, over := map[*check.Finding]bool{}, map[*check.Finding]bool{}
+	for _, f := range ended {
+		over[f] = true
+	}
 	for _, d := range p.Decisions {
-		d.Findings = slices.DeleteFunc(slices.Clone(d.Findings), func(f *check.Finding) bool { return slices.Contains(ended, f) })
+		d.Findings = slices.DeleteFunc(slices.Clone(d.Findings), func(f *check.Finding) bool { return over[f] })
 	}
 	p.Decisions = slices.DeleteFunc(p.Decisions, func(d *Decision) bool { return len(d.Findings) == 0 })
 	for _, d := range p.Decisions {
@@ -125,7 +128,7 @@ func (p *Plan) Seen(before *weigh.Result, ended []*check.Finding, appeared []che
 	for i := range before.Findings {
 		f := &before.Findings[i]
 		switch {
-		case f.Kind == check.Waived, decided[f], slices.Contains(ended, f):
+		case f.Kind == check.Waived, decided[f], over[f]:
 			continue
 		case f.Kind == check.Missing:
 			p.Evidence = append(p.Evidence, f)
