@@ -1,0 +1,220 @@
+package amend
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/record"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/core/weigh"
+)
+
+// small is a domain whose head has the settings, written "id value; …", with accounts
+// whose passwords were set so many days before day 400, and a baseline of demands.
+func small(t *testing.T, head, demands string, change func(b *estate.Builder, d *estate.Authority, e *estate.Estate)) *world {
+	t.Helper()
+	parsed := func(text, file string) estate.Settings {
+		all := estate.Settings{}
+		for i, one := range strings.Split(text, ";") {
+			id, value, ok := strings.Cut(strings.TrimSpace(one), " ")
+			if !ok {
+				continue
+			}
+			v, err := setting.Get(setting.ID(id)).Parse(value)
+			if err != nil {
+				t.Fatal(err)
+			}
+			all[setting.ID(id)] = estate.Fact{Value: v, Cite: estate.Cite{File: file, Line: i + 1, Where: id, Raw: value}}
+		}
+		return all
+	}
+	b := estate.NewBuilder()
+	b.StartFile("x.ldif")
+	at := estate.InDomain("x.example")
+	d := b.At(at)
+	d.PoliciesLie, d.SID = true, "S-1-5-21-1-2-3"
+	d.Head = &estate.Policy{Name: "default", Origin: "DC=x,DC=example", Standing: estate.Enforced, Platform: setting.WindowsDomain, Settings: parsed(head, "x.ldif"),
+		Cite: estate.Cite{File: "x.ldif", Line: 1}}
+	for i, age := range []int{1, 80, 88, 200, 399} {
+		flags := estate.HoldersShown | estate.AppliedShown
+		if i == 3 {
+			flags |= estate.ServiceName
+		}
+		b.Object(at, &estate.Record{Class: estate.Account, DN: fmt.Appendf(nil, "CN=u%d,DC=x,DC=example", i), Name: fmt.Appendf(nil, "u%d", i), Line: 10 + i, RID: uint32(1100 + i),
+			Primary: 513, Flags: flags, PwdSet: uint32((400 - age) * aDay)})
+	}
+	e := &estate.Estate{}
+	if change != nil {
+		change(b, d, e)
+	}
+	e.Authorities = b.Finish()
+	var all []*baseline.Baseline
+	for i, one := range strings.Split(demands, "---\n") {
+		x, err := baseline.Parse("t.yaml", []byte(fmt.Sprintf("id: t%d\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain]}\ndemands:\n%s", i, one)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, x)
+	}
+	return &world{Estate: e, choice: weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline { return all },
+		Expect: check.Expectation{Age: func(string) int64 { return 0 }}}}
+}
+
+func told(p *Plan) string {
+	var all []string
+	for _, a := range p.Amendments {
+		var first []string
+		for _, f := range a.First {
+			first = append(first, f.Name)
+		}
+		all = append(all, strings.TrimSpace(fmt.Sprintf("%s %s of %s: %s to %s %s", a.Name, a.Title(), a.Spots[0].Policy(), a.Was(), a.Becomes(), strings.Join(first, " "))))
+	}
+	for _, d := range p.Decisions {
+		all = append(all, "decide: "+d.Title)
+	}
+	return strings.Join(all, "\n")
+}
+
+const (
+	lengthOf = "- {setting: min-length, at-least: %d, severity: grave, why: w.}\n"
+	ageOf    = "- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: serious, why: w.}\n"
+)
+
+// What is changed, where, to what, and what has to come first.
+func TestPlan(t *testing.T) {
+	template := func(settings estate.Settings) func(*estate.Builder, *estate.Authority, *estate.Estate) {
+		return func(b *estate.Builder, d *estate.Authority, e *estate.Estate) {
+			u := b.Unit(d.Place(), []byte("DC=x,DC=example"), 5)
+			u.Root, u.Links = true, []estate.Link{{GUID: "{1}"}}
+			d.Containers = append(d.Containers, estate.Container{GUID: "{1}", Name: "Root Policy", Filtered: true, Whole: true,
+				Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
+			e.Templates = append(e.Templates, estate.Template{GUID: "{1}", Domain: "x.example", Policy: estate.Policy{Name: "Root Policy", Origin: "sysvol",
+				Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: settings}})
+		}
+	}
+	of := func(id setting.ID, v setting.Value) estate.Settings {
+		return estate.Settings{id: {Value: v, Cite: estate.Cite{File: "t.inf", Line: 3, Where: "Key"}}}
+	}
+	shared := func(free bool) func(*estate.Builder, *estate.Authority, *estate.Estate) {
+		return func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
+			for i, n := range []int64{5, 5, 6} {
+				if i == 2 && free {
+					break
+				}
+				p := b.Override(d.Place(), fmt.Appendf(nil, "CN=p%d,CN=Password Settings Container,CN=System,DC=x,DC=example", i), 30+i)
+				p.Name, p.Precedence, p.GUID = fmt.Sprintf("p%d", i), &n, estate.GUID{byte(9 - i)}
+				b.Target(d.Place(), p, estate.Target{DN: "CN=u1,DC=x,DC=example", Cite: estate.Cite{File: "x.ldif", Line: 30 + i}})
+			}
+		}
+	}
+	for name, c := range map[string]struct {
+		head, demands string
+		change        func(*estate.Builder, *estate.Authority, *estate.Estate)
+		want          string
+	}{
+		"a head":                     {"min-length 8", fmt.Sprintf(lengthOf, 14), nil, "A1 Minimum length of default: 8 characters to 14 characters"},
+		"nothing to do":              {"min-length 14", fmt.Sprintf(lengthOf, 14), nil, ""},
+		"the template that sets it":  {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(8))), "A1 Minimum length of template Root Policy: 8 characters to 14 characters"},
+		"one that has it already":    {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(14))), "decide: A template at the root configures what the domain does not enforce\ndecide: Minimum length: template Root Policy has 14 characters already, and it is not what holds"},
+		"beyond the plain limit":     {"min-length 8", fmt.Sprintf(lengthOf, 16), template(of("min-length", setting.Number(8))), "A1 Relaxed length limit of template Root Policy: not set to on\nA2 Minimum length of template Root Policy: 8 characters to 16 characters A1"},
+		"a window over its duration": {"min-length 14; lockout-threshold 5; lockout-window 5 minutes; lockout-duration 5 minutes", "- {setting: lockout-window, at-least: 15 minutes, specials: {never: holds, at-once: fails}, severity: grave, why: w.}\n", nil, "A1 Lockout duration of default: 5 minutes to 15 minutes\nA2 Lockout window of default: 5 minutes to 15 minutes A1"},
+		"what excludes each other":   {"max-age 200 days", ageOf + "---\n- {setting: max-age, exactly: never, severity: grave, why: w.}\n", nil, "decide: Maximum age: no value satisfies all chosen baselines"},
+		"a precedence of its own":    {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(true), "A1 Precedence of p0: 5 to 6"},
+		"none free before the next":  {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(false), "decide: Two policies share a precedence, and no number is free between them and the next"},
+	} {
+		w := small(t, c.head, c.demands, c.change)
+		s, before := w.weighed(w.Estate)
+		r := &record.Record{Places: w.Authorities, Result: before, SettersKnown: true}
+		r.Setters, r.Unseen = s.Setters()
+		p := New(r, nil, func(at estate.Place) string { return "owner of " + at.Name })
+		_, after := w.weighed(Apply(w.Estate, p.Amendments))
+		ended, appeared := Compare(before, after)
+		p.Seen(before, ended, appeared)
+		got := told(p)
+		// Of what is decided for other reasons only the case's own is compared.
+		lines := strings.Split(got, "\n")
+		for _, want := range strings.Split(c.want, "\n") {
+			if want != "" && !slices.ContainsFunc(lines, func(l string) bool {
+				return l == want || strings.HasPrefix(want, "decide: ") && strings.HasPrefix(l, want)
+			}) {
+				t.Errorf("%s: lacks %q:\n%s", name, want, got)
+			}
+		}
+		if n := strings.Count("\n"+c.want, "\nA"); n != len(p.Amendments) {
+			t.Errorf("%s: %d amendments, want %d:\n%s", name, len(p.Amendments), n, got)
+		}
+		for _, a := range p.Amendments {
+			if a.Spots[0].Owner != "owner of x.example" || a.Fingerprint == "" || p.Named(strings.ToLower(a.Name)) != a || p.Named(a.Fingerprint) != a {
+				t.Errorf("%s: %+v", name, a)
+			}
+		}
+		if p.Findings != len(ended)+len(p.Left())+len(p.Evidence) {
+			t.Errorf("%s: %d findings, %d end, %d are left, %d need evidence", name, p.Findings, len(ended), len(p.Left()), len(p.Evidence))
+		}
+		if p.Keep("owner of y"); len(p.Amendments) > 0 {
+			t.Errorf("%s: another owner has %d", name, len(p.Amendments))
+		}
+	}
+}
+
+// Whom a change hits is counted from the dates of day 400.
+func TestTouch(t *testing.T) {
+	w := small(t, "max-age 365 days; min-length 8; lockout-threshold never", fmt.Sprintf(lengthOf, 12)+ageOf+
+		"- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: grave, why: w.}\n", func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
+		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=off,DC=x,DC=example"), Name: []byte("off"), Line: 40, RID: 1200, Primary: 513,
+			Flags: estate.Disabled | estate.HoldersShown | estate.AppliedShown, PwdSet: 1})
+		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=card,DC=x,DC=example"), Name: []byte("card"), Line: 41, RID: 1201, Primary: 513,
+			Flags: estate.SmartCard | estate.HoldersShown | estate.AppliedShown, PwdSet: 1})
+		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=ever,DC=x,DC=example"), Name: []byte("ever"), Line: 42, RID: 1202, Primary: 513,
+			Flags: estate.NeverExpires | estate.HoldersShown | estate.AppliedShown, PwdSet: uint32(100 * aDay)})
+		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=new,DC=x,DC=example"), Name: []byte("new"), Line: 43, RID: 1203, Primary: 513,
+			Flags: estate.HoldersShown | estate.AppliedShown})
+	})
+	p, _, s := w.planned(t)
+	got := map[string]string{}
+	for _, a := range p.Amendments {
+		x := Touch(a, s, 400*aDay)
+		got[a.Title()] = fmt.Sprint(x.Now, x.Week, x.Month, x.Next, x.NoDate, x.Services, " ", x.What)
+	}
+	for title, want := range map[string]string{
+		// Of ages 1, 80, 88, 200 and 399 days: 200 is over, 88 has two days left, 80 ten; 399 had expired before.
+		"Maximum age":       "1 1 1 0 1 [u3] The password must be changed by 1 account at the next sign-in, 1 account within 7 days, 1 account within 30 days; of 1 account the evidence has no date",
+		"Minimum length":    "0 0 0 8 0 [] Nobody at once; 8 accounts at the next change of password",
+		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts from the next one",
+	} {
+		if got[title] != want {
+			t.Errorf("%s: %q, want %q", title, got[title], want)
+		}
+	}
+	if x := got["Password never expires (flag)"]; !strings.HasPrefix(x, "0 0 0 0 0 [] Nobody within 30 days") {
+		t.Errorf("the flag: %s", x) // under 365 days, 300 days old: nobody within 30 days
+	}
+	if Mask(estate.NeverExpires) != 0x10000 || Mask(estate.Synced) != 0 {
+		t.Error("the bits of flags")
+	}
+}
+
+// Setters are told of the places that a template reaches, and of no other.
+func TestSetters(t *testing.T) {
+	w := small(t, "min-length 8", fmt.Sprintf(lengthOf, 14), func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
+		u := b.Unit(d.Place(), []byte("DC=x,DC=example"), 5)
+		u.Root, u.Links = true, []estate.Link{{GUID: "{7}"}}
+		d.Containers = append(d.Containers, estate.Container{GUID: "{7}", Name: "Hidden", Filtered: true, Whole: true, Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
+	})
+	s, before := w.weighed(w.Estate)
+	setters, unseen := s.Setters()
+	if len(setters) != 0 || unseen[estate.InDomain("x.example")] != "Hidden" {
+		t.Errorf("%v %v", setters, unseen)
+	}
+	p := New(&record.Record{Places: w.Authorities, Result: before, Setters: setters, Unseen: unseen}, nil, nil)
+	if len(p.Amendments) != 1 || len(p.Amendments[0].Notes) != 1 || !strings.HasPrefix(p.Amendments[0].Notes[0], "Hidden is linked there and was not exported") {
+		t.Errorf("%s %v", told(p), p.Amendments[0].Notes)
+	}
+	var _ []govern.Setter = setters
+}
