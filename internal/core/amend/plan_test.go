@@ -218,3 +218,73 @@ func TestSetters(t *testing.T) {
 	}
 	var _ []govern.Setter = setters
 }
+
+// Machines that are alike get one amendment, with a spot each; a line that several
+// policies of a machine share is one spot, and changes them all.
+func TestMachines(t *testing.T) {
+	b := estate.NewBuilder()
+	for _, name := range []string{"a", "b"} {
+		b.StartFile(name + "/etc/security/faillock.conf")
+		at := estate.Place{Name: name, Kind: estate.Machine}
+		m := b.At(at)
+		m.Platform = setting.UnixMachine
+		deny := estate.Fact{Value: setting.Number(20), Cite: estate.Cite{File: name + "/etc/security/faillock.conf", Line: 3, Where: "deny", Raw: "20"}}
+		m.Head = &estate.Policy{Name: "machine", Origin: name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine,
+			Settings: estate.Settings{"lockout-threshold": deny, "max-age": {Value: setting.Number(365 * aDay)}}, Cite: deny.Cite}
+		row := func(dn string, line int, set int64) {
+			b.Object(at, &estate.Record{Class: estate.Account, DN: []byte(dn), Name: []byte(dn), Line: line, Applied: [][]byte{[]byte(name + "/root")}[:1-line%2], PwdSet: uint32(set)})
+		}
+		p := b.Override(at, []byte(name+"/root"), 9)
+		p.Name, p.Platform, p.Settings = "root", setting.UnixMachine, estate.Settings{"lockout-threshold": deny, "max-age": {Value: setting.Number(90 * aDay)},
+			"inactive-disable": {Value: setting.Of(setting.Never), Cite: estate.Cite{File: name + "/etc/shadow", Line: 1, Where: "shadow field 7"}}}
+		row("root", 2, 200*aDay)
+		row("ada", 3, 350*aDay)
+	}
+	demands, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [unix-machine]}\ndemands:\n"+
+		"- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: grave, why: w.}\n"+
+		"- {setting: inactive-disable, at-most: 45 days, specials: {never: fails}, severity: minor, why: w.}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &world{Estate: &estate.Estate{Authorities: b.Finish()}, choice: weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline {
+		return []*baseline.Baseline{demands}
+	}, Expect: check.Expectation{Age: func(string) int64 { return 0 }}}}
+	p, before, s := w.planned(t)
+	if got := told(p); !strings.HasPrefix(got, "A1 Lockout threshold of a: 20 failed tries to 5 failed tries\nA2 Disabled after expiry of root: never disabled to 45 days") {
+		t.Fatal(got)
+	}
+	lock, idle := p.Amendments[0], p.Amendments[1]
+	if len(lock.Spots) != 2 || len(lock.Scopes) != 4 || lock.Accounts != 4 || lock.Severity != baseline.Grave || len(lock.Settles) != 4 || len(idle.Spots) != 2 ||
+		idle.Severity != baseline.Minor {
+		t.Errorf("%d spots, %d scopes, %d accounts, %s, settles %d; %d spots, %s", len(lock.Spots), len(lock.Scopes), lock.Accounts, lock.Severity, len(lock.Settles),
+			len(idle.Spots), idle.Severity)
+	}
+	then := Apply(w.Estate, p.Amendments)
+	for i, a := range then.Authorities {
+		if a.Head.Settings["lockout-threshold"].Value != setting.Number(5) || a.Overrides[0].Settings["lockout-threshold"].Value != setting.Number(5) ||
+			a.Overrides[0].Settings["inactive-disable"].Value != setting.Number(45*aDay) {
+			t.Errorf("%s: %v %v", a.Name, a.Head.Settings, a.Overrides[0].Settings)
+		}
+		if w.Authorities[i].Head.Settings["lockout-threshold"].Value != setting.Number(20) {
+			t.Errorf("%s was changed itself", a.Name)
+		}
+	}
+	_, after := w.weighed(then)
+	if ended, appeared := Compare(before, after); len(ended) != 6 || len(appeared) != 0 || len(Worse(before, after)) != 0 {
+		t.Errorf("%d end, %v appear, worse %v", len(ended), appeared, Worse(before, after))
+	}
+	if worse := Worse(after, before); len(worse) != 6 || !strings.Contains(strings.Join(worse, "\n"), "a / machine, Lockout threshold (t ): weak, now holds") {
+		t.Errorf("backwards: %q", worse)
+	}
+	// root's password of day 200 ended at day 290; 45 days later it is switched off.
+	for day, off := range map[int64]int{334: 0, 336: 2} {
+		if x := Touch(idle, s, day*aDay); x.Disabled != off {
+			t.Errorf("day %d: %d switched off, want %d", day, x.Disabled, off)
+		}
+	}
+	// What makes a verdict worse is a decision, and takes along what needs it.
+	lock.Worse, idle.First = []string{"x: weak, now holds"}, []*Amendment{lock}
+	if p.Part(); len(p.Amendments) != 0 || !strings.Contains(told(p), "decide: Lockout threshold of a to 5 failed tries: it would make another verdict worse") {
+		t.Error(told(p))
+	}
+}
