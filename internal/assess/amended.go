@@ -192,14 +192,17 @@ func (p *PlaceStatus) in(w *custody.Weighing) (v setting.Value, seen bool) {
 	}
 	if p.Flag != "" {
 		flag, _ := estate.FlagNamed(p.Flag)
-		off, found := true, false
+		off, known := true, 0
 		for row := range a.Objects.Len() {
-			if a.Objects.ClassOf(row) == estate.Account && slices.Contains(p.Accounts, a.Objects.Name.At(row)) {
-				found = true
-				off = off && a.Objects.FlagsOf(row)&flag == 0
+			if a.Objects.ClassOf(row) != estate.Account || !slices.Contains(p.Accounts, a.Objects.Name.At(row)) {
+				continue
 			}
+			if a.Objects.FlagsOf(row)&estate.NoControl == 0 { // else the flags were not exported
+				known++
+			}
+			off = off && a.Objects.FlagsOf(row)&flag == 0
 		}
-		return setting.Switch(off), found
+		return setting.Switch(off), known == len(p.Accounts)
 	}
 	var policies []*estate.Policy
 	if a.Head != nil {

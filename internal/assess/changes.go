@@ -388,12 +388,15 @@ func holdsIn(read *estate.Estate, at estate.Place, i item) string {
 	}
 	switch {
 	case !found:
-		return "" // joined from other files: the entry stands in another export
+		return "the export, amended, is not read as having it"
 	case !seen.IsSet():
 		return "written so, it would not be read as " + a.Becomes()
 	}
 	return "written so, it would be read as " + a.Text(seen)
 }
+
+// inStore is a template's place in a policy store, where each section may stand alone.
+const inStore = "amended.example/{00000000-0000-0000-0000-000000000000}/Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf"
 
 // templates writes templates to import.
 func (w *writer) templates(at estate.Place, all []item) error {
@@ -452,26 +455,27 @@ func (w *writer) template(at estate.Place, name string, all []item) error {
 	if err != nil {
 		return err
 	}
+	read, err := readOne(&template.Format, inStore, made.Then)
+	if err != nil || len(read.Templates) != 1 {
+		return fmt.Errorf("%s, amended, cannot be read again: %w", name, err)
+	}
 	var written []item
 	for _, i := range all {
 		a := i.amendment()
-		if slices.ContainsFunc(made.Left, func(x template.Edit) bool { return x.Setting == a.Setting }) {
+		switch f := read.Templates[0].Policy.Settings[a.Setting]; {
+		case slices.ContainsFunc(made.Left, func(x template.Edit) bool { return x.Setting == a.Setting }):
 			w.byHand(i, "a security template has no key for it")
-			continue
+		case f.Problem != "" || f.Value != a.To:
+			w.byHand(i, "a security template does not hold "+a.Becomes())
+		default:
+			written = append(written, i)
 		}
-		written = append(written, i)
 	}
 	if len(written) == 0 {
 		return nil
 	}
-	read, err := readOne(&template.Format, "again.inf", made.Then)
-	if err == nil {
-		for _, i := range written {
-			a := i.amendment()
-			if head := read.Authorities; len(head) == 1 && head[0].Head != nil && head[0].Head.Settings[a.Setting].Value != a.To {
-				return fmt.Errorf("%s, amended, would be read as %s", a.Title(), a.Text(head[0].Head.Settings[a.Setting].Value))
-			}
-		}
+	if len(written) < len(all) && len(made.Left) < len(all)-len(written) {
+		return w.template(at, name, written) // without what it does not hold
 	}
 	base := w.folderOf(at) + "/" + name
 	w.out.Files[base+".inf"], w.out.Files[base+".undo.inf"] = made.Then, made.Now
@@ -492,7 +496,7 @@ type onDisk struct {
 // machine works out what files of a machine become. What no change of a line comes to
 // is noted as left to do by hand.
 func (w *writer) machine(at estate.Place, all []item) (*onDisk, error) {
-	parts, storedAs, err := w.machineParts(at)
+	parts, storedAs, err := w.treeParts(at)
 	if err != nil {
 		return nil, err
 	}
@@ -681,9 +685,9 @@ func commented(lines []string) string {
 	return b.String()
 }
 
-// machineParts are the stored files of a machine or tenant, by their place in the
+// treeParts are the stored files of a machine or tenant, by their place in the
 // export, and that place by the stored name.
-func (w *writer) machineParts(at estate.Place) (parts map[string][]byte, storedAs map[string]string, err error) {
+func (w *writer) treeParts(at estate.Place) (parts map[string][]byte, storedAs map[string]string, err error) {
 	parts, storedAs = map[string][]byte{}, map[string]string{}
 	a := w.x.place(at)
 	if a == nil {
@@ -802,11 +806,27 @@ func (w *writer) tenant(at estate.Place, all []item) error {
 		if m == nil {
 			continue
 		}
+		var wrong []item
+		read, err := w.tenantAgain(at, file, made.Then)
+		if err != nil {
+			return err
+		}
 		for _, i := range by[file] {
-			if slices.ContainsFunc(made.Left, func(x fieldmap.Edit) bool { return x.Setting == i.amendment().Setting && x.Line == i.Cite.Line }) {
+			why := holdsIn(read, at, i)
+			switch {
+			case slices.ContainsFunc(made.Left, func(x fieldmap.Edit) bool { return x.Setting == i.amendment().Setting && x.Line == i.Cite.Line }):
 				w.byHand(i, "the product's public reference has no request for it that the field map knows, or the export no field")
-			} else {
+			case why != "":
+				w.byHand(i, why)
+				wrong = append(wrong, i)
+			default:
 				written = append(written, i)
+			}
+		}
+		if len(wrong) > 0 { // made anew, without what does not come to what was meant
+			rest := slices.DeleteFunc(slices.Clone(by[file]), func(i item) bool { return w.out.of[i.spotOf].byHand != "" })
+			if m, made, err = w.requests(file, data, rest); err != nil {
+				return err
 			}
 		}
 		for k := range made.Do {
@@ -827,6 +847,31 @@ func (w *writer) tenant(at estate.Place, all []item) error {
 	}
 	w.put(name, undo, written)
 	return nil
+}
+
+// tenantAgain reads a tenant's exports with one of them as it would be.
+func (w *writer) tenantAgain(at estate.Place, file string, then any) (*estate.Estate, error) {
+	changed, err := indented(then)
+	if err != nil {
+		return nil, err
+	}
+	parts, storedAs, err := w.treeParts(at)
+	if err != nil {
+		return nil, err
+	}
+	tree := &intake.Tree{Name: at.Name, Path: at.Name}
+	for _, name := range slices.Sorted(maps.Keys(parts)) {
+		data := parts[name]
+		if name == storedAs[file] {
+			data = changed
+		}
+		tree.Parts = append(tree.Parts, &intake.Part{Name: name, Path: at.Name + "/" + name, Stored: at.Name + "/" + name, Data: data})
+	}
+	b := estate.NewBuilder()
+	if err := fieldmap.Format(w.maps).Read(tree, b); err != nil {
+		return nil, fmt.Errorf("amended, it cannot be read again: %w", err)
+	}
+	return &estate.Estate{Authorities: b.Finish()}, nil
 }
 
 // tenantFile is what is sent to a tenant.

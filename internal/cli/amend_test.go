@@ -496,7 +496,7 @@ func TestAmendSecondAct(t *testing.T) {
 		want  map[string]string
 	}{
 		{"month", map[string]string{"Executives: Lockout threshold": "took, 5 failed tries", "Ticket Kiosks: Minimum length": "otherwise, 13 characters",
-			"Default Domain Policy: Minimum length": "not-yet, 12 characters", "gate1: Empty password accepted": "took, off", "gate1: Password history": "took, 24 passwords"}},
+			"Default Domain Policy: Lockout threshold": "not-yet, 10 failed tries", "gate1: Empty password accepted": "took, off", "gate1: Password history": "took, 24 passwords"}},
 		{"quarter", map[string]string{"Executives: Lockout threshold": "undone, never locks", "Executives: Minimum length": "took, 14 characters"}},
 	} {
 		must(t, audit, "gather", "--quiet", filepath.Join(dir, "later", act.later))

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 
 	"golang.org/x/text/encoding/charmap"
@@ -117,6 +118,10 @@ type TreeFormat struct {
 	// stored copies.
 	Read func(t *Tree, into *estate.Builder) error
 }
+
+// TypeName is what a shell prints of a value that the form does not hold, such as a
+// list in a cell: the name of its type.
+var TypeName = regexp.MustCompile("^(?:System|Microsoft)\\.[\\w.]+(?:`\\d+)?(?:\\[.*\\])?$")
 
 // Tree is one export that is made of several files.
 type Tree struct {

@@ -9,7 +9,6 @@ import (
 	"sternledger/internal/assess"
 	"sternledger/internal/contract"
 	"sternledger/internal/core/amend"
-	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 )
 
@@ -40,6 +39,9 @@ func Amendments(s *Sheet, x *assess.Amending, all bool) error {
 		if more := len(x.Picked) - len(shown); more > 0 {
 			s.Text(fmt.Sprintf("%s more: sternledger amend --all", Grouped(more)))
 		}
+	}
+	if !x.Plan.Exact {
+		s.Text("There are too many places to weigh each amendment alone: what each settles is counted by its setting. All together were weighed.")
 	}
 	hit(s, x)
 	appears(s, x)
@@ -126,20 +128,12 @@ func amendment(s *Sheet, a *amend.Amendment, t *amend.Touched) {
 func settled(a *amend.Amendment) []string {
 	var lines []string
 	for _, f := range a.Settles {
-		lines = append(lines, "settles: "+f.ScopeName()+": "+titleOf(f))
+		lines = append(lines, "settles: "+f.ScopeName()+": "+f.Title())
 	}
 	if more := len(lines) - mostLike; more > 0 {
 		lines = append(lines[:mostLike], fmt.Sprintf("and %s more findings", Grouped(more)))
 	}
 	return lines
-}
-
-// titleOf says what a finding is about, as a person would.
-func titleOf(f *check.Finding) string {
-	if c := check.Named(f.Check); c != nil {
-		return c.Title
-	}
-	return f.Head()
 }
 
 // hit says whom the amendments that are picked hit soon.
@@ -184,7 +178,7 @@ func appears(s *Sheet, x *assess.Amending) {
 		s.Title("What appears with them", "")
 		for i := range x.Brings[:min(len(x.Brings), mostDecisions)] {
 			f := &x.Brings[i]
-			s.Entry(string(f.Kind), string(f.Severity), f.ScopeName()+": "+titleOf(f), f.Reason)
+			s.Entry(string(f.Kind), string(f.Severity), f.ScopeName()+": "+f.Title(), f.Reason)
 		}
 		if more := len(x.Brings) - mostDecisions; more > 0 {
 			s.Text(fmt.Sprintf("and %s more", Grouped(more)))

@@ -75,8 +75,6 @@ type Amendment struct {
 	Severity    baseline.Severity
 	Accounts    int // in the scopes that it reaches
 	Privileged  int // of these
-
-	exact bool // Settles is what weighing anew showed
 }
 
 // Holder is the kind of place that is changed.

@@ -118,19 +118,20 @@ func (x *applied) apply(a *Amendment, s *Spot) {
 	}
 }
 
-// Set gives the policies of a place that have what an amendment changes from what it
-// changes to.
+// Set gives the policies of a place that an amendment reaches what it changes to.
 func Set(at *estate.Authority, a *Amendment) {
 	policies := []*estate.Policy{at.Head}
 	for k := range at.Overrides {
 		policies = append(policies, &at.Overrides[k])
 	}
-	for _, p := range policies {
-		if p == nil {
+	for _, s := range a.Scopes {
+		if s.Authority.Place() != at.Place() || s.Policy == nil {
 			continue
 		}
-		if f, ok := p.Settings[a.Setting]; ok && f.Value == a.From || !ok && a.NotSet {
-			set(p, a.Setting, a.To, &a.Spots[0])
+		for _, p := range policies {
+			if p != nil && p.Name == s.Policy.Name {
+				set(p, a.Setting, a.To, &a.Spots[0])
+			}
 		}
 	}
 }

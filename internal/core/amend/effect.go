@@ -81,7 +81,7 @@ func Worse(before, after *weigh.Result) (all []string) {
 
 // Seen notes what weighing anew, with the amendment alone, showed.
 func (a *Amendment) Seen(ended []*check.Finding, appeared []check.Finding, worse []string) {
-	a.Settles, a.Brings, a.Worse, a.exact = ended, appeared, worse, true
+	a.Settles, a.Brings, a.Worse = ended, appeared, worse
 	a.grade()
 }
 
@@ -134,11 +134,9 @@ func (p *Plan) Seen(before *weigh.Result, ended []*check.Finding, appeared []che
 			p.Evidence = append(p.Evidence, f)
 			continue
 		}
-		title := f.Head()
-		if c := check.Named(f.Check); c != nil {
-			title = c.Title
-		} else if len(f.Settings) > 0 {
-			title = setting.Get(f.Settings[0]).Title + ": it stays, though it is amended where it is set"
+		title := f.Title()
+		if f.Check == "" {
+			title += ": it stays, though it is amended where it is set"
 		}
 		d := by[title]
 		if d == nil {

@@ -23,7 +23,7 @@ type maker struct {
 	owner   func(at estate.Place) string
 	demands map[about][]baseline.Named
 	finding map[about]*check.Finding
-	setters map[about1]*govern.Setter
+	setters map[atPlace]*govern.Setter
 	groups  map[estate.Place]string // of alike places
 	drafts  map[spotKey]*draft
 	order   []*draft
@@ -36,7 +36,7 @@ type about struct {
 	setting setting.ID
 }
 
-type about1 struct {
+type atPlace struct {
 	at      estate.Place
 	setting setting.ID
 }
@@ -80,11 +80,11 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 		owner = func(estate.Place) string { return "" }
 	}
 	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, finding: map[about]*check.Finding{},
-		setters: map[about1]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
+		setters: map[atPlace]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
 		decided: map[string]*Decision{}, plan: &Plan{}}
 	for i := range r.Setters {
 		s := &r.Setters[i]
-		m.setters[about1{s.Place, s.Setting}] = s
+		m.setters[atPlace{s.Place, s.Setting}] = s
 	}
 	for _, c := range r.Cohorts() {
 		for _, a := range c.Places {
@@ -157,7 +157,11 @@ func (m *maker) take(f *check.Finding) {
 		spot, why = m.spotOf(f.Scope, id, f.Scope.Settings[id])
 	}
 	if why != "" {
-		m.decide(f, setting.Get(id).Title+": "+why, f.Remedy)
+		choices := f.Remedy
+		if setter := m.setters[atPlace{f.Scope.Authority.Place(), id}]; setter != nil && setter.Open == "" {
+			choices = "Find out why the template does not reach the place, or who changed it behind the template; then weigh again."
+		}
+		m.decide(f, setting.Get(id).Title+": "+why, choices)
 		return
 	}
 	d := m.draftOf(spot, id, e)
@@ -232,11 +236,7 @@ func (m *maker) draftOf(spot Spot, id setting.ID, e govern.Effective) *draft {
 	d := m.drafts[key]
 	if d == nil {
 		d = &draft{Spot: spot, setting: id, from: e.Value, notSet: e.Missing == govern.NotSet || spot.Cite.Where == ""}
-		if s := m.setters[about1{spot.Via, id}]; spot.Holder == Template && s != nil {
-			if e.Missing == govern.Present && s.Value != e.Value && !e.Configured {
-				d.notes = append(d.notes, fmt.Sprintf("What holds is %s, though this template has %s: see first why it does not reach the place.",
-					setting.Get(id).Text(e.Value), setting.Get(id).Text(s.Value)))
-			}
+		if s := m.setters[atPlace{spot.Via, id}]; spot.Holder == Template && s != nil {
 			d.from, d.notSet = s.Value, false
 		}
 		m.drafts[key] = d
@@ -256,9 +256,14 @@ func (m *maker) spotOf(s *govern.Scope, id setting.ID, e govern.Effective) (spot
 	if s.Elsewhere != nil { // what is weighed at the tenant's door is the tenant's
 		p = a.Head
 	}
-	if setter := m.setters[about1{a.Place(), id}]; setter != nil && (p == nil || p.Standing != estate.Override || e.Cite == setter.Cite) {
+	if setter := m.setters[atPlace{a.Place(), id}]; setter != nil && (p == nil || p.Standing != estate.Override || e.Cite == setter.Cite) {
 		if setter.Open != "" {
 			return spot, "a template may set it, and whether it does is not in the evidence (" + setter.Open + ")"
+		}
+		if e.Missing == govern.Present && !e.Configured && setter.Value != e.Value {
+			// What it says now does not reach the place: nothing tells that another value will.
+			row := setting.Get(id)
+			return spot, fmt.Sprintf("template %s has %s, and what holds is %s", setter.Name, row.Text(setter.Value), row.Text(e.Value))
 		}
 		return Spot{PolicyID: PolicyID{setter.Domain, Template, setter.Origin, setter.Name}, Cite: setter.Cite, Where: setter.Cite.Where,
 			GUID: setter.GUID, Owner: m.owner(setter.Domain), Via: a.Place()}, ""
@@ -361,14 +366,7 @@ func (m *maker) values() {
 			delete(m.drafts, d.key(d.setting))
 			continue
 		}
-		if d.to = band.Nearest(d.from); d.to == d.from && !d.notSet {
-			for _, f := range d.findings {
-				m.decide(f, fmt.Sprintf("%s: %s has %s already, and it is not what holds", setting.Get(d.setting).Title, d.Policy(),
-					setting.Get(d.setting).Text(d.to)), "Find out why it does not reach the place, or who changed it behind it.")
-			}
-			delete(m.drafts, d.key(d.setting))
-			continue
-		}
+		d.to = band.Nearest(d.from)
 		kept = append(kept, d)
 	}
 	m.order = kept
@@ -462,7 +460,7 @@ func (m *maker) windowWithin(d *draft) {
 		if why != "" {
 			return
 		}
-		if setter := m.setters[about1{spot.Via, "lockout-duration"}]; spot.Holder == Template && setter != nil {
+		if setter := m.setters[atPlace{spot.Via, "lockout-duration"}]; spot.Holder == Template && setter != nil {
 			e.Value = setter.Value
 		}
 		if x = m.drafts[spot.key("lockout-duration")]; x == nil {

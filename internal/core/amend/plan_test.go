@@ -121,7 +121,7 @@ func TestPlan(t *testing.T) {
 		"a head":                     {"min-length 8", fmt.Sprintf(lengthOf, 14), nil, "A1 Minimum length of default: 8 characters to 14 characters"},
 		"nothing to do":              {"min-length 14", fmt.Sprintf(lengthOf, 14), nil, ""},
 		"the template that sets it":  {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(8))), "A1 Minimum length of template Root Policy: 8 characters to 14 characters"},
-		"one that has it already":    {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(14))), "decide: A template at the root configures what the domain does not enforce\ndecide: Minimum length: template Root Policy has 14 characters already, and it is not what holds"},
+		"one that has it already":    {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(14))), "decide: A template at the root configures what the domain does not enforce\ndecide: Minimum length: template Root Policy has 14 characters, and what holds is 8 characters"},
 		"beyond the plain limit":     {"min-length 8", fmt.Sprintf(lengthOf, 16), template(of("min-length", setting.Number(8))), "A1 Relaxed length limit of template Root Policy: not set to on\nA2 Minimum length of template Root Policy: 8 characters to 16 characters A1"},
 		"a window over its duration": {"min-length 14; lockout-threshold 5; lockout-window 5 minutes; lockout-duration 5 minutes", "- {setting: lockout-window, at-least: 15 minutes, specials: {never: holds, at-once: fails}, severity: grave, why: w.}\n", nil, "A1 Lockout duration of default: 5 minutes to 15 minutes\nA2 Lockout window of default: 5 minutes to 15 minutes A1"},
 		"what excludes each other":   {"max-age 200 days", ageOf + "---\n- {setting: max-age, exactly: never, severity: grave, why: w.}\n", nil, "decide: Maximum age: no value satisfies all chosen baselines"},
@@ -184,7 +184,7 @@ func TestTouch(t *testing.T) {
 	}
 	for title, want := range map[string]string{
 		// Of ages 1, 80, 88, 200 and 399 days: 200 is over, 88 has two days left, 80 ten; 399 had expired before.
-		"Maximum age":       "1 1 1 0 1 [u3] The password must be changed by 1 account at the next sign-in, 1 account within 7 days, 1 account within 30 days; of 1 account the evidence has no date",
+		"Maximum age":       "1 1 1 0 1 [u3] The password must be changed by 1 account at the next sign-in, 1 account within 7 days, 1 account within 30 days; of 1 account the evidence lacks the date or the flags",
 		"Minimum length":    "0 0 0 8 0 [] Nobody at once; 8 accounts at the next change of password",
 		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts from the next one",
 	} {

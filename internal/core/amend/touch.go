@@ -16,7 +16,7 @@ type Touched struct {
 	Disabled         int      // accounts that are switched off at once
 	Services         []string // of those that are hit within 30 days, what has a service name: programs break there
 	Next             int      // accounts that it reaches at their next change of password
-	NoDate           int      // accounts of which the evidence has no date
+	NoDate           int      // accounts of which the evidence lacks the date or the flags
 	What             string   // in a sentence
 }
 
@@ -24,6 +24,11 @@ type Touched struct {
 var atNextChange = []setting.ID{"min-length", "max-length", "complexity", "classes-required", "require-lower", "require-upper", "require-digit",
 	"require-symbol", "history", "name-check", "dictionary-check", "blocklist", "blocklist-size", "min-changed", "max-repeat", "max-sequence",
 	"reversible", "hash-rounds", "lm-hash-stored", "banned-list"}
+
+// later are settings that count from the next failed try, lock or change on: nobody
+// notices at once.
+var later = []setting.ID{"lockout-duration", "lockout-window", "lockout-administrator", "min-age", "expiry-warning", "length-limit-relaxed",
+	"min-length-audit", "success-clears", "failure-delay", "hash-method"}
 
 const aDay = 24 * 60 * 60
 
@@ -46,8 +51,20 @@ func Touch(a *Amendment, s *govern.Survey, at int64) *Touched {
 		t.What = "Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts from the next one"
 	case a.Setting == "mfa" || a.Setting == "mfa-capable":
 		t.What = accounts(a.Accounts) + " at the next sign-in"
-	default:
+	case a.Setting == "empty-accepted":
+		a.each(s, func(at *estate.Authority, row int, _ *govern.Scope) {
+			if at.Objects.FlagsOf(row)&estate.EmptyPassword != 0 {
+				t.Now++
+			}
+		})
+		t.What = "Nobody at once: no account with an empty password is in the evidence"
+		if t.Now > 0 {
+			t.What = accounts(t.Now) + " with an empty password cannot sign in any more"
+		}
+	case slices.Contains(later, a.Setting):
 		t.What = "Nobody at once"
+	default:
+		t.What = "Whom it hits at once is not modelled"
 	}
 	return t
 }
@@ -128,8 +145,8 @@ func (t *Touched) expiry(a *Amendment, s *govern.Survey, at int64) {
 			return
 		}
 		set := int64(from.Objects.PwdSet.At(row))
-		if set == 0 {
-			t.NoDate++
+		if set == 0 || flags&estate.NoControl != 0 {
+			t.NoDate++ // or whether it expires at all
 			return
 		}
 		if old, ok := was.Number(); ok && set+old <= at {
@@ -154,12 +171,12 @@ func (t *Touched) expiry(a *Amendment, s *govern.Survey, at int64) {
 	case t.Now+t.Week+t.Month == 0 && t.NoDate == 0:
 		t.What = "Nobody within 30 days"
 	case t.Now+t.Week+t.Month == 0:
-		t.What = fmt.Sprintf("Not known: the evidence does not say when %s changed the password", accounts(t.NoDate))
+		t.What = fmt.Sprintf("Not known: of %s the evidence lacks when the password was set, or the flags", accounts(t.NoDate))
 	default:
 		t.What = "The password must be changed by " + joined(counted(t.Now, "at the next sign-in"), counted(t.Week, "within 7 days"),
 			counted(t.Month, "within 30 days"))
 		if t.NoDate > 0 {
-			t.What += fmt.Sprintf("; of %s the evidence has no date", accounts(t.NoDate))
+			t.What += fmt.Sprintf("; of %s the evidence lacks the date or the flags", accounts(t.NoDate))
 		}
 	}
 }

@@ -85,6 +85,14 @@ func (f *Finding) Head() string {
 	return f.Check
 }
 
+// Title says what the finding is about as a person would.
+func (f *Finding) Title() string {
+	if c := Named(f.Check); c != nil {
+		return c.Title
+	}
+	return f.Head()
+}
+
 // Headline is the head, with the value where that is what is wrong.
 func (f *Finding) Headline() string {
 	if f.Check == "" && f.Kind == Weak {

@@ -725,7 +725,7 @@ var governanceChecks = []Check{
 						continue
 					}
 					for _, row := range p.Templates.Machines(l) {
-						if !machines[machineName(p.Authority, row)] {
+						if !machines[govern.MachineName(p.Authority, row)] {
 							unseen[u.DN+l.Link.GUID] = append(unseen[u.DN+l.Link.GUID], row)
 							name[u.DN+l.Link.GUID] = l
 						}
@@ -758,7 +758,7 @@ var governanceChecks = []Check{
 					continue
 				}
 				i := slices.IndexFunc(p.Estate.Authorities, func(a *estate.Authority) bool {
-					return a.Kind == estate.Machine && a.Head != nil && a.Name == machineName(p.Authority, row)
+					return a.Kind == estate.Machine && a.Head != nil && a.Name == govern.MachineName(p.Authority, row)
 				})
 				if i < 0 {
 					continue
@@ -773,11 +773,11 @@ var governanceChecks = []Check{
 					}
 					s := setting.Get(id)
 					p.report(Finding{Settings: []setting.ID{id}, Observed: s.Text(fact.Value),
-						Reason: fmt.Sprintf("%s on %s: %s is configured by %s, %s is enforced", strings.ToLower(s.Title), machineName(p.Authority, row),
+						Reason: fmt.Sprintf("%s on %s: %s is configured by %s, %s is enforced", strings.ToLower(s.Title), govern.MachineName(p.Authority, row),
 							s.Text(c.Value), c.By.Name(), s.Text(fact.Value)),
 						Remedy:   "Find out why the template does not take on the machine, and collect its export again.",
 						Evidence: []estate.Cite{c.Cite, fact.Cite}},
-						machineName(p.Authority, row)+" "+string(id), nil)
+						govern.MachineName(p.Authority, row)+" "+string(id), nil)
 				}
 			}
 		},
@@ -945,18 +945,13 @@ func by(won, lost govern.Linked) string {
 	return fmt.Sprintf("link order %d before %d", won.Order, lost.Order)
 }
 
-// machineName is the name under which a computer's own export is gathered.
-func machineName(a *estate.Authority, row int) string {
-	return strings.ToLower(strings.TrimSuffix(a.Objects.Name.At(row), "$"))
-}
-
 func machineList(a *estate.Authority, rows []int) string {
 	if len(rows) == 0 {
 		return "no machine"
 	}
 	var list []string
 	for _, row := range rows[:min(len(rows), mostExamples)] {
-		list = append(list, machineName(a, row))
+		list = append(list, govern.MachineName(a, row))
 	}
 	text := number(len(rows), "machine") + " (" + strings.Join(list, ", ")
 	if len(rows) > len(list) {

@@ -36,11 +36,20 @@ func WithFlags(settings map[setting.ID]Effective, a *estate.Authority, row int) 
 		}
 		changed[f.id] = Effective{Fact: estate.Fact{Value: f.value, Cite: at}, From: "flag " + f.flag.Names()[0]}
 	}
-	if e := changed["max-age"]; a.Objects.FlagsOf(row)&estate.NoControl != 0 && a.Kind != estate.Machine && e.Missing == Present && !e.Value.Is(setting.Never) {
-		changed["max-age"] = Effective{Fact: estate.Fact{Cite: a.CiteOf(row), Problem: "whether the account's own flag lets its password never expire was not exported"},
-			Missing: Unreadable}
+	if a.Objects.FlagsOf(row)&estate.NoControl != 0 && a.Kind != estate.Machine {
+		changed["max-age"] = unlessExempt(changed["max-age"])
 	}
 	return ownLines(changed, a, row)
+}
+
+// unlessExempt is a maximum age for accounts whose flags were not exported: each may be
+// let off it.
+func unlessExempt(e Effective) Effective {
+	if e.Missing != Present || e.Value.Is(setting.Never) {
+		return e
+	}
+	return Effective{Missing: Unreadable, Fact: estate.Fact{Cite: e.Cite, Problem: "whether the accounts' own flags let their passwords never expire was not exported",
+		Remedy: "Export the accounts with their flags, and gather again."}}
 }
 
 // ownLines cites, for an account of a Unix machine, its own line of shadow

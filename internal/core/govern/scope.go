@@ -284,6 +284,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 		return scope
 	}
 	factors := map[*Scope]*factorCount{}
+	flagged := map[*Scope]bool{} // of at least one account the flags are known
 	for row := range a.Objects.Len() {
 		if a.Objects.ClassOf(row) != estate.Account {
 			continue
@@ -300,6 +301,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 			scope.Why = severalReasons
 		}
 		scope.Accounts++
+		flagged[scope] = flagged[scope] || a.Objects.FlagsOf(row)&estate.NoControl == 0
 		if a.Objects.FlagsOf(row)&estate.Disabled == 0 {
 			scope.Enabled++
 		}
@@ -312,6 +314,11 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 	}
 	for scope, f := range factors {
 		f.into(scope)
+	}
+	for scope, known := range flagged {
+		if !known && a.Kind != estate.Machine {
+			scope.Settings["max-age"] = unlessExempt(scope.Settings["max-age"])
+		}
 	}
 	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil, ""}
 	for i := range a.Typed {

@@ -57,13 +57,14 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 			}
 		case estate.Machine:
 			if a.Platform == setting.WindowsMachine {
-				machines[firstLabel(a.Name)] = a
+				machines[a.Name] = a
 			}
 		}
 	}
 	if len(machines) == 0 {
 		return all, unseen
 	}
+	reached := map[string]int{} // domains that have a computer of that name
 	for i, a := range s.Estate.Authorities {
 		if a.Kind != estate.Domain {
 			continue
@@ -72,12 +73,17 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 			if a.Objects.ClassOf(row) != estate.Computer {
 				continue
 			}
-			m := machines[firstLabel(strings.TrimSuffix(a.Objects.Name.At(row), "$"))]
-			if m == nil {
-				continue
+			name := MachineName(a, row)
+			if m := machines[name]; m != nil {
+				reached[name]++
+				t := s.Templates[i]
+				add(m.Place(), a, t.At(a.Parents[a.Objects.Parent.At(row)], []Machine{t.Machine(row)}), func(setting.ID) bool { return true })
 			}
-			t := s.Templates[i]
-			add(m.Place(), a, t.At(a.Parents[a.Objects.Parent.At(row)], []Machine{t.Machine(row)}), func(setting.ID) bool { return true })
+		}
+	}
+	for i := range all {
+		if x := &all[i]; x.Place.Kind == estate.Machine && reached[x.Place.Name] > 1 {
+			x.Open = "two domains have a computer of that name"
 		}
 	}
 	slices.SortStableFunc(all, func(x, y Setter) int {
@@ -86,7 +92,7 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 	return all, unseen
 }
 
-func firstLabel(name string) string {
-	label, _, _ := strings.Cut(strings.ToLower(name), ".")
-	return label
+// MachineName is the name under which a computer's own export is gathered.
+func MachineName(a *estate.Authority, row int) string {
+	return strings.ToLower(strings.TrimSuffix(a.Objects.Name.At(row), "$"))
 }

@@ -76,9 +76,15 @@ func (m *Map) Amend(file string, stored []byte, edits []Edit) (*Amended, error) 
 	byElement := map[string]*done{}
 	var order []string
 	for _, x := range edits {
-		path, now, next, ok := m.field(d, x)
+		path, reading := m.field(d, x)
 		change, element := m.changeOf(export, d, path)
-		if !ok || change == nil {
+		if reading == nil || change == nil {
+			a.Left = append(a.Left, x)
+			continue
+		}
+		now := get(then, path) // one field can hold several settings
+		next, ok := reading.written(now, x.To)
+		if !ok {
 			a.Left = append(a.Left, x)
 			continue
 		}
@@ -91,7 +97,7 @@ func (m *Map) Amend(file string, stored []byte, edits []Edit) (*Amended, error) 
 		p := byElement[key]
 		at := pointer(path)
 		p.do.Patch = append(p.do.Patch, Operation{"test", at, now}, Operation{"replace", at, next})
-		p.undo.Patch = append(p.undo.Patch, Operation{"test", at, next}, Operation{"replace", at, now})
+		p.undo.Patch = append([]Operation{{"test", at, next}, {"replace", at, now}}, p.undo.Patch...)
 		p.do.Path, p.do.Body = change.request(get(then, element))
 		p.undo.Path, p.undo.Body = change.request(get(d.value, element))
 	}
@@ -102,35 +108,28 @@ func (m *Map) Amend(file string, stored []byte, edits []Edit) (*Amended, error) 
 	return a, nil
 }
 
-// field finds the one field that evidence cites, and what would stand in it.
-func (m *Map) field(d *document, x Edit) (path spec.NormalizedPath, now, next any, ok bool) {
-	type hit struct {
-		path spec.NormalizedPath
-		now  any
-	}
+// field finds the one field that evidence cites, and how it is read.
+func (m *Map) field(d *document, x Edit) (spec.NormalizedPath, *Reading) {
 	name, _, matched := strings.Cut(x.Where, " (")
 	for _, r := range m.readingsOf(x.Setting) {
 		if (r.match != nil) != matched {
 			continue
 		}
-		var hits []hit
+		var hits []spec.NormalizedPath
 		scalars(d.value, d.lines, nil, func(p spec.NormalizedPath, v any, line int, beside string) {
 			last, _ := p[len(p)-1].(spec.Name)
 			if line != x.Line || string(last) != name && beside != name {
 				return
 			}
 			if r.match == nil && textOf(v) == x.Raw || r.match != nil && groupOf(r, textOf(v)) == x.Raw && x.Raw != "" {
-				hits = append(hits, hit{p, v})
+				hits = append(hits, p)
 			}
 		})
-		if len(hits) != 1 {
-			continue
-		}
-		if next, ok := r.written(hits[0].now, x.To); ok {
-			return hits[0].path, hits[0].now, next, true
+		if len(hits) == 1 {
+			return hits[0], r
 		}
 	}
-	return nil, nil, nil, false
+	return nil, nil
 }
 
 func groupOf(r *Reading, text string) string {

@@ -42,7 +42,7 @@ func cellsOf(rows any) any {
 		row := make(map[string]any, len(cells))
 		for name, cell := range cells {
 			switch text, _ := cell.(string); {
-			case text == "", typeName.MatchString(text):
+			case text == "", intake.TypeName.MatchString(text):
 				row[name] = nil
 			case strings.EqualFold(text, "true"), strings.EqualFold(text, "false"):
 				row[name] = strings.EqualFold(text, "true")
@@ -54,9 +54,6 @@ func cellsOf(rows any) any {
 	}
 	return all
 }
-
-// typeName is what stands in the place of what a cell cannot hold.
-var typeName = regexp.MustCompile(`^(?:System|Microsoft)\.[\w.]+(?:` + "`" + `\d+)?(?:\[.*\])?$`)
 
 // mayBeShell reports whether a CSV has the columns that a list's elements have as
 // fields, in any letter case.

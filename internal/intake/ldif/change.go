@@ -12,6 +12,7 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
 )
 
 // This file writes change records (RFC 2849): what an administrator applies with the
@@ -232,55 +233,18 @@ func record(b *bytes.Buffer, dn string, all []Modification, value func(Modificat
 		return
 	}
 	b.WriteString("\n")
-	line(b, "dn", dn)
+	intake.WriteLine(b, "dn", dn)
 	b.WriteString("changetype: modify\n")
 	for _, m := range all {
 		b.WriteString("replace: " + m.Attribute + "\n")
 		if text, ok := value(m); ok {
-			line(b, m.Attribute, text)
+			intake.WriteLine(b, m.Attribute, text)
 		}
 		b.WriteString("-\n")
 	}
 }
 
-// Add writes the record of a new entry. Each attribute may have several values.
-func Add(b *bytes.Buffer, dn string, attributes [][2]string) {
-	b.WriteString("\n")
-	line(b, "dn", dn)
-	b.WriteString("changetype: add\n")
-	for _, a := range attributes {
-		line(b, a[0], a[1])
-	}
-}
-
-// Delete writes the record that takes an entry away.
-func Delete(b *bytes.Buffer, dn string) {
-	b.WriteString("\n")
-	line(b, "dn", dn)
-	b.WriteString("changetype: delete\n")
-}
-
-// line writes an attribute with its value, in base64 where the value is no
-// SAFE-STRING.
-func line(b *bytes.Buffer, name, value string) {
-	if safe(value) {
-		b.WriteString(name + ": " + value + "\n")
-		return
-	}
-	b.WriteString(name + ":: " + base64.StdEncoding.EncodeToString([]byte(value)) + "\n")
-}
-
-func safe(value string) bool {
-	for i := range len(value) {
-		c := value[i]
-		if c == 0 || c == '\n' || c == '\r' || c >= 0x80 || i == 0 && (c == ' ' || c == ':' || c == '<') {
-			return false
-		}
-	}
-	return value == "" || value[len(value)-1] != ' '
-}
-
-// Attributes of entries as a stored export has them: by DN in its one spelling, then by
+// EntriesOf are the attributes of entries as a stored export has them: by DN in its one spelling, then by
 // the attribute's name in lower case; the first value of each.
 func EntriesOf(in io.Reader, dns []string) (map[string]map[string]string, error) {
 	want := map[string]bool{}
@@ -333,12 +297,12 @@ func Apply(in io.Reader, out io.Writer, entries []Entry) error {
 				w.WriteString(l + "\n")
 			case !done[name]:
 				done[name] = true
-				w.WriteString(e.Modifications[i].Attribute + ": " + e.Modifications[i].New + "\n")
+				intake.WriteLine(w, e.Modifications[i].Attribute, e.Modifications[i].New)
 			}
 		}
 		for _, m := range e.Modifications {
 			if !done[strings.ToLower(m.Attribute)] {
-				w.WriteString(m.Attribute + ": " + m.New + "\n")
+				intake.WriteLine(w, m.Attribute, m.New)
 			}
 		}
 		w.WriteString("\n")

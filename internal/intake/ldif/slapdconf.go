@@ -76,9 +76,9 @@ func readConf(src *intake.Source, into *estate.Builder) error {
 	if len(r.server.suffix) == 0 {
 		return &intake.Error{Path: src.Path, Seen: "no database with a suffix", Expected: "a slapd.conf", Next: "copy the whole file"}
 	}
-	if !slices.Contains(c.global, "ppolicy") && c.elsewhere.File != "" {
-		for key := range r.server.suffix { // an overlay may stand in another file
-			if _, has := r.server.overlay[key]; !has {
+	if c.elsewhere.File != "" {
+		for key := range r.server.suffix { // an overlay, or its default, may stand in another file
+			if r.server.policy[key] == "" {
 				delete(r.server.suffix, key)
 				into.NotUnderstood(c.elsewhere, "the configuration includes a file that was not gathered: whether it sets a password policy is not known")
 			}

@@ -10,7 +10,6 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -24,6 +23,8 @@ import (
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+
+	"sternledger/internal/intake"
 )
 
 // pageSize is how many entries are asked for at a time (RFC 2696); directories
@@ -525,33 +526,15 @@ var described = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*|[0-9]+(\.[0-9]+)+)(;
 // entry writes one record (RFC 2849). A failed write shows when the writer is
 // flushed. A name that is none could bring in records that nobody sent.
 func (c *collector) entry(e *ldap.Entry) error {
-	c.line("dn", []byte(e.DN))
+	intake.WriteLine(c.out, "dn", e.DN)
 	for _, a := range e.Attributes {
 		if !described.MatchString(a.Name) {
 			return fmt.Errorf("%w: an attribute called %q", errUnsound, a.Name)
 		}
 		for _, v := range a.ByteValues {
-			c.line(a.Name, v)
+			intake.WriteLine(c.out, a.Name, string(v))
 		}
 	}
 	c.out.WriteString("\n")
 	return nil
-}
-
-func (c *collector) line(name string, value []byte) {
-	if plain(value) {
-		fmt.Fprintf(c.out, "%s: %s\n", name, value)
-		return
-	}
-	fmt.Fprintf(c.out, "%s:: %s\n", name, base64.StdEncoding.EncodeToString(value))
-}
-
-// plain reports whether a value can be written as it is.
-func plain(value []byte) bool {
-	for i, b := range value {
-		if b == 0 || b == '\n' || b == '\r' || b >= 0x80 || i == 0 && (b == ' ' || b == ':' || b == '<') {
-			return false
-		}
-	}
-	return len(value) == 0 || value[len(value)-1] != ' '
 }

@@ -215,23 +215,19 @@ func (r *reader) keepIf(known bool, name, value string) string {
 	return kept
 }
 
-// collectionName is what the shell prints of a collection that it does not unfold:
-// the name of its type.
-var collectionName = regexp.MustCompile(`^(Microsoft\.ActiveDirectory\.Management\.|System\.(Object\[\]|Collections\.|String\[\]))`)
-
 // setText takes a value that may be a collection.
 func (p *property) setText(text string) { p.set(text, collections[strings.ToLower(p.name)]) }
 
 // set takes one, of a property of which it is known whether it is a collection.
 func (p *property) set(text string, collection bool) {
 	p.text = strings.TrimSpace(text)
-	if p.text == "" || !collection && p.text[0] != '{' && !collectionName.MatchString(p.text) {
+	if p.text == "" || !collection && p.text[0] != '{' && !intake.TypeName.MatchString(p.text) {
 		return
 	}
 	p.isList = true
 	inner, braced := strings.CutPrefix(p.text, "{")
 	switch {
-	case collectionName.MatchString(p.text):
+	case intake.TypeName.MatchString(p.text):
 		p.cut = true
 	case braced:
 		inner, closed := strings.CutSuffix(inner, "}")
