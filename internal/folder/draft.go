@@ -35,13 +35,20 @@ func NewDraft(in, prefix string) (*Draft, error) {
 	sweep(in, prefix)
 	drafts.Lock()
 	defer drafts.Unlock()
-	d := &Draft{Dir: filepath.Join(in, prefix+strings.ToLower(rand.Text()[:10]))}
-	if err := os.Mkdir(d.Dir, 0o700); err != nil {
-		return nil, err
-	}
-	d.lock = flock.New(filepath.Join(d.Dir, lockName))
-	if _, err := d.lock.TryLock(); err != nil {
-		return nil, errors.Join(err, os.RemoveAll(d.Dir))
+	var d *Draft
+	for {
+		d = &Draft{Dir: filepath.Join(in, prefix+strings.ToLower(rand.Text()[:draftName]))}
+		if err := os.Mkdir(d.Dir, 0o700); err != nil {
+			return nil, err
+		}
+		d.lock = flock.New(filepath.Join(d.Dir, lockName))
+		_, err := d.lock.TryLock()
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, fs.ErrNotExist) { // else another program swept it, between the two
+			return nil, errors.Join(err, os.RemoveAll(d.Dir))
+		}
 	}
 	if drafts.open == nil {
 		drafts.open = map[*Draft]bool{}
@@ -77,13 +84,20 @@ func Abandon() {
 	}
 }
 
+// draftName is how long the random part of a draft's name is.
+const draftName = 10
+
 // sweep removes drafts that nobody holds any more. Whatever else has such a name
-// stays: a draft holds its lock.
+// stays: a draft holds its lock, or, of a program that was killed before it had one,
+// nothing at all.
 func sweep(in, prefix string) {
 	found, _ := os.ReadDir(in)
 	for _, f := range found {
 		if !f.IsDir() || !strings.HasPrefix(f.Name(), prefix) {
 			continue
+		}
+		if len(f.Name()) == len(prefix)+draftName && os.Remove(filepath.Join(in, f.Name())) == nil {
+			continue // it was empty
 		}
 		name := filepath.Join(in, f.Name(), lockName)
 		if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() || info.Size() > 0 {
