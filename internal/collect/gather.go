@@ -215,7 +215,7 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 	read := map[string]*baseline.Baseline{}
 	by := map[setting.Platform]int{}
 	for _, a := range g.Authorities {
-		ids := map[string]bool{}
+		ids, under := map[string]bool{}, map[string]bool{}
 		covered := false
 		for _, tier := range []string{govern.Standard, govern.Privileged, govern.Service} {
 			for _, id := range e.BaselinesFor(a.Place(), tier, custody.WeighOptions{}) {
@@ -224,12 +224,12 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 						return err
 					}
 				}
-				ids[id] = true
+				ids[id], under[read[id].Extends] = true, true
 				covered = covered || custody.Covers(read[id], a.Platform, tier)
 			}
 		}
 		if !covered {
-			g.Unweighed = append(g.Unweighed, check.Unweighed{Authority: a, Fitting: fitting(a.Platform)})
+			g.Unweighed = append(g.Unweighed, check.Unweighed{Authority: a, Fitting: fitting(a)})
 		}
 		n, ok := by[a.Platform]
 		if !ok {
@@ -238,8 +238,9 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 		}
 		f := &g.Fitting[n]
 		f.Places++
-		for _, id := range fitting(a.Platform) {
+		for _, id := range fitting(a) {
 			switch {
+			case !ids[id] && under[id]: // chosen with what extends it
 			case ids[id] && !slices.Contains(f.Chosen, id):
 				f.Chosen = append(f.Chosen, id)
 				f.NotChosen = slices.DeleteFunc(f.NotChosen, func(x string) bool { return x == id })

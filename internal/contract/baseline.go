@@ -22,21 +22,29 @@ type BaselineListDocument struct {
 	Baselines []BaselineRow `json:"baselines"`
 }
 
+// ConditionDocument says which values of a setting are good.
+type ConditionDocument struct {
+	Setting  setting.ID        `json:"setting"`
+	Demanded string            `json:"demanded"`
+	Kind     baseline.Kind     `json:"kind"`
+	Values   []any             `json:"values"` // numbers, booleans or words; durations in seconds; specials by name
+	Specials map[string]string `json:"specials"`
+}
+
 // DemandDocument is one demand of a baseline.
 type DemandDocument struct {
-	Setting   setting.ID         `json:"setting"`
-	Demanded  string             `json:"demanded"`
-	Kind      baseline.Kind      `json:"kind"`
-	Values    []any              `json:"values"` // numbers, booleans or words; durations in seconds; specials by name
-	Specials  map[string]string  `json:"specials"`
-	Ref       string             `json:"ref"`
-	Severity  baseline.Severity  `json:"severity"`
-	Why       string             `json:"why"`
-	Platforms []setting.Platform `json:"platforms"`
-	Tiers     []string           `json:"tiers"`
-	Factor    string             `json:"factor"`
-	From      string             `json:"from"` // the baseline that is extended, where the demand is its
-	Was       string             `json:"was"`  // what it takes the place of
+	ConditionDocument
+	// Ways are those in which a demand of the kind any-of can be met: all conditions of
+	// one have to be. Else there are none.
+	Ways      [][]ConditionDocument `json:"ways"`
+	Ref       string                `json:"ref"`
+	Severity  baseline.Severity     `json:"severity"`
+	Why       string                `json:"why"`
+	Platforms []setting.Platform    `json:"platforms"`
+	Tiers     []string              `json:"tiers"`
+	Factor    string                `json:"factor"`
+	From      string                `json:"from"` // the baseline that is extended, where the demand is its
+	Was       string                `json:"was"`  // what it takes the place of
 }
 
 // BaselineShowDocument is the output of baseline show.
@@ -71,24 +79,36 @@ func NewBaselineShowDocument(b *baseline.Baseline) BaselineShowDocument {
 		Tiers: append([]string{}, b.Tiers...), Demands: []DemandDocument{}, Dropped: []DroppedDocument{}}
 	for i := range b.Demands {
 		x := &b.Demands[i]
-		one := DemandDocument{Setting: x.Setting, Demanded: x.Text(), Kind: x.Kind, Values: []any{}, Specials: map[string]string{},
+		one := DemandDocument{ConditionDocument: newConditionDocument(&x.Condition, x.Text()), Ways: [][]ConditionDocument{},
 			Ref: x.Ref, Severity: x.Severity, Why: x.Why,
 			Platforms: append([]setting.Platform{}, x.Platforms...), Tiers: append([]string{}, x.Tiers...), Factor: string(x.Factor),
 			From: x.From, Was: x.Was}
-		for _, v := range x.Values {
-			value, special := valueDocument(x.Setting, v)
-			if special != "" {
-				value = special
+		for _, way := range x.Ways {
+			var conditions []ConditionDocument
+			for k := range way {
+				conditions = append(conditions, newConditionDocument(&way[k], way[k].Text()))
 			}
-			one.Values = append(one.Values, value)
-		}
-		for sp, holds := range x.Specials {
-			one.Specials[string(sp)] = map[bool]string{true: "holds", false: "fails"}[holds]
+			one.Ways = append(one.Ways, conditions)
 		}
 		d.Demands = append(d.Demands, one)
 	}
 	for _, x := range b.Dropped {
 		d.Dropped = append(d.Dropped, DroppedDocument(x))
+	}
+	return d
+}
+
+func newConditionDocument(c *baseline.Condition, text string) ConditionDocument {
+	d := ConditionDocument{Setting: c.Setting, Demanded: text, Kind: c.Kind, Values: []any{}, Specials: map[string]string{}}
+	for _, v := range c.Values {
+		value, special := valueDocument(c.Setting, v)
+		if special != "" {
+			value = special
+		}
+		d.Values = append(d.Values, value)
+	}
+	for sp, holds := range c.Specials {
+		d.Specials[string(sp)] = map[bool]string{true: "holds", false: "fails"}[holds]
 	}
 	return d
 }

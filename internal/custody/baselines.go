@@ -13,6 +13,7 @@ import (
 	"sternledger/baselines"
 	"sternledger/internal/contract"
 	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
@@ -265,7 +266,7 @@ func (l Library) Reconcile(ids []string) (*contract.ReconcileDocument, error) {
 	}
 	d.Rows = baseline.Reconcile(all)
 	for _, r := range d.Rows {
-		one := contract.ReconciledDocument{Setting: r.Setting, Case: r.Case, Band: r.Band.Text(), Agrees: !r.Band.Empty(),
+		one := contract.ReconciledDocument{Setting: r.Setting, Case: r.Case, Band: r.Text(), Agrees: len(r.Ways) > 0,
 			Demands: []contract.ReconciledDemand{}, Exclude: [][2]string{}}
 		for _, n := range r.Demands {
 			one.Demands = append(one.Demands, contract.ReconciledDemand{Baseline: n.Baseline.ID, Ref: n.Demand.Ref, Demanded: n.Demand.Text(),
@@ -279,9 +280,10 @@ func (l Library) Reconcile(ids []string) (*contract.ReconcileDocument, error) {
 	return d, nil
 }
 
-// Covering returns, for each platform, the shipped baselines that demand
-// something which it has.
-func Covering() (func(p setting.Platform) []string, error) {
+// Covering returns, for each place, the shipped baselines that demand something which
+// its platform has and are about what runs there. What a fitting one extends is left
+// out: it is the same for other systems.
+func Covering() (func(a *estate.Authority) []string, error) {
 	var all []*baseline.Baseline
 	for _, id := range ShippedBaselines() {
 		b, err := Library{}.Get(id)
@@ -290,14 +292,17 @@ func Covering() (func(p setting.Platform) []string, error) {
 		}
 		all = append(all, b)
 	}
-	return func(p setting.Platform) []string {
-		var ids []string
+	return func(a *estate.Authority) []string {
+		var ids, under []string
 		for _, b := range all {
-			if Covers(b, p, govern.Standard) {
+			if b.Fits(a.System) && Covers(b, a.Platform, govern.Standard) {
 				ids = append(ids, b.ID)
+				if len(b.Systems) > 0 {
+					under = append(under, b.Extends)
+				}
 			}
 		}
-		return ids
+		return slices.DeleteFunc(ids, func(id string) bool { return slices.Contains(under, id) })
 	}, nil
 }
 

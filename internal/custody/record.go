@@ -18,7 +18,7 @@ import (
 )
 
 // Version is the program's; CHANGELOG.md tells what is in it.
-const Version = "0.3.0"
+const Version = "0.4.0"
 
 // ThisProgram names this one, with its commit where the build knows it.
 func ThisProgram() record.Program {
@@ -204,7 +204,7 @@ func (o *older) demand(id, ref string, on setting.ID, text string) (*baseline.Ba
 		}
 	}
 	if near == nil {
-		near = &baseline.Demand{Setting: on, Ref: ref, Kind: baseline.OneOf}
+		near = &baseline.Demand{Condition: baseline.Condition{Setting: on, Kind: baseline.OneOf}, Ref: ref}
 	}
 	return b, near
 }

@@ -106,14 +106,14 @@ func Reconciled(s *Sheet, d *contract.ReconcileDocument) error {
 	}
 	split := 0
 	for _, r := range custody.Rows(d) {
-		if r.Band.Empty() {
+		if len(r.Ways) == 0 {
 			split++
 		}
 	}
 	s.Title("Reconciled: "+strings.Join(names, ", "), Quantity(split, "conflict"))
 	for _, r := range custody.Rows(d) {
-		word, head := "agree", string(r.Setting)+": "+r.Band.Text()
-		if r.Band.Empty() {
+		word, head := "agree", string(r.Setting)+": "+r.Text()
+		if len(r.Ways) == 0 {
 			word, head = "exclude", string(r.Setting)+": no value satisfies all"
 		} else if len(r.Demands) == 1 {
 			word = "one alone"
@@ -122,10 +122,10 @@ func Reconciled(s *Sheet, d *contract.ReconcileDocument) error {
 		if r.Case != "" {
 			lines = append(lines, "case: "+r.Case)
 		}
-		if len(r.Demands) > 1 || r.Band.Empty() {
+		if len(r.Demands) > 1 || len(r.Ways) == 0 {
 			for _, n := range r.Demands {
 				line := n.String()
-				if r.Band.Empty() {
+				if len(r.Ways) == 0 {
 					line += ". " + n.Demand.Why
 				}
 				lines = append(lines, line)

@@ -1,6 +1,7 @@
 package page
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -296,9 +297,13 @@ func Unweighed(all []check.Unweighed, places int) (head string, lines []string) 
 		names   []string
 		fitting string
 	}
-	by, order := map[setting.Platform]*like{}, []setting.Platform{}
+	type kind struct {
+		platform setting.Platform
+		system   string // where what fits depends on it
+	}
+	by, order := map[kind]*like{}, []kind{}
 	for _, u := range all {
-		p := u.Authority.Platform
+		p := kind{u.Authority.Platform, u.Authority.System.String()}
 		if by[p] == nil {
 			by[p] = &like{fitting: strings.Join(u.Fitting, ", ")}
 			order = append(order, p)
@@ -316,7 +321,7 @@ func Unweighed(all []check.Unweighed, places int) (head string, lines []string) 
 		if by[p].fitting == "" {
 			fits = "no shipped baseline covers it"
 		}
-		lines = append(lines, fmt.Sprintf("%s: %s; %s", p, text, fits))
+		lines = append(lines, fmt.Sprintf("%s: %s; %s", cmp.Or(p.system, string(p.platform)), text, fits))
 	}
 	return fmt.Sprintf("%d of %s not weighed: no chosen baseline covers them", len(all), Quantity(places, "place")), lines
 }

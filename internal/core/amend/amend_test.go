@@ -40,8 +40,31 @@ func shippedBaselines(t testing.TB) (all []*baseline.Baseline) {
 			all = append(all, b)
 		}
 	}
-	return all
+	ways, err := baseline.Parse("ways.yaml", []byte(inWays))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return append(all, ways, ways)
 }
+
+// inWays makes demands that can be met in several ways.
+const inWays = `id: ways
+title: T
+version: 1
+for: {platforms: [windows-domain, windows-machine, unix-machine, ldap-directory, cloud-directory]}
+demands:
+- any-of:
+    - [{setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}}]
+    - [{setting: lockout-threshold, at-most: 50 failed tries, specials: {never: fails}}, {setting: lockout-duration, at-least: 30 minutes, specials: {until-admin: holds}}]
+    - [{setting: min-length, at-least: 15 characters}]
+  severity: grave
+  why: w.
+- any-of:
+    - [{setting: history, at-least: 12 passwords}, {setting: min-age, at-least: 1 day, specials: {at-once: fails}}]
+    - [{setting: max-age, exactly: never}]
+  severity: serious
+  why: w.
+`
 
 // world is a random estate, and what it is held against.
 type world struct {

@@ -61,9 +61,10 @@ func Worse(before, after *weigh.Result) (all []string) {
 		setting  setting.ID
 		baseline string
 		ref      string
+		text     string
 	}
 	key := func(v *weigh.Verdict) demanded {
-		return demanded{v.Scope.ID(), v.Demand.Setting, v.Baseline.ID, v.Demand.Ref}
+		return demanded{v.Scope.ID(), v.Demand.Setting, v.Baseline.ID, v.Demand.Ref, v.Demand.Text()}
 	}
 	was := map[demanded]check.Kind{}
 	for i := range before.Verdicts {

@@ -22,6 +22,7 @@ type maker struct {
 	writing *weigh.Writing
 	owner   func(at estate.Place) string
 	demands map[about][]baseline.Named
+	beside  map[about][]baseline.Named // what ways ask of other settings, by the one that they are about
 	finding map[about]*check.Finding
 	setters map[atPlace]*govern.Setter
 	groups  map[estate.Place]string // of alike places
@@ -79,7 +80,7 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	if owner == nil {
 		owner = func(estate.Place) string { return "" }
 	}
-	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, finding: map[about]*check.Finding{},
+	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, beside: map[about][]baseline.Named{}, finding: map[about]*check.Finding{},
 		setters: map[atPlace]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
 		decided: map[string]*Decision{}, plan: &Plan{}}
 	for i := range r.Setters {
@@ -105,6 +106,7 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 			m.demands[key] = append(m.demands[key], baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
 		}
 	}
+	m.ways()
 	for i := range r.Findings {
 		m.take(&r.Findings[i])
 	}
@@ -145,17 +147,13 @@ func (m *maker) take(f *check.Finding) {
 	if e.Missing != govern.Present && !(e.Missing == govern.NotSet && f.Scope.Policy != nil) {
 		return
 	}
-	band, exclude := baseline.Together(m.demands[about{f.Scope, id}])
+	band, exclude := baseline.Together(id, m.demands[about{f.Scope, id}])
 	if band.Empty() {
 		m.decide(f, fmt.Sprintf("%s: no value satisfies all chosen baselines (%s against %s)", setting.Get(id).Title, exclude[0][0], exclude[0][1]),
 			"Say under decisions in engagement.yaml which of them to follow.")
 		return
 	}
-	spot, why := m.spotOf(f.Scope, id, e)
-	if of := m.summed(f.Scope, id, e); why != "" && of != "" {
-		id = of
-		spot, why = m.spotOf(f.Scope, id, f.Scope.Settings[id])
-	}
+	spot, id, why := m.placeOf(f.Scope, id)
 	if why != "" {
 		choices := f.Remedy
 		if setter := m.setters[atPlace{f.Scope.Authority.Place(), id}]; setter != nil && setter.Open == "" {
@@ -164,8 +162,76 @@ func (m *maker) take(f *check.Finding) {
 		m.decide(f, setting.Get(id).Title+": "+why, choices)
 		return
 	}
+	beside, ok := m.besides(f)
+	if !ok {
+		return
+	}
+	if e.Missing == govern.Present && band.Has(e.Value) { // the setting is right: others are not, or are not known
+		for _, x := range beside {
+			x.findings = append(x.findings, f)
+		}
+		return
+	}
 	d := m.draftOf(spot, id, e)
 	d.findings = append(d.findings, f)
+	d.first = append(d.first, beside...)
+}
+
+// ways takes of each demand with ways the one that asks least, on each scope.
+func (m *maker) ways() {
+	type one struct {
+		about
+		baseline.Taken
+	}
+	var all []one
+	for at, demands := range m.demands {
+		if slices.ContainsFunc(demands, func(n baseline.Named) bool { return len(n.Demand.Ways) > 0 }) {
+			all = append(all, one{at, baseline.Take(at.setting, demands, at.scope.Now)})
+		}
+	}
+	for _, x := range all {
+		m.demands[x.about], m.beside[x.about] = x.Demands, x.Beside
+	}
+	for _, x := range all {
+		for _, n := range x.Beside {
+			key := about{x.scope, n.Demand.Setting}
+			m.demands[key] = append(m.demands[key], n)
+		}
+	}
+}
+
+// besides are the drafts of the other settings that the way of a finding's demand asks
+// for; ok is false where one of them has no right place.
+func (m *maker) besides(f *check.Finding) (all []*draft, ok bool) {
+	for _, n := range m.beside[about{f.Scope, f.Settings[0]}] {
+		id := n.Demand.Setting
+		e := f.Scope.Settings[id]
+		if e.Missing == govern.Present && n.Demand.Met(e.Value) {
+			continue
+		}
+		spot, at, why := m.placeOf(f.Scope, id)
+		if e.Missing != govern.Present && e.Missing != govern.NotSet {
+			why = string(e.Missing)
+		}
+		if why != "" {
+			m.decide(f, setting.Get(f.Settings[0]).Title+": "+n.Demand.Named()+": "+why, f.Remedy)
+			return nil, false
+		}
+		all = append(all, m.draftOf(spot, at, e))
+	}
+	return all, true
+}
+
+// placeOf is the right place to change a setting, and which of those that it sums up
+// is changed there.
+func (m *maker) placeOf(s *govern.Scope, id setting.ID) (Spot, setting.ID, string) {
+	e := s.Settings[id]
+	spot, why := m.spotOf(s, id, e)
+	if of := m.summed(s, id, e); why != "" && of != "" {
+		id = of
+		spot, why = m.spotOf(s, id, s.Settings[id])
+	}
+	return spot, id, why
 }
 
 // precedence gives policies that share a precedence numbers of their own, in the order
@@ -356,7 +422,7 @@ func (m *maker) values() {
 			kept = append(kept, d)
 			continue
 		}
-		band, exclude := baseline.Together(d.demands)
+		band, exclude := baseline.Together(d.setting, d.demands)
 		if band.Empty() {
 			for _, f := range d.findings {
 				m.decide(f, fmt.Sprintf("%s of %s: the accounts that it governs need different values (%s against %s)", setting.Get(d.setting).Title,
@@ -366,7 +432,13 @@ func (m *maker) values() {
 			delete(m.drafts, d.key(d.setting))
 			continue
 		}
-		d.to = band.Nearest(d.from)
+		if d.to = band.Nearest(d.from); d.to == d.from && !d.notSet {
+			for _, f := range d.findings {
+				m.decide(f, fmt.Sprintf("%s: %s has it right, and it does not hold", setting.Get(d.setting).Title, d.Policy()), f.Remedy)
+			}
+			delete(m.drafts, d.key(d.setting))
+			continue
+		}
 		kept = append(kept, d)
 	}
 	m.order = kept
@@ -487,7 +559,7 @@ func (m *maker) windowWithin(d *draft) {
 		if len(x.demands) == 0 {
 			return
 		}
-		if band, _ := baseline.Together(x.demands); !band.Empty() && band.Low != nil && *band.Low > window {
+		if band, _ := baseline.Together(x.setting, x.demands); !band.Empty() && band.Low != nil && *band.Low > window {
 			x.to = setting.Number(*band.Low)
 		} else if !band.Empty() && band.High != nil && *band.High < window {
 			d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")

@@ -18,8 +18,38 @@ type Band struct {
 	Words     []string
 }
 
-// Band returns the values that meet the demand.
-func (d *Demand) Band() Band {
+// Anything is the band of all values that a setting can have.
+func Anything(id setting.ID) Band {
+	s := setting.Get(id)
+	b := Band{Setting: id, Numbers: len(s.Choices) == 0, Words: slices.Clone(s.Choices)}
+	for _, k := range s.Specials {
+		b.Specials = append(b.Specials, k.Special)
+	}
+	return b
+}
+
+// Has reports whether a value is in the band.
+func (b Band) Has(v setting.Value) bool {
+	if sp, ok := v.Special(); ok {
+		return slices.Contains(b.Specials, sp)
+	}
+	if n, ok := v.Number(); ok {
+		return b.Numbers && (b.Low == nil || n >= *b.Low) && (b.High == nil || n <= *b.High) && (b.Only == nil || slices.Contains(b.Only, n))
+	}
+	word, ok := v.Word()
+	return ok && slices.Contains(b.Words, word)
+}
+
+// within reports whether all values of the band are in another one.
+func (b Band) within(c Band) bool {
+	both := b.Intersect(c)
+	same := func(x, y *int64) bool { return x == y || x != nil && y != nil && *x == *y }
+	return both.Numbers == b.Numbers && same(both.Low, b.Low) && same(both.High, b.High) && slices.Equal(both.Only, slices.Sorted(slices.Values(b.Only))) &&
+		len(both.Specials) == len(b.Specials) && len(both.Words) == len(b.Words)
+}
+
+// Band returns the values that meet the condition.
+func (d *Condition) Band() Band {
 	s := setting.Get(d.Setting)
 	b := Band{Setting: d.Setting}
 	for _, k := range s.Specials {
@@ -168,10 +198,11 @@ func (n Named) String() string {
 }
 
 // Together returns the values that meet all demands on one setting, and, where
-// there are none, those of the demands that exclude each other.
-func Together(demands []Named) (Band, [][2]Named) {
-	band := demands[0].Demand.Band()
-	for _, n := range demands[1:] {
+// there are none, those of the demands that exclude each other. Demands with ways are
+// Taken before.
+func Together(id setting.ID, demands []Named) (Band, [][2]Named) {
+	band := Anything(id)
+	for _, n := range demands {
 		band = band.Intersect(n.Demand.Band())
 	}
 	if !band.Empty() {
@@ -186,121 +217,4 @@ func Together(demands []Named) (Band, [][2]Named) {
 		}
 	}
 	return band, pairs
-}
-
-// Reconciled is one setting under several baselines, in one case.
-type Reconciled struct {
-	Setting setting.ID
-	Case    string // where it differs from case to case; empty: everywhere
-	Demands []Named
-	Band    Band
-	Exclude [][2]Named // the demands that no value meets together
-}
-
-// Reconcile lays the demands of baselines together, setting by setting. Where
-// they differ by platform, tier or factor, each case has a row of its own.
-func Reconcile(all []*Baseline) []Reconciled {
-	tiers := tiersOf(all)
-	var rows []Reconciled
-	for _, s := range setting.Table() {
-		cases := casesOf(all, s, tiers)
-		for _, c := range cases {
-			r := Reconciled{Setting: s.ID, Demands: c.demands}
-			r.Band, r.Exclude = Together(r.Demands)
-			if len(cases) > 1 {
-				r.Case = c.name(len(tiers))
-			}
-			rows = append(rows, r)
-		}
-	}
-	return rows
-}
-
-// tiersOf returns the tiers that baselines name; the empty one is any.
-func tiersOf(all []*Baseline) []string {
-	tiers := []string{""}
-	for _, b := range all {
-		for _, t := range b.Tiers {
-			tiers = appendNew(tiers, t)
-		}
-		for _, d := range b.Demands {
-			for _, t := range d.Tiers {
-				tiers = appendNew(tiers, t)
-			}
-		}
-	}
-	return tiers
-}
-
-// where is a kind of place for which a baseline can have a demand of its own.
-type where struct {
-	platform setting.Platform
-	tier     string
-	factor   Factor
-}
-
-// oneCase is the kinds of places on which the same demands count.
-type oneCase struct {
-	demands []Named
-	places  []where
-}
-
-// casesOf finds them for a setting.
-func casesOf(all []*Baseline, s setting.Setting, tiers []string) []*oneCase {
-	var cases []*oneCase
-	take := func(w where) {
-		named := demandsAt(all, s.ID, w)
-		if len(named) == 0 {
-			return
-		}
-		i := slices.IndexFunc(cases, func(c *oneCase) bool { return slices.Equal(c.demands, named) })
-		if i < 0 {
-			i, cases = len(cases), append(cases, &oneCase{demands: named})
-		}
-		cases[i].places = append(cases[i].places, w)
-	}
-	for _, p := range setting.Places {
-		if !s.Exists(p) {
-			continue
-		}
-		for _, tier := range tiers {
-			take(where{p, tier, Only})
-			take(where{p, tier, Second})
-		}
-	}
-	return cases
-}
-
-func demandsAt(all []*Baseline, id setting.ID, w where) []Named {
-	var named []Named
-	for _, b := range all {
-		for _, d := range b.For(w.platform, w.tier, w.factor) {
-			if d.Setting == id {
-				named = append(named, Named{b, d})
-			}
-		}
-	}
-	return named
-}
-
-// name says of which places the case is, leaving out what all of them share.
-func (c *oneCase) name(tiers int) string {
-	var ps, ts, fs, words []string
-	for _, w := range c.places {
-		ps, ts, fs = appendNew(ps, string(w.platform)), appendNew(ts, w.tier), appendNew(fs, string(w.factor))
-	}
-	if len(fs) == 1 {
-		words = append(words, map[string]string{"only": "password alone", "second": "with a second factor"}[fs[0]])
-	}
-	if len(ts) < tiers {
-		words = append(words, strings.TrimSpace(strings.Join(ts, ", ")))
-	}
-	return strings.Join(append(words, strings.Join(ps, ", ")), "; ")
-}
-
-func appendNew(all []string, word string) []string {
-	if slices.Contains(all, word) {
-		return all
-	}
-	return append(all, word)
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
 )
@@ -42,12 +43,14 @@ type Baseline struct {
 	Note      string
 	Extends   string // the baseline that it changes; empty: none
 	Platforms []setting.Platform
-	Tiers     []string // empty: all
+	Systems   []estate.System // that the document is about, by kind and, if not all, version; empty: any
+	Tiers     []string        // empty: all
 	Demands   []Demand
 	Dropped   []Dropped // what it takes out of the one that it extends
 
 	path string
 	at   strictyaml.Text // of extends
+	refs map[setting.ID]strictyaml.Text
 }
 
 // Dropped is a setting on which an extending baseline demands nothing.
@@ -76,14 +79,14 @@ const (
 	Exactly Kind = "exactly"
 	OneOf   Kind = "one-of"
 	Between Kind = "between"
+	AnyOf   Kind = "any-of" // of a demand only: it has ways
 )
 
-// Demand is one line of a baseline.
+// Demand is one line of a baseline: a condition, or ways, any of which will do. One
+// with ways is about the setting that its first way begins with.
 type Demand struct {
-	Setting  setting.ID
-	Kind     Kind
-	Values   []setting.Value // one; two for Between; any number for OneOf
-	Specials map[setting.Special]bool
+	Condition
+	Ways     []Way `json:",omitempty"`
 	Ref      string
 	Severity Severity
 	Why      string
@@ -127,7 +130,7 @@ func (d *Demand) applies(p setting.Platform, tier string, f Factor) bool {
 		(d.Factor == "" || d.Factor == f)
 }
 
-// overlaps reports whether two demands on a setting can hold at one place.
+// overlaps reports whether two demands about a setting can hold at one place.
 func (d *Demand) overlaps(e *Demand) bool {
 	meet := func(x, y int, any bool) bool { return x == 0 || y == 0 || any }
 	return d.Setting == e.Setting &&
@@ -137,17 +140,17 @@ func (d *Demand) overlaps(e *Demand) bool {
 		(d.Factor == "" || e.Factor == "" || d.Factor == e.Factor)
 }
 
-// For returns the demands that hold on a platform for a tier: one for each
-// setting. Own demands go before those of the baseline that is extended.
+// For returns the demands that hold on a platform for a tier: the first one about each
+// setting, and the first with ways of the same file. Own demands go before those of
+// the baseline that is extended.
 func (b *Baseline) For(p setting.Platform, tier string, f Factor) []*Demand {
 	if !b.Covers(p) || len(b.Tiers) > 0 && !slices.Contains(b.Tiers, tier) {
 		return nil
 	}
 	var all []*Demand
-	seen := map[setting.ID]bool{}
 	for i := range b.Demands {
-		if d := &b.Demands[i]; !seen[d.Setting] && d.applies(p, tier, f) {
-			seen[d.Setting] = true
+		d := &b.Demands[i]
+		if d.applies(p, tier, f) && !slices.ContainsFunc(all, func(e *Demand) bool { return e.instead(d) }) {
 			all = append(all, d)
 		}
 	}
@@ -155,87 +158,26 @@ func (b *Baseline) For(p setting.Platform, tier string, f Factor) []*Demand {
 	return all
 }
 
-// Text says in words what is demanded.
-func (d *Demand) Text() string {
-	s := setting.Get(d.Setting)
-	var words []string
-	for _, v := range d.Values {
-		words = append(words, s.Text(v))
-	}
-	text := ""
-	switch d.Kind {
-	case AtLeast:
-		text = "at least " + words[0]
-	case AtMost:
-		text = "at most " + words[0]
-	case Between:
-		text = words[0] + " to " + words[1]
-	default:
-		text = strings.Join(words, " or ")
-	}
-	for _, k := range s.Specials {
-		if d.Specials[k.Special] && !slices.Contains(d.Values, setting.Of(k.Special)) {
-			text += ", or " + k.Phrase
-		}
-	}
-	return text
-}
-
-// Met reports whether v, which must be set, meets the demand. A special meets
-// it only by the demand's own word, never as a number.
-func (d *Demand) Met(v setting.Value) bool {
-	if slices.Contains(d.Values, v) {
-		return true
-	}
-	if sp, ok := v.Special(); ok {
-		return d.Specials[sp]
-	}
-	if d.Kind == Exactly || d.Kind == OneOf {
-		return false
-	}
-	at := func(i int) int {
-		n, isNumber := v.Number()
-		limit, _ := d.Values[i].Number()
-		if isNumber {
-			return compare(n, limit)
-		}
-		s := setting.Get(d.Setting)
-		have, _ := v.Word()
-		want, _ := d.Values[i].Word()
-		return compare(int64(slices.Index(s.Choices, have)), int64(slices.Index(s.Choices, want)))
-	}
-	switch d.Kind {
-	case AtLeast:
-		return at(0) >= 0
-	case AtMost:
-		return at(0) <= 0
-	}
-	return at(0) >= 0 && at(1) <= 0
-}
-
-func compare(a, b int64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
+// instead reports whether the demand goes before another one on the same setting. Of
+// one file, a condition and ways both hold, and so do ways of other settings.
+func (d *Demand) instead(e *Demand) bool {
+	return d.Setting == e.Setting && (d.From != e.From || slices.Equal(d.Involved(), e.Involved()))
 }
 
 // file is a baseline as it is written; docs/formats.md describes it.
 type file struct {
-	ID        strictyaml.Text   `yaml:"id"`
-	Title     string            `yaml:"title"`
-	Version   strictyaml.Text   `yaml:"version"`
-	Publisher string            `yaml:"publisher"`
-	Published strictyaml.Text   `yaml:"published"`
-	Edition   strictyaml.Text   `yaml:"edition"`
-	Note      string            `yaml:"note"`
-	Sources   []string          `yaml:"sources"`
-	Extends   strictyaml.Text   `yaml:"extends"`
-	For       forWhom           `yaml:"for"`
-	Demands   []demandAsWritten `yaml:"demands"`
+	ID        strictyaml.Text            `yaml:"id"`
+	Title     string                     `yaml:"title"`
+	Version   strictyaml.Text            `yaml:"version"`
+	Publisher string                     `yaml:"publisher"`
+	Published strictyaml.Text            `yaml:"published"`
+	Edition   strictyaml.Text            `yaml:"edition"`
+	Note      string                     `yaml:"note"`
+	Sources   []string                   `yaml:"sources"`
+	Extends   strictyaml.Text            `yaml:"extends"`
+	For       forWhom                    `yaml:"for"`
+	Demands   []demandAsWritten          `yaml:"demands"`
+	Refs      map[string]strictyaml.Text `yaml:"refs"`
 	Drop      []struct {
 		Setting strictyaml.Text `yaml:"setting"`
 		Why     string          `yaml:"why"`
@@ -244,23 +186,19 @@ type file struct {
 
 type forWhom struct {
 	Platforms []strictyaml.Text `yaml:"platforms"`
+	Systems   []strictyaml.Text `yaml:"systems"`
 	Tiers     []strictyaml.Text `yaml:"tiers"`
 }
 
 type demandAsWritten struct {
-	Setting   strictyaml.Text            `yaml:"setting"`
-	AtLeast   strictyaml.Text            `yaml:"at-least"`
-	AtMost    strictyaml.Text            `yaml:"at-most"`
-	Exactly   strictyaml.Text            `yaml:"exactly"`
-	OneOf     []strictyaml.Text          `yaml:"one-of"`
-	Between   []strictyaml.Text          `yaml:"between"`
-	Specials  map[string]strictyaml.Text `yaml:"specials"`
-	Ref       strictyaml.Text            `yaml:"ref"`
-	Severity  strictyaml.Text            `yaml:"severity"`
-	Why       string                     `yaml:"why"`
-	Platforms []strictyaml.Text          `yaml:"platforms"`
-	Tiers     []strictyaml.Text          `yaml:"tiers"`
-	Factor    strictyaml.Text            `yaml:"factor"`
+	One       conditionAsWritten     `yaml:",inline"`
+	AnyOf     [][]conditionAsWritten `yaml:"any-of"`
+	Ref       strictyaml.Text        `yaml:"ref"`
+	Severity  strictyaml.Text        `yaml:"severity"`
+	Why       string                 `yaml:"why"`
+	Platforms []strictyaml.Text      `yaml:"platforms"`
+	Tiers     []strictyaml.Text      `yaml:"tiers"`
+	Factor    strictyaml.Text        `yaml:"factor"`
 }
 
 // Parse reads a baseline file. Errors name path, line and column. One that
@@ -280,6 +218,16 @@ func Parse(path string, data []byte) (*Baseline, error) {
 	if b.Platforms, err = platforms(path, f.For.Platforms); err != nil {
 		return nil, err
 	}
+	for _, text := range f.For.Systems {
+		kind, version, _ := strings.Cut(text.Value, " ")
+		if kind == "" || kind != strings.ToLower(kind) {
+			return nil, text.Errorf(path, "system %q; expected its name as os-release has it, and the version where it matters: debian 12", text.Value)
+		}
+		b.Systems = append(b.Systems, estate.System{Kind: kind, Version: version})
+	}
+	if err := b.numbers(path, f.Refs); err != nil {
+		return nil, err
+	}
 	if b.Extends == "" && (len(b.Platforms) == 0 || len(f.Demands) == 0) {
 		return nil, f.ID.Errorf(path, "a baseline needs \"for: platforms:\" and at least one demand")
 	}
@@ -290,7 +238,7 @@ func Parse(path string, data []byte) (*Baseline, error) {
 		}
 		for k := range b.Demands {
 			// A narrower one may go before a wider one: the first that holds counts.
-			if e := &b.Demands[k]; d.overlaps(e) && (!d.contains(e) || e.contains(d)) {
+			if e := &b.Demands[k]; d.overlaps(e) && e.instead(d) && (!d.contains(e) || e.contains(d)) {
 				return nil, d.at.Errorf(path, "a second demand on %s for the same platform and tier; the first is on line %d", d.Setting, e.at.Line)
 			}
 		}
@@ -312,6 +260,22 @@ func Parse(path string, data []byte) (*Baseline, error) {
 	return b, nil
 }
 
+// numbers reads the sections of what is extended.
+func (b *Baseline) numbers(path string, refs map[string]strictyaml.Text) error {
+	b.refs = map[setting.ID]strictyaml.Text{}
+	for id, ref := range refs {
+		if b.Extends == "" {
+			return ref.Errorf(path, "refs names the sections of demands of the baseline that is extended (extends); write others into their demands")
+		}
+		s, err := lookup(path, strictyaml.Text{Value: id, Line: ref.Line, Column: ref.Column})
+		if err != nil {
+			return err
+		}
+		b.refs[s.ID] = ref
+	}
+	return nil
+}
+
 // check reports demands that none of their platforms could meet.
 func (b *Baseline) check() error {
 	for i := range b.Demands {
@@ -325,7 +289,10 @@ func (b *Baseline) check() error {
 				return d.at.Errorf(b.path, "the demand on %s is for %s, which the baseline is not for", d.Setting, p)
 			}
 		}
-		if s := setting.Get(d.Setting); !slices.ContainsFunc(where, s.Exists) {
+		if !slices.ContainsFunc(where, d.possible) {
+			if len(d.Ways) > 0 {
+				return d.at.Errorf(b.path, "the demand on %s: none of its platforms (%v) has the settings of any of its ways", d.Setting, where)
+			}
 			return d.at.Errorf(b.path, "the demand on %s: none of its platforms (%v) has that setting", d.Setting, where)
 		}
 	}
@@ -372,6 +339,9 @@ func (b *Baseline) over(under *Baseline) (*Baseline, error) {
 		if d.From == "" {
 			d.From = under.ID
 		}
+		if ref, ok := b.refs[d.Setting]; ok {
+			d.Ref = ref.Value
+		}
 		hidden := false
 		for k := range b.Demands {
 			own := &all.Demands[k]
@@ -382,6 +352,11 @@ func (b *Baseline) over(under *Baseline) (*Baseline, error) {
 		}
 		if !hidden {
 			all.Demands = append(all.Demands, d)
+		}
+	}
+	for id, ref := range b.refs {
+		if !slices.ContainsFunc(under.Demands, func(d Demand) bool { return d.Setting == id }) {
+			return nil, ref.Errorf(b.path, "refs: %s demands nothing on %s", under.ID, id)
 		}
 	}
 	for _, x := range b.Dropped {
@@ -433,76 +408,49 @@ func lookup(path string, id strictyaml.Text) (*setting.Setting, error) {
 }
 
 func (w *demandAsWritten) parse(path string) (*Demand, error) {
-	s, err := lookup(path, w.Setting)
-	if err != nil {
+	d := &Demand{Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value),
+		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), at: w.One.Setting}
+	if err := w.condition(path, d); err != nil {
 		return nil, err
 	}
-	d := &Demand{Setting: s.ID, Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value),
-		Specials: map[setting.Special]bool{},
-		Tiers:    texts(w.Tiers), Factor: Factor(w.Factor.Value), at: w.Setting}
+	var err error
 	if d.Platforms, err = platforms(path, w.Platforms); err != nil {
 		return nil, err
 	}
 	if d.Factor != "" && d.Factor != Only && d.Factor != Second {
-		return nil, w.Factor.Errorf(path, "factor %q of the demand on %s; expected only (no second factor) or second", d.Factor, s.ID)
+		return nil, w.Factor.Errorf(path, "factor %q of the demand on %s; expected only (no second factor) or second", d.Factor, d.Setting)
 	}
 	if d.Severity.Rank() < 0 {
-		return nil, w.Severity.Errorf(path, "severity %q of the demand on %s; expected one of %v", d.Severity, s.ID, severities)
+		at := w.Severity
+		if at.Line == 0 {
+			at = d.at
+		}
+		return nil, at.Errorf(path, "severity %q of the demand on %s; expected one of %v", d.Severity, d.Setting, severities)
 	}
 	if d.Why == "" {
-		return nil, w.Setting.Errorf(path, "the demand on %s gives no reason (why)", s.ID)
-	}
-	if err := w.values(path, s, d); err != nil {
-		return nil, err
-	}
-	for name, answer := range w.Specials {
-		known := slices.ContainsFunc(s.Specials, func(k setting.Known) bool { return string(k.Special) == name })
-		if !known {
-			return nil, answer.Errorf(path, "%s has no special %q", s.ID, name)
-		}
-		if answer.Value != "holds" && answer.Value != "fails" {
-			return nil, answer.Errorf(path, "%q; a special either holds or fails", answer.Value)
-		}
-		d.Specials[setting.Special(name)] = answer.Value == "holds"
-	}
-	for _, k := range s.Specials {
-		if _, said := d.Specials[k.Special]; !said && !k.Fails && !slices.Contains(d.Values, setting.Of(k.Special)) {
-			return nil, w.Setting.Errorf(path, "the demand on %s must say whether %q holds or fails (specials)", s.ID, k.Special)
-		}
+		return nil, d.at.Errorf(path, "the demand on %s gives no reason (why)", d.Setting)
 	}
 	return d, nil
 }
 
-// values reads the one form that the demand takes.
-func (w *demandAsWritten) values(path string, s *setting.Setting, d *Demand) error {
-	forms := map[Kind][]strictyaml.Text{AtLeast: {w.AtLeast}, AtMost: {w.AtMost}, Exactly: {w.Exactly}, OneOf: w.OneOf, Between: w.Between}
-	for _, kind := range []Kind{AtLeast, AtMost, Exactly, OneOf, Between} {
-		written := forms[kind]
-		if len(written) == 0 || written[0].Line == 0 {
-			continue
+// condition reads the one condition of a demand, or its ways.
+func (w *demandAsWritten) condition(path string, d *Demand) error {
+	if w.AnyOf == nil {
+		c, err := w.One.parse(path)
+		if err == nil {
+			d.Condition = *c
 		}
-		if d.Kind != "" {
-			return written[0].Errorf(path, "the demand on %s says both %s and %s", s.ID, d.Kind, kind)
-		}
-		if d.Kind = kind; kind == Between && len(written) != 2 {
-			return written[0].Errorf(path, "between takes two values, the lower and the upper")
-		}
-		for _, text := range written {
-			v, err := s.Parse(text.Value)
-			if err != nil {
-				return text.Errorf(path, "%v", err)
-			}
-			_, special := v.Special()
-			if special && kind != Exactly && kind != OneOf {
-				return text.Errorf(path, "%s takes a quantity; say what %q means under specials", kind, text.Value)
-			}
-			d.Values = append(d.Values, v)
-		}
+		return err
 	}
-	if d.Kind == "" {
-		return w.Setting.Errorf(path, "the demand on %s says nothing: give at-least, at-most, exactly, one-of or between", s.ID)
-	}
-	return nil
+	return w.ways(path, d)
+}
+
+// Fits reports whether the baseline is about what a place runs on: what it names, or
+// anything where it names nothing.
+func (b *Baseline) Fits(at estate.System) bool {
+	return len(b.Systems) == 0 || slices.ContainsFunc(b.Systems, func(s estate.System) bool {
+		return s.Kind == at.Kind && (s.Version == "" || s.Version == at.Version || strings.HasPrefix(at.Version, s.Version+"."))
+	})
 }
 
 // Covers reports whether the baseline speaks about that platform.

@@ -6,6 +6,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 )
 
@@ -59,6 +60,7 @@ type written struct {
 
 type writtenFor struct {
 	Platforms []setting.Platform `yaml:"platforms"`
+	Systems   []string           `yaml:"systems,omitempty"`
 	Tiers     []string           `yaml:"tiers,omitempty"`
 }
 
@@ -67,31 +69,18 @@ type writtenFor struct {
 func (b *Baseline) YAML() ([]byte, error) {
 	w := written{ID: b.ID, Title: b.Title, Version: b.Version, Publisher: b.Publisher, Published: b.Published, Edition: b.Edition,
 		Sources: b.Sources, Note: b.Note,
-		For: writtenFor{b.Platforms, b.Tiers}, Demands: []map[string]any{}}
+		For: writtenFor{b.Platforms, systems(b.Systems), b.Tiers}, Demands: []map[string]any{}}
 	for i := range b.Demands {
 		d := &b.Demands[i]
-		s := setting.Get(d.Setting)
-		var values []string
-		for _, v := range d.Values {
-			if sp, ok := v.Special(); ok {
-				values = append(values, string(sp))
-			} else {
-				values = append(values, s.Text(v))
-			}
+		one := map[string]any{}
+		if len(d.Ways) == 0 {
+			one = d.Condition.written()
+		} else {
+			one["any-of"] = d.writtenWays()
 		}
-		one := map[string]any{"setting": string(d.Setting), "severity": string(d.Severity), "why": d.Why, string(d.Kind): values}
-		if d.Kind != OneOf && d.Kind != Between {
-			one[string(d.Kind)] = values[0]
-		}
+		one["severity"], one["why"] = string(d.Severity), d.Why
 		if d.Ref != "" {
 			one["ref"] = d.Ref
-		}
-		specials := map[string]string{}
-		for sp, holds := range d.Specials {
-			specials[string(sp)] = map[bool]string{true: "holds", false: "fails"}[holds]
-		}
-		if len(specials) > 0 {
-			one["specials"] = specials
 		}
 		if len(d.Platforms) > 0 {
 			one["platforms"] = d.Platforms
@@ -105,4 +94,46 @@ func (b *Baseline) YAML() ([]byte, error) {
 		w.Demands = append(w.Demands, one)
 	}
 	return yaml.Marshal(w)
+}
+
+func systems(all []estate.System) (words []string) {
+	for _, s := range all {
+		words = append(words, s.String())
+	}
+	return words
+}
+
+func (d *Demand) writtenWays() (all [][]map[string]any) {
+	for _, way := range d.Ways {
+		var conditions []map[string]any
+		for i := range way {
+			conditions = append(conditions, way[i].written())
+		}
+		all = append(all, conditions)
+	}
+	return all
+}
+
+func (c *Condition) written() map[string]any {
+	s := setting.Get(c.Setting)
+	var values []string
+	for _, v := range c.Values {
+		if sp, ok := v.Special(); ok {
+			values = append(values, string(sp))
+		} else {
+			values = append(values, s.Text(v))
+		}
+	}
+	one := map[string]any{"setting": string(c.Setting), string(c.Kind): values}
+	if c.Kind != OneOf && c.Kind != Between {
+		one[string(c.Kind)] = values[0]
+	}
+	specials := map[string]string{}
+	for sp, holds := range c.Specials {
+		specials[string(sp)] = map[bool]string{true: "holds", false: "fails"}[holds]
+	}
+	if len(specials) > 0 {
+		one["specials"] = specials
+	}
+	return one
 }

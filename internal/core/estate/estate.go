@@ -187,12 +187,22 @@ const (
 	Samba   Dialect = "samba"   // any security group
 )
 
+// System is what runs on a machine: "ubuntu" and "24.04". The zero System is not known.
+type System struct {
+	Kind    string `json:"kind"`
+	Version string `json:"version,omitempty"`
+}
+
+// String writes both.
+func (s System) String() string { return strings.TrimSpace(s.Kind + " " + s.Version) }
+
 // Authority is a place that holds accounts and enforces settings on them.
 type Authority struct {
 	Name        string           `json:"name"`
 	Kind        Kind             `json:"kind"`
 	Platform    setting.Platform `json:"platform"`
 	SID         string           `json:"sid,omitempty"`
+	System      System           `json:"system,omitzero"`   // of a Unix machine, as its os-release tells
 	Dialect     Dialect          `json:"dialect,omitempty"` // empty: nothing in the evidence tells the server
 	DialectCite Cite             `json:"dialect_cite"`
 	Head        *Policy          `json:"head,omitempty"` // for everyone without another; nil: not in the evidence

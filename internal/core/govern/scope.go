@@ -137,6 +137,14 @@ func (s *Scope) Name() string {
 	return s.Title()
 }
 
+// Now is the value of a setting that holds; the zero Value where none is known to.
+func (s *Scope) Now(id setting.ID) setting.Value {
+	if e := s.Settings[id]; e.Missing == Present {
+		return e.Value
+	}
+	return setting.Value{}
+}
+
 // PolicyName names the governing policy, or says that it is not known.
 func (s *Scope) PolicyName() string {
 	switch {

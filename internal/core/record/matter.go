@@ -197,16 +197,25 @@ func (m *Matter) demand(together map[failing][]baseline.Named) {
 	}
 	row := setting.Get(m.Settings[0])
 	var demands []baseline.Named
+	ways := false
 	for _, f := range m.Findings {
-		demands = append(demands, together[failing{f.Scope, row.ID}]...)
+		all := together[failing{f.Scope, row.ID}]
+		ways = ways || slices.ContainsFunc(all, func(n baseline.Named) bool { return len(n.Demand.Ways) > 0 })
+		demands = append(demands, baseline.Take(row.ID, all, f.Scope.Now).Demands...)
 	}
-	band, _ := baseline.Together(demands)
+	band, _ := baseline.Together(row.ID, demands)
 	if band.Empty() {
 		m.Demanded = Several
 		m.Remedy = "The places need different values: each finding names its own."
 		return
 	}
-	m.Demanded = band.Text()
+	if !ways || !same(func(f *check.Finding) string { return f.Demanded }) {
+		m.Demanded = band.Text()
+	}
+	if ways && m.Found() == check.Weak {
+		m.Remedy = fmt.Sprintf("Set the %s to %s, or go another of the ways that are demanded.", strings.ToLower(row.Title), band.Text())
+		return
+	}
 	if m.Found() == check.Weak {
 		m.Remedy = fmt.Sprintf("Set the %s to %s.", strings.ToLower(row.Title), m.Demanded)
 		if m.Demanded == "on" || m.Demanded == "off" {
@@ -303,6 +312,8 @@ func (m *Matter) title() string {
 		return name + " cannot be read"
 	case govern.NoSuch:
 		return name + " cannot be set there"
+	case govern.Present:
+		return name + ": whether another way is met is not known"
 	case govern.Unproven:
 		return name + " rests on a template that may not apply"
 	}

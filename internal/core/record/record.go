@@ -13,7 +13,7 @@ import (
 )
 
 // Format is that of the records which this version writes.
-const Format = 1
+const Format = 2
 
 // Program names the one that judged.
 type Program struct {

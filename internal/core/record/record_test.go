@@ -31,7 +31,7 @@ func small() *record.Record {
 	two := &govern.Scope{Authority: a, Policy: head, Rule: govern.Default, Tier: govern.Privileged, Split: true, Accounts: 1,
 		Settings: settings, Elsewhere: twin, Home: settings}
 	b := &baseline.Baseline{ID: "own", Title: "Own", Version: "1",
-		Demands: []baseline.Demand{{Setting: "min-length", Kind: baseline.AtLeast, Values: []setting.Value{setting.Number(14)},
+		Demands: []baseline.Demand{{Condition: baseline.Condition{Setting: "min-length", Kind: baseline.AtLeast, Values: []setting.Value{setting.Number(14)}},
 			Ref: "1.1", Severity: "serious"}}}
 	d := &b.Demands[0]
 	n := 2
@@ -127,8 +127,8 @@ func TestDamagedRecords(t *testing.T) {
 	}
 	good := string(data)
 	for name, c := range map[string]struct{ was, is, say string }{
-		"newer":             {`"format":1`, `"format":2`, "newer program"},
-		"without a format":  {`"format":1`, `"format":0`, "which format"},
+		"newer":             {`"format":2`, `"format":3`, "newer program"},
+		"without a format":  {`"format":2`, `"format":0`, "which format"},
 		"a scope too many":  {`"listed":2`, `"listed":3`, "more scopes"},
 		"fewer than none":   {`"listed":2`, `"listed":-1`, "more scopes"},
 		"a scope elsewhere": {`{"scope":1,"baseline":0`, `{"scope":2,"baseline":0`, "points at number 2 of 2"},

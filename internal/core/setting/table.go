@@ -53,7 +53,7 @@ var (
 	windows       = []Platform{WindowsDomain, WindowsFineGrained, WindowsMachine, WindowsTemplate}
 	windowsWide   = []Platform{WindowsDomain, WindowsMachine, WindowsTemplate}
 	windowsDomain = []Platform{WindowsDomain, WindowsTemplate}
-	templates     = []Platform{WindowsTemplate}
+	machines      = []Platform{WindowsMachine, WindowsTemplate}
 	cloud         = []Platform{CloudDirectory}
 	unix          = []Platform{UnixMachine}
 	ldap          = []Platform{LDAPDirectory}
@@ -157,7 +157,7 @@ var table = []Setting{
 		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
 		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
 	},
-	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(unix, ldap, server, provider),
+	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(machines, unix, ldap, server, provider),
 		Meaning: "How long before expiry the user is warned."},
 	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, On: unix, Stronger: Lower,
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never disabled"}},
@@ -229,11 +229,13 @@ var table = []Setting{
 		Limits: groupPolicy(0, 99999*minute), Meaning: "How far clocks may differ before Kerberos refuses."},
 	{ID: "ticket-checks-logon", Title: "Tickets check log-on rights", Kind: Toggle, On: windowsDomain, Choices: onOff, Stronger: Higher,
 		Meaning: "Every request for a service ticket is checked against the account's rights."},
-	{ID: "managed-admin", Title: "Managed local administrator", Kind: Choice, On: templates, Choices: []string{"off", "cloud", "directory"}, Stronger: Higher,
+	{ID: "managed-admin", Title: "Managed local administrator", Kind: Choice, On: machines, Choices: []string{"off", "cloud", "directory"}, Stronger: Higher,
 		Meaning: "The password of a machine's local administrator is set anew by itself, and kept in the directory or in the cloud."},
-	{ID: "managed-admin-length", Title: "Length of managed passwords", Kind: Length, On: templates, Stronger: Higher, Noun: "characters",
+	{ID: "managed-admin-length", Title: "Length of managed passwords", Kind: Length, On: machines, Stronger: Higher, Noun: "characters",
 		Limits: map[Platform]Range{WindowsTemplate: {8, 64}}, Meaning: "How many characters a managed password of a local administrator has."},
-	{ID: "managed-admin-age", Title: "Age of managed passwords", Kind: Duration, On: templates, Stronger: Lower,
+	{ID: "managed-admin-classes", Title: "Classes in managed passwords", Kind: Count, On: machines, Stronger: Higher, Noun: "classes",
+		Limits: map[Platform]Range{WindowsTemplate: {1, 4}}, Meaning: "How many of lower case, upper case, digits and symbols occur in a managed password of a local administrator."},
+	{ID: "managed-admin-age", Title: "Age of managed passwords", Kind: Duration, On: machines, Stronger: Lower,
 		Limits: map[Platform]Range{WindowsTemplate: {day, 365 * day}}, Meaning: "After this time a managed password of a local administrator is set anew."},
 	{ID: "mfa-capable", Title: "Second factor registered", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"},
 		Stronger: Higher,

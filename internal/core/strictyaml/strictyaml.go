@@ -136,7 +136,10 @@ func keys(t reflect.Type, found []string) []string {
 		return keys(t.Elem(), found)
 	case reflect.Struct:
 		for i := range t.NumField() {
-			name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+			name, how, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+			if how == "inline" {
+				found = keys(t.Field(i).Type, found)
+			}
 			if name != "" && name != "-" && !slices.Contains(found, name) {
 				found = keys(t.Field(i).Type, append(found, name))
 			}

@@ -70,8 +70,8 @@ type Choice struct {
 	Expect    check.Expectation
 	Day       func(unix int64) string // writes a day; nil: days are left out
 	Writing   *Writing                // nil: nothing is written as places do
-	// Fitting returns the ids of baselines that cover a platform; nil: none known.
-	Fitting func(p setting.Platform) []string
+	// Fitting returns the ids of baselines that cover a place; nil: none known.
+	Fitting func(a *estate.Authority) []string
 }
 
 // demandsOn returns the demands on a scope, by setting, after the decisions.
@@ -87,7 +87,7 @@ func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]base
 			named := slices.Contains(d.Platforms, scope.Authority.Platform)
 			switch {
 			case !scope.Here(d.Setting): // the domain's own scope has the verdict
-			case scope.Settings[d.Setting].Missing == govern.NoSuch && !named:
+			case !named && closed(scope, d):
 				r.Idle = append(r.Idle, Idle{scope, n})
 			default:
 				all[d.Setting] = append(all[d.Setting], n)
@@ -145,7 +145,7 @@ func Run(survey *govern.Survey, choice Choice) *Result {
 }
 
 // uncovered finds the places on which no demand was weighed.
-func (r *Result) uncovered(s *govern.Survey, fitting func(setting.Platform) []string) {
+func (r *Result) uncovered(s *govern.Survey, fitting func(*estate.Authority) []string) {
 	weighed := map[*estate.Authority]bool{}
 	for i := range r.Verdicts {
 		weighed[r.Verdicts[i].Scope.Authority] = true
@@ -156,7 +156,7 @@ func (r *Result) uncovered(s *govern.Survey, fitting func(setting.Platform) []st
 		}
 		u := check.Unweighed{Authority: a, Fitting: []string{}}
 		if fitting != nil {
-			u.Fitting = append(u.Fitting, fitting(a.Platform)...)
+			u.Fitting = append(u.Fitting, fitting(a)...)
 		}
 		r.Unweighed = append(r.Unweighed, u)
 	}
@@ -176,34 +176,69 @@ func (r *Result) sort() {
 	})
 }
 
+// closed reports whether the demand cannot be met in any way, for the platform lacks
+// a setting of each.
+func closed(scope *govern.Scope, d *baseline.Demand) bool {
+	return !slices.ContainsFunc(d.AllWays(), func(w baseline.Way) bool {
+		return !slices.ContainsFunc(w, func(c baseline.Condition) bool { return scope.Settings[c.Setting].Missing == govern.NoSuch })
+	})
+}
+
 // judge gives one demand's verdict on one scope.
 func judge(scope *govern.Scope, b *baseline.Baseline, d *baseline.Demand, found []check.Finding) Verdict {
+	v := Verdict{Scope: scope, Baseline: b, Demand: d, Observed: "-", Severity: check.SeverityIn(scope, d.Severity)}
+	if len(d.Ways) == 0 {
+		o := outcomeOf(scope, &d.Condition, found)
+		v.Kind, v.Check, v.Observed, v.Evidence, v.Reason = o.kind, o.check, o.observed, o.evidence, o.reason
+		switch {
+		case v.Kind == check.Weak && v.Reason == "":
+			v.Reason = d.Why
+		case v.Kind == check.Weak:
+			v.Reason += ". " + d.Why
+		}
+		return v
+	}
+	v.byWays(found)
+	return v
+}
+
+// outcome is what comes of one condition.
+type outcome struct {
+	kind     check.Kind
+	check    string
+	observed string
+	reason   string // of a weak one: how far it falls short, where that can be said
+	evidence []estate.Cite
+}
+
+// outcomeOf says whether a scope meets a condition.
+func outcomeOf(scope *govern.Scope, d *baseline.Condition, found []check.Finding) outcome {
 	s := setting.Get(d.Setting)
 	e := scope.Settings[d.Setting]
-	v := Verdict{Scope: scope, Baseline: b, Demand: d, Observed: "-", Severity: check.SeverityIn(scope, d.Severity)}
+	v := outcome{observed: "-"}
 	if e.Cite.File != "" {
-		v.Evidence = []estate.Cite{e.Cite}
+		v.evidence = []estate.Cite{e.Cite}
 	}
 	switch {
 	case e.Missing == govern.Unreadable:
-		v.Kind, v.Reason = check.Missing, fmt.Sprintf("%s: %s", e.Missing, e.Problem)
+		v.kind, v.reason = check.Missing, fmt.Sprintf("%s: %s", e.Missing, e.Problem)
 	case e.Missing == govern.Unproven:
-		v.Kind, v.Reason = check.Missing, fmt.Sprintf("%s (%s) by %s; %s", strings.ToLower(s.Title), s.Text(e.Value), e.From, e.Missing)
+		v.kind, v.reason = check.Missing, fmt.Sprintf("%s (%s) by %s; %s", strings.ToLower(s.Title), s.Text(e.Value), e.From, e.Missing)
 		if e.Open != "" {
-			v.Reason += ": " + e.Open
+			v.reason += ": " + e.Open
 		}
 	case e.Missing == govern.NotCollected && scope.Why != "":
-		v.Kind, v.Reason = check.Missing, scope.Why
+		v.kind, v.reason = check.Missing, scope.Why
 	case e.Missing != govern.Present:
-		v.Kind, v.Reason = check.Missing, string(e.Missing)
+		v.kind, v.reason = check.Missing, string(e.Missing)
 	case !d.Met(e.Value):
-		v.Kind, v.Observed, v.Reason = check.Weak, s.Text(e.Value), shortfall(s, d, e.Value)
+		v.kind, v.observed, v.reason = check.Weak, s.Text(e.Value), shortfall(s, d, e.Value)
 	default:
-		v.Kind, v.Observed = check.Holds, s.Text(e.Value)
+		v.kind, v.observed = check.Holds, s.Text(e.Value)
 		for _, f := range found {
 			if f.Kind == check.Conflicting && slices.Contains(check.Named(f.Check).Defeats, d.Setting) {
-				v.Kind, v.Check, v.Reason = check.Conflicting, f.Check, "meets the demand on paper, but: "+f.Reason
-				v.Evidence = f.Evidence
+				v.kind, v.check, v.reason = check.Conflicting, f.Check, "meets the demand on paper, but: "+f.Reason
+				v.evidence = f.Evidence
 				break
 			}
 		}
@@ -211,12 +246,86 @@ func judge(scope *govern.Scope, b *baseline.Baseline, d *baseline.Demand, found 
 	return v
 }
 
-// shortfall says how far a known value misses the demand.
-func shortfall(s *setting.Setting, d *baseline.Demand, v setting.Value) string {
+// byWays judges a demand that can be met in several ways: one that holds is enough.
+// A way of which not all is known keeps the demand from being weak.
+func (v *Verdict) byWays(found []check.Finding) {
+	var told []string
+	kinds := map[check.Kind]string{}
+	seen := map[setting.ID]outcome{}
+	for _, way := range v.Demand.Ways {
+		kind, by, reasons := check.Holds, "", []string(nil)
+		for i := range way {
+			o := outcomeOf(v.Scope, &way[i], found)
+			seen[way[i].Setting] = o
+			nowhere := v.Scope.Settings[way[i].Setting].Missing == govern.NoSuch
+			if nowhere {
+				o.kind = check.Weak // this way is closed
+			}
+			switch {
+			case o.kind == check.Holds:
+				continue
+			case o.kind == check.Weak && o.reason == "" && !nowhere:
+				o.reason = o.observed
+			}
+			name := ""
+			if way[i].Setting != v.Demand.Setting || o.kind != check.Weak {
+				name = strings.ToLower(setting.Get(way[i].Setting).Title) + ": "
+			}
+			reasons = append(reasons, name+o.reason)
+			if certain := map[check.Kind]int{check.Holds: 0, check.Conflicting: 1, check.Missing: 2, check.Weak: 3}; certain[o.kind] > certain[kind] {
+				kind, by = o.kind, o.check
+			}
+		}
+		if _, ok := kinds[kind]; !ok {
+			kinds[kind] = by
+		}
+		told = append(told, fmt.Sprintf("%s (%s)", v.Demand.WayText(way), strings.Join(reasons, "; ")))
+	}
+	v.Kind = check.Weak
+	for _, kind := range []check.Kind{check.Missing, check.Conflicting, check.Holds} {
+		if by, ok := kinds[kind]; ok {
+			v.Kind, v.Check = kind, by
+		}
+	}
+	if _, open := kinds[check.Missing]; open && v.Kind == check.Conflicting {
+		v.Kind, v.Check = check.Missing, ""
+	}
+	if v.Kind == check.Weak && closed(v.Scope, v.Demand) {
+		v.Kind = check.Missing
+	}
+	switch v.Kind {
+	case check.Weak:
+		v.Reason = "no way is met: " + strings.Join(told, "; ") + ". " + v.Demand.Why
+	case check.Missing:
+		v.Reason = "whether one way is met is not known: " + strings.Join(told, "; ")
+	case check.Conflicting:
+		v.Reason = "one way is met on paper only: " + strings.Join(told, "; ")
+	}
+	var observed []string
+	for _, id := range v.Demand.Involved() {
+		o := seen[id]
+		for _, c := range o.evidence {
+			if !slices.Contains(v.Evidence, c) {
+				v.Evidence = append(v.Evidence, c)
+			}
+		}
+		switch {
+		case id == v.Demand.Setting:
+			observed = append(observed, cmp.Or(o.observed, "-"))
+		case o.observed != "-":
+			observed = append(observed, strings.ToLower(setting.Get(id).Title)+" "+o.observed)
+		}
+	}
+	v.Observed = strings.Join(observed, ", ")
+}
+
+// shortfall says how far a known value misses the condition; empty where that cannot
+// be counted.
+func shortfall(s *setting.Setting, d *baseline.Condition, v setting.Value) string {
 	have, isNumber := v.Number()
 	limit, hasLimit := d.Values[0].Number()
 	if !isNumber || !hasLimit || d.Kind == baseline.OneOf {
-		return d.Why
+		return ""
 	}
 	if d.Kind == baseline.Between && have > limit {
 		limit, _ = d.Values[1].Number()
@@ -229,7 +338,7 @@ func shortfall(s *setting.Setting, d *baseline.Demand, v setting.Value) string {
 	case s.Kind == setting.Duration:
 		way = "too long"
 	}
-	return fmt.Sprintf("%s %s. %s", by, way, d.Why)
+	return by + " " + way
 }
 
 // fromVerdicts makes the findings of the demands that do not hold: one for
@@ -274,10 +383,12 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 	if worst == nil {
 		return nil
 	}
-	band, exclude := baseline.Together(demands)
+	id := worst.Demand.Setting
+	taken := baseline.Take(id, demands, worst.Scope.Now)
+	band, exclude := baseline.Together(id, taken.Demands)
 	f := &check.Finding{Kind: worst.Kind, Severity: severity, Scope: worst.Scope, Authority: worst.Scope.Authority,
-		Settings: []setting.ID{worst.Demand.Setting},
-		Observed: worst.Observed, Demanded: band.Text(), Reason: worst.Reason, Evidence: worst.Evidence, Baselines: failed}
+		Settings: []setting.ID{id},
+		Observed: worst.Observed, Demanded: demanded(demands, band), Reason: worst.Reason, Evidence: worst.Evidence, Baselines: failed}
 	if band.Empty() {
 		var words []string
 		for _, n := range demands {
@@ -291,15 +402,61 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		f.Remedy += ": decide which to follow, and record it under decisions in engagement.yaml."
 		return f
 	}
-	f.Remedy = c.Writing.remedy(worst, band)
+	f.Remedy = c.Writing.remedies(worst, &taken, band)
 	return f
+}
+
+// demanded says what satisfies all demands: the band, but of demands with ways all of
+// them.
+func demanded(demands []baseline.Named, band baseline.Band) string {
+	text := band.Text()
+	for _, n := range demands {
+		switch {
+		case len(n.Demand.Ways) == 0:
+		case len(demands) == 1:
+			return strings.ReplaceAll(n.Demand.Text(), ", or ", " or ")
+		default:
+			text += "; of " + n.Baseline.ID + " one of: " + n.Demand.Text()
+		}
+	}
+	return text
+}
+
+// remedies says what to do where a demand can be met in several ways: what the one that
+// was taken asks, and that there are others.
+func (w *Writing) remedies(v *Verdict, taken *baseline.Taken, band baseline.Band) string {
+	e := v.Scope.Settings[v.Demand.Setting]
+	if len(v.Demand.Ways) == 0 {
+		return w.remedy(v.Scope, v.Demand.Setting, band)
+	}
+	var steps []string
+	if v.Kind == check.Missing {
+		var unknown []string
+		for _, id := range v.Demand.Involved() {
+			if x := v.Scope.Settings[id]; x.Missing != govern.Present && x.Missing != govern.NoSuch && (id != v.Demand.Setting || len(taken.Beside) > 0) {
+				unknown = append(unknown, strings.ToLower(setting.Get(id).Title))
+			}
+		}
+		if len(unknown) > 0 {
+			steps = append(steps, "Collect what tells the "+strings.Join(unknown, " and the ")+", or:")
+		}
+	}
+	if e.Missing != govern.Present || !band.Has(e.Value) {
+		steps = append(steps, w.remedy(v.Scope, v.Demand.Setting, band))
+	}
+	for _, n := range taken.Beside {
+		if x := v.Scope.Settings[n.Demand.Setting]; x.Missing != govern.Present || !n.Demand.Met(x.Value) {
+			steps = append(steps, w.remedy(v.Scope, n.Demand.Setting, n.Demand.Band()))
+		}
+	}
+	return strings.Join(append(steps, "Another of the ways demanded will do as well."), " ")
 }
 
 // remedy says what to do, naming the setting as the place calls it and the
 // value in that place's unit.
-func (w *Writing) remedy(v *Verdict, band baseline.Band) string {
-	s := setting.Get(v.Demand.Setting)
-	e := v.Scope.Settings[s.ID]
+func (w *Writing) remedy(scope *govern.Scope, id setting.ID, band baseline.Band) string {
+	s := setting.Get(id)
+	e := scope.Settings[id]
 	switch {
 	case e.Missing == govern.NoSuch:
 		return "Nothing here can set it; meet the demand by another measure, and record that."
@@ -308,11 +465,11 @@ func (w *Writing) remedy(v *Verdict, band baseline.Band) string {
 			"policies, and gather again."
 	case e.Remedy != "" && e.Missing != govern.Present:
 		return e.Remedy
-	case v.Scope.Why != "":
+	case scope.Why != "":
 		return "Export the policies whole, with an account that may read them, and gather again."
 	case e.Missing == govern.Unreadable:
 		return "Correct the value where it is set, export again, and gather."
-	case e.Missing == govern.NotSet && v.Scope.Settings["lockout-threshold"].Value.Is(setting.Never):
+	case e.Missing == govern.NotSet && scope.Settings["lockout-threshold"].Value.Is(setting.Never):
 		return "Nothing locks here: set the lockout threshold first, and this with it to " + band.Text() + "."
 	case e.Missing != govern.Present:
 		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), band.Text())
@@ -327,9 +484,9 @@ func (w *Writing) remedy(v *Verdict, band baseline.Band) string {
 	if value == setting.On || value == setting.Off {
 		head = fmt.Sprintf("Switch %s %s: ", strings.ToLower(s.Title), meant)
 	}
-	at := v.Scope.Authority.Label()
+	at := scope.Authority.Label()
 	// What decides the value is not always where it is set.
-	if name, module := w.askedAs(v.Scope.Platform(), s.ID); name != "" && own == "" && e.Cite.Where != name {
+	if name, module := w.askedAs(scope.Platform(), s.ID); name != "" && own == "" && e.Cite.Where != name {
 		own = w.named(name, value)
 		return head + fmt.Sprintf("%s of %s on %s%s, and see that it counts: what holds now comes from %s.", name, cmp.Or(module, e.From), at,
 			written(own, meant), place(e))
@@ -338,7 +495,7 @@ func (w *Writing) remedy(v *Verdict, band baseline.Band) string {
 	if !strings.Contains(e.From, at) {
 		where += ", " + at
 	}
-	if name := w.editor(v.Scope, s.ID); name != "" {
+	if name := w.editor(scope, s.ID); name != "" {
 		if own = written(own, meant); own != "" {
 			own = "; " + own[len(" ("):len(own)-len(")")]
 		}

@@ -64,7 +64,7 @@ func TestRegistryPol(t *testing.T) {
 			}
 		}
 		got := b.Templates[0]
-		if len(b.Templates) != 1 || !got.Registry || got.Part || len(b.Problems) != 0 || len(got.Policy.Settings) != 5 ||
+		if len(b.Templates) != 1 || !got.Registry || got.Part || len(b.Problems) != 0 || len(got.Policy.Settings) != 6 ||
 			got.Policy.Settings["managed-admin"].Value != setting.Word("directory") || got.Policy.Settings["managed-admin-age"].Value != setting.Number(30*86400) ||
 			got.Policy.Settings["lm-hash-stored"].Value != setting.Off || got.Policy.Settings["lm-hash-stored"].Cite.Line != 2 {
 			t.Errorf("%s first: %+v %v", first, got, b.Problems)
@@ -74,7 +74,7 @@ func TestRegistryPol(t *testing.T) {
 		}
 		b = estate.NewBuilder()
 		gathered(t, b, &template.RegistryPol, place+"Machine/Registry.pol", kept)
-		if again := b.Templates[0].Policy.Settings; len(again) != 4 || again["managed-admin-length"].Value != setting.Number(20) {
+		if again := b.Templates[0].Policy.Settings; len(again) != 5 || again["managed-admin-classes"].Value != setting.Number(4) || again["managed-admin-length"].Value != setting.Number(20) {
 			t.Errorf("the copy says %v", again)
 		}
 	}

@@ -103,12 +103,17 @@ func Editor(id setting.ID) string { return editor[id] }
 var minusOne = map[setting.Special]string{setting.Never: "-1", setting.AtOnce: "0", setting.UntilAdmin: "-1"}
 
 // registryNumber writes a registry value of type 4.
-func registryNumber(v setting.Value) string {
-	n, ok := v.Number()
-	if !ok {
-		return ""
+var registryNumber = registryIn(1)
+
+// registryIn writes one in a unit, given in seconds.
+func registryIn(unit int64) setting.Form {
+	return func(v setting.Value) string {
+		n, ok := v.Number()
+		if !ok || n%unit != 0 {
+			return ""
+		}
+		return "4," + strconv.FormatInt(n/unit, 10)
 	}
-	return "4," + strconv.FormatInt(n, 10)
 }
 
 const registry = `machine\system\currentcontrolset\control\`
@@ -137,14 +142,18 @@ var keys = []key{
 	// Managed passwords of local administrators, by the system's own way and by the one before it.
 	{"registry values", managed + `BackupDirectory`, "managed-admin", words("off", "cloud", "directory"), numbered("off", "cloud", "directory")},
 	{"registry values", managed + `PasswordLength`, "managed-admin-length", count(1), registryNumber},
-	{"registry values", managed + `PasswordAgeDays`, "managed-admin-age", count(days), registryNumber},
+	{"registry values", managed + `PasswordComplexity`, "managed-admin-classes", classes, registryNumber},
+	{"registry values", managed + `PasswordAgeDays`, "managed-admin-age", count(days), registryIn(days)},
 	{"registry values", managedBefore + `AdmPwdEnabled`, "managed-admin", words("off", "directory"), numbered("off", "directory")},
 	{"registry values", managedBefore + `PasswordLength`, "managed-admin-length", count(1), registryNumber},
-	{"registry values", managedBefore + `PasswordAgeDays`, "managed-admin-age", count(days), registryNumber},
+	{"registry values", managedBefore + `PasswordComplexity`, "managed-admin-classes", classes, registryNumber},
+	{"registry values", managedBefore + `PasswordAgeDays`, "managed-admin-age", count(days), registryIn(days)},
+	{"registry values", winlogon + `PasswordExpiryWarning`, "expiry-warning", count(days), registryIn(days)},
 }
 
 const (
 	managed       = `machine\software\microsoft\windows\currentversion\policies\laps\`
+	winlogon      = `machine\software\microsoft\windows nt\currentversion\winlogon\`
 	managedBefore = `machine\software\policies\microsoft services\admpwd\`
 )
 
@@ -157,6 +166,19 @@ func numbered(all ...string) setting.Form {
 		}
 		return ""
 	}
+}
+
+// classes reads the number by which managed passwords are asked for character classes.
+func classes(text string) (setting.Value, error) {
+	switch text {
+	case "1", "2", "3", "4":
+		return count(1)(text)
+	case "5": // all four, without characters that look alike
+		return setting.Number(4), nil
+	case "6", "7", "8":
+		return setting.Value{}, fmt.Errorf("%s asks for a phrase of words, which has no character classes", text)
+	}
+	return setting.Value{}, fmt.Errorf("%q is not a number from 1 to 8", text)
 }
 
 // words reads a number that stands for a word.

@@ -8,30 +8,35 @@ import (
 )
 
 // release returns what kind of system the machine is, and its version: "debian"
-// and 12.15; "" and 0 where the evidence does not tell. Kinds are named as
-// os-release(5) names them.
+// and 12.15; "" and 0 where the evidence does not tell.
 func (r *reader) release() (kind string, version float64) {
+	kind, text := r.system()
+	version, _ = strconv.ParseFloat(text, 64)
+	return kind, version
+}
+
+// system returns them as os-release(5) writes them: "ubuntu" and "24.04".
+func (r *reader) system() (kind, version string) {
 	for _, name := range []string{"etc/os-release", "usr/lib/os-release"} {
 		o := r.assignments(name)
 		if len(o) == 0 {
 			continue
 		}
-		version, _ = strconv.ParseFloat(strings.Trim(o["VERSION_ID"].value, `"'`), 64)
-		return strings.Trim(o["ID"].value, `"'`), version
+		return strings.Trim(o["ID"].value, `"'`), strings.Trim(o["VERSION_ID"].value, `"'`)
 	}
 	if p := r.tree.Find("etc/debian_version"); p != nil {
 		// Others that are made of Debian say "trixie/sid" there.
-		if version, err := strconv.ParseFloat(strings.TrimSpace(string(p.Data)), 64); err == nil {
-			return "debian", version
+		text := strings.TrimSpace(string(p.Data))
+		if _, err := strconv.ParseFloat(text, 64); err == nil {
+			return "debian", text
 		}
 	}
 	if p := r.tree.Find("etc/redhat-release"); p != nil {
 		if m := redHat.FindStringSubmatch(string(p.Data)); m != nil {
-			version, _ = strconv.ParseFloat(m[2], 64)
-			return kindsOfRedHat[m[1]], version
+			return kindsOfRedHat[m[1]], m[2]
 		}
 	}
-	return "", 0
+	return "", ""
 }
 
 // redHat is what such systems write into redhat-release: a name and a version.

@@ -244,6 +244,7 @@ func read(t *intake.Tree, into *estate.Builder) error {
 		into.At(r.at) // every part is evidence of the machine
 	}
 	keepParts(t)
+	r.here.System.Kind, r.here.System.Version = r.system()
 	r.readPeople()
 	r.passwordRules()
 	r.lockout()
