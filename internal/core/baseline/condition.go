@@ -304,8 +304,8 @@ func (w *demandAsWritten) ways(path string, d *Demand) error {
 		}
 		for k, other := range d.Ways {
 			from, to := k, i
-			if !way.implies(other) {
-				if from, to = i, k; !other.implies(way) {
+			if !way.Implies(other) {
+				if from, to = i, k; !other.Implies(way) {
 					continue
 				}
 			}
@@ -317,8 +317,8 @@ func (w *demandAsWritten) ways(path string, d *Demand) error {
 	return nil
 }
 
-// implies reports whether whatever meets the way meets another, too.
-func (w Way) implies(other Way) bool {
+// Implies reports whether whatever meets the way meets another, too.
+func (w Way) Implies(other Way) bool {
 	return !slices.ContainsFunc(other, func(c Condition) bool {
 		i := slices.IndexFunc(w, func(x Condition) bool { return x.Setting == c.Setting })
 		return i < 0 || !w[i].Band().within(c.Band())

@@ -71,6 +71,17 @@ func Forms() map[string]setting.Form {
 	return all
 }
 
+// Registry returns the setting that a value of the registry is, and how it is written
+// there.
+func Registry(path, name string) (setting.ID, setting.Form, bool) {
+	for i := range keys {
+		if k := &keys[i]; k.section == "registry values" && strings.EqualFold(k.name, `machine\`+path+`\`+name) {
+			return k.id, k.write, true
+		}
+	}
+	return "", nil, false
+}
+
 // editor names the settings as the policy editor does, under Computer
 // Configuration, Windows Settings, Security Settings.
 var editor = map[setting.ID]string{

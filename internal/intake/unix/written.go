@@ -2,6 +2,7 @@ package unix
 
 import (
 	"strconv"
+	"strings"
 
 	"sternledger/internal/core/setting"
 )
@@ -9,7 +10,7 @@ import (
 // Forms are the written forms of options of Linux-PAM's modules, of login.defs and
 // of shadow, by the name under which evidence cites them.
 func Forms() map[string]setting.Form {
-	all := map[string]setting.Form{"ENCRYPT_METHOD": setting.Chosen}
+	all := map[string]setting.Form{"ENCRYPT_METHOD": func(v setting.Value) string { return strings.ToUpper(setting.Chosen(v)) }}
 	for name := range asked {
 		all[name] = setting.Plain
 	}

@@ -1,0 +1,241 @@
+// Package benchmark makes baselines of published benchmarks: of checklists (XCCDF 1.1.4
+// and 1.2) with their tests (OVAL 5), alone or in a SCAP source data stream; and of what
+// an organisation has set somewhere. Of a document only figures, identifiers and section
+// numbers are taken; none of its sentences is.
+//
+// A rule's test is understood as what it accepts of each value that a setting can have.
+// What is not understood is told with its reason, never guessed.
+package benchmark
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+)
+
+// Source is a document, and the way to files that lie beside it.
+type Source struct {
+	File   string
+	Data   []byte
+	Beside func(name string) ([]byte, error) // nil: there are none
+}
+
+// Options choose what of a document is taken.
+type Options struct {
+	Part    string // the id of a data stream or checklist, where there are several
+	Profile string // the id of a profile, or how it ends
+}
+
+// Outcome is what came of a rule.
+type Outcome string
+
+// The outcomes.
+const (
+	Understood    Outcome = "understood"
+	NotUnderstood Outcome = "not-understood" // though it is about passwords or lockout
+	Elsewhere     Outcome = "elsewhere"      // it is about other things
+)
+
+// Rule is one that was selected.
+type Rule struct {
+	ID       string // without the part that all share
+	Ref      string
+	Severity baseline.Severity
+	Outcome  Outcome
+	Why      string   // it was not understood
+	Remarks  []string // on what was
+	Settings []setting.ID
+
+	formula   formula
+	platforms []setting.Platform
+	relevant  bool
+}
+
+// Imported is what was made of a document.
+type Imported struct {
+	Kind     string // "XCCDF 1.2", "OVAL", …
+	Document string // its own identifier
+	Version  string
+	Profile  string
+	Profiles []string // that it has
+	Rules    []*Rule  // the selected ones
+	All      int      // how many it has
+	Demands  []baseline.Demand
+}
+
+// Count counts the rules of an outcome.
+func (i *Imported) Count(o Outcome) (n int) {
+	for _, r := range i.Rules {
+		if r.Outcome == o {
+			n++
+		}
+	}
+	return n
+}
+
+// Platforms are those that the demands are for.
+func (i *Imported) Platforms() (all []setting.Platform) {
+	for _, p := range setting.Places {
+		if slices.ContainsFunc(i.Demands, func(d baseline.Demand) bool { return slices.Contains(d.Platforms, p) }) {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// IsDocument reports whether a file looks like a document of a benchmark.
+func IsDocument(head []byte) bool {
+	text := string(intake.Opening(head))
+	for _, name := range []string{xccdfSpace, "http://checklists.nist.gov/xccdf/1.1", ovalSpace, streamSpace} {
+		if strings.Contains(text, name) {
+			return true
+		}
+	}
+	return false
+}
+
+// Read makes demands of a document.
+func Read(src Source, opt Options) (*Imported, error) {
+	root, err := parse(src.File, src.Data)
+	if err != nil {
+		return nil, err
+	}
+	l := &library{src: src, files: map[string]*node{}}
+	out := &Imported{}
+	switch root.name {
+	case "Benchmark":
+		err = out.checklist(l, root, opt)
+	case "oval_definitions":
+		err = out.definitions(l, root, opt)
+	case "data-stream-collection":
+		err = out.stream(l, root, opt)
+	default:
+		return nil, &intake.Error{Path: src.File, Line: root.line, Seen: fmt.Sprintf("the element %s", root.name),
+			Expected: "a checklist (XCCDF Benchmark), definitions (oval_definitions) or a data stream (data-stream-collection)",
+			Next:     "the workbook or CSV form of a checklist is not read; publishers give out the form for tools beside it"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	out.settle()
+	return out, nil
+}
+
+// settle sorts the rules by what came of them, and makes the demands.
+func (i *Imported) settle() {
+	var good []*Rule
+	for _, r := range i.Rules {
+		switch {
+		case r.Why == "" && len(r.formula) > 0 && len(r.formula[0]) > 0:
+			good = append(good, r)
+		case r.Why == "" && len(r.formula) == 0:
+			r.Why = errNothing.Error()
+		case r.Why == "":
+			r.Why = "its test accepts no value"
+		}
+	}
+	by := map[string][]*Rule{}
+	var order []string
+	for _, r := range good {
+		key := fmt.Sprint(r.platforms)
+		if by[key] == nil {
+			order = append(order, key)
+		}
+		by[key] = append(by[key], r)
+	}
+	for _, key := range order {
+		for _, d := range demands(groups(by[key])) {
+			d.Platforms = by[key][0].platforms
+			i.Demands = append(i.Demands, d)
+		}
+	}
+	slices.SortStableFunc(i.Demands, func(x, y baseline.Demand) int { return setting.Order(x.Setting, y.Setting) })
+	for _, r := range i.Rules {
+		switch {
+		case r.Why == "":
+			r.Outcome = Understood
+		case r.relevant:
+			r.Outcome = NotUnderstood
+		default:
+			r.Outcome = Elsewhere
+		}
+		for _, c := range r.formula {
+			for id := range c {
+				if !slices.Contains(r.Settings, id) {
+					r.Settings = append(r.Settings, id)
+				}
+			}
+		}
+		slices.SortFunc(r.Settings, setting.Order)
+	}
+}
+
+// describe says whose the demand is, and how much it matters.
+func (g *group) describe(d *baseline.Demand) {
+	var refs []string
+	for _, r := range g.rules {
+		if !slices.Contains(refs, r.Ref) {
+			refs = append(refs, r.Ref)
+		}
+		if d.Severity == "" || r.Severity.Rank() > d.Severity.Rank() {
+			d.Severity = r.Severity
+		}
+	}
+	d.Ref = strings.Join(refs, "; ")
+	d.Why = "The document says why: rule " + g.names() + "."
+	if len(g.rules) > 1 {
+		d.Why = "The document says why: rules " + g.names() + "."
+	}
+}
+
+// library holds the definitions that a checklist points at, by the name under which it
+// does.
+type library struct {
+	src   Source
+	inner map[string]*node // of a data stream
+	files map[string]*node
+	known map[*node]*oval
+}
+
+// find returns the definitions of that name.
+func (l *library) find(href string) (*oval, error) {
+	name := strings.TrimPrefix(href, "#")
+	n := l.inner[name]
+	if n == nil && l.files[name] == nil {
+		if !plainName(name) || l.src.Beside == nil {
+			return nil, fmt.Errorf("its definitions (%s) are not in the document, and nothing is fetched", name)
+		}
+		data, err := l.src.Beside(name)
+		if err != nil {
+			return nil, fmt.Errorf("its definitions (%s) do not lie beside the document", name)
+		}
+		root, err := parse(name, data)
+		if err != nil {
+			return nil, err
+		}
+		l.files[name] = root
+	}
+	if n == nil {
+		n = l.files[name]
+	}
+	if n.name != "oval_definitions" {
+		return nil, fmt.Errorf("%s holds no definitions of OVAL", name)
+	}
+	if l.known == nil {
+		l.known = map[*node]*oval{}
+	}
+	if l.known[n] == nil {
+		l.known[n] = newOval(n)
+	}
+	return l.known[n], nil
+}
+
+// plainName reports whether a name is that of a file in the same folder.
+func plainName(name string) bool {
+	return name != "" && path.Base(name) == name && !strings.ContainsAny(name, `\:`) && name != "." && name != ".."
+}

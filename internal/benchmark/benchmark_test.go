@@ -1,0 +1,504 @@
+package benchmark
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/setting"
+)
+
+// The tests write documents after the open specifications, and judge what was made of
+// them by a plain reading: each test is asked about what stands on a system.
+
+// asks is a comparison of one thing on a system.
+type asks struct {
+	thing  string // "min_passwd_len", "login.defs PASS_MAX_DAYS", …
+	op     string
+	values []string
+	how    string // of several values
+	none   bool   // no item may be so
+	states []asks // further comparisons in the same state
+	any    bool   // one of them is enough
+	form   int    // how it is written in the document
+}
+
+// tree is criteria.
+type tree struct {
+	op     string
+	negate bool
+	below  []*tree
+	leaf   *asks
+	extend bool // by a definition of its own
+}
+
+// system is what stands on one: settings, and how each is written.
+type system map[setting.ID]setting.Value
+
+// things are what can be asked, with the setting, and what stands there for a value.
+var things = map[string]struct {
+	id    setting.ID
+	write func(setting.Value) string
+}{
+	"max_passwd_age":                      {"max-age", seconds("4294967295")},
+	"min_passwd_age":                      {"min-age", seconds("0")},
+	"min_passwd_len":                      {"min-length", seconds("")},
+	"password_hist_len":                   {"history", seconds("")},
+	"lockout_duration":                    {"lockout-duration", seconds("0")},
+	"lockout_threshold":                   {"lockout-threshold", seconds("0")},
+	"lockout_observation_window":          {"lockout-window", seconds("0")},
+	"password_complexity":                 {"complexity", truths("1", "0")},
+	"reversible_encryption":               {"reversible", truths("1", "0")},
+	"registry NoLMHash":                   {"lm-hash-stored", truths("0", "1")},
+	"registry PasswordAgeDays":            {"managed-admin-age", days("")},
+	"registry MinimumPasswordLengthAudit": {"min-length-audit", seconds("")},
+	"login.defs PASS_MAX_DAYS":            {"max-age", days("99999")},
+	"login.defs PASS_MIN_DAYS":            {"min-age", days("0")},
+	"login.defs PASS_WARN_AGE":            {"expiry-warning", days("")},
+	"useradd INACTIVE":                    {"inactive-disable", days("-1")},
+	"pwquality.conf minlen":               {"min-length", seconds("")},
+	"pwquality.conf maxrepeat":            {"max-repeat", seconds("0")},
+	"pwquality.conf dcredit":              {"require-digit", func(v setting.Value) string { n, _ := v.Number(); return strconv.FormatInt(-n, 10) }},
+	"faillock.conf deny":                  {"lockout-threshold", seconds("0")},
+	"faillock.conf unlock_time":           {"lockout-duration", seconds("0")},
+	"faillock.conf fail_interval":         {"lockout-window", seconds("0")},
+	"system-auth deny":                    {"lockout-threshold", seconds("0")},
+	"system-auth unlock_time":             {"lockout-duration", seconds("0")},
+	"system-auth remember":                {"history", seconds("")},
+	"shadow chg_req":                      {"max-age", days("99999")},
+	"shadow chg_allow":                    {"min-age", days("0")},
+}
+
+func seconds(special string) func(setting.Value) string {
+	return func(v setting.Value) string {
+		if n, ok := v.Number(); ok {
+			return strconv.FormatInt(n, 10)
+		}
+		return special
+	}
+}
+
+func days(special string) func(setting.Value) string {
+	return func(v setting.Value) string {
+		if n, ok := v.Number(); ok {
+			return strconv.FormatInt(n/86400, 10)
+		}
+		return special
+	}
+}
+
+func truths(on, off string) func(setting.Value) string {
+	return func(v setting.Value) string { return map[bool]string{true: on, false: off}[v == setting.On] }
+}
+
+// says reads a comparison plainly.
+func (a *asks) says(on system) bool {
+	thing := things[a.thing]
+	have := thing.write(on[thing.id])
+	n := 0
+	for _, want := range a.values {
+		if plainly1(have, a.op, want) {
+			n++
+		}
+	}
+	is := n == len(a.values)
+	switch a.how {
+	case "at least one":
+		is = n > 0
+	case "none satisfy":
+		is = n == 0
+	case "only one":
+		is = n == 1
+	}
+	for i := range a.states {
+		if a.any {
+			is = is || a.states[i].says(on)
+		} else {
+			is = is && a.states[i].says(on)
+		}
+	}
+	return is != a.none
+}
+
+func plainly1(have, op, want string) bool {
+	x, _ := strconv.ParseInt(have, 10, 64)
+	y, _ := strconv.ParseInt(want, 10, 64)
+	return map[string]bool{"equals": x == y, "not equal": x != y, "greater than": x > y, "greater than or equal": x >= y, "less than": x < y,
+		"less than or equal": x <= y}[op]
+}
+
+func (t *tree) says(on system) bool {
+	if t.leaf != nil {
+		return t.leaf.says(on) != t.negate
+	}
+	n := 0
+	for _, b := range t.below {
+		if b.says(on) {
+			n++
+		}
+	}
+	is := map[string]bool{"AND": n == len(t.below), "OR": n > 0, "ONE": n == 1, "XOR": n%2 == 1}[t.op]
+	return is != t.negate
+}
+
+// writer writes documents.
+type writer struct {
+	rnd                                               *rand.Rand
+	definitions, tests, objects, states, vars, values strings.Builder
+	exports                                           strings.Builder
+	n                                                 int
+	old                                               bool // XCCDF 1.1.4
+}
+
+func (w *writer) id(kind string) string {
+	w.n++
+	return fmt.Sprintf("oval:example.harbour:%s:%d", kind, w.n)
+}
+
+const operations = "equals|not equal|greater than|greater than or equal|less than|less than or equal"
+
+// expected writes what a value is compared with: as it is, or by a variable.
+func (w *writer) expected(name string, a *asks, datatype string) string {
+	op := fmt.Sprintf(` operation="%s"`, a.op)
+	if a.op == "equals" && w.rnd.IntN(2) == 0 {
+		op = ""
+	}
+	if datatype != "" {
+		op += fmt.Sprintf(` datatype="%s"`, datatype)
+	}
+	if len(a.values) == 1 && a.form%4 == 0 {
+		return fmt.Sprintf("<%s%s>%s</%s>", name, op, a.values[0], name)
+	}
+	v := w.id("var")
+	switch {
+	case a.form%4 == 1 || len(a.values) > 1:
+		fmt.Fprintf(&w.vars, `<constant_variable id="%s" version="1" datatype="int" comment="c">`, v)
+		for _, x := range a.values {
+			fmt.Fprintf(&w.vars, "<value>%s</value>", x)
+		}
+		w.vars.WriteString("</constant_variable>")
+	case a.form%4 == 2:
+		value := fmt.Sprintf("xccdf_example.harbour_value_v%d", w.n)
+		fmt.Fprintf(&w.vars, `<external_variable id="%s" version="1" datatype="int" comment="c"/>`, v)
+		fmt.Fprintf(&w.values, `<Value id="%s" type="number"><title>t</title><value>77777</value><value selector="strict">%s</value></Value>`, value, a.values[0])
+		fmt.Fprintf(&w.exports, `<check-export value-id="%s" export-name="%s"/>`, value, v)
+	default: // half of it, twice, and one more
+		n, _ := strconv.ParseInt(a.values[0], 10, 64)
+		c := w.id("var")
+		fmt.Fprintf(&w.vars, `<constant_variable id="%s" version="1" datatype="int" comment="c"><value>%d</value></constant_variable>`, c, n-1)
+		fmt.Fprintf(&w.vars, `<local_variable id="%s" version="1" datatype="int" comment="c"><arithmetic arithmetic_operation="add"><variable_component var_ref="%s"/><literal_component>1</literal_component></arithmetic></local_variable>`, v, c)
+	}
+	how := ""
+	if a.how != "" {
+		how = fmt.Sprintf(` var_check="%s"`, a.how)
+	}
+	return fmt.Sprintf(`<%s%s var_ref="%s"%s/>`, name, op, v, how)
+}
+
+// test writes a test, and returns its id.
+func (w *writer) test(a *asks) string {
+	test, object, state := w.id("tst"), w.id("obj"), w.id("ste")
+	check := map[bool]string{true: "none satisfy", false: "all"}[a.none]
+	kind, of := strings.Cut, a.thing
+	where, name, inFile := kind(of, " ")
+	joiner := ""
+	if a.any {
+		joiner = ` operator="OR"`
+	}
+	entities := func(entity func(x *asks) string) string {
+		text := entity(a)
+		for i := range a.states {
+			text += entity(&a.states[i])
+		}
+		return text
+	}
+	datatype := func(thing string) string {
+		if strings.Contains(thing, "complexity") || strings.Contains(thing, "reversible") {
+			return "boolean"
+		}
+		return "int"
+	}
+	switch {
+	case !inFile:
+		family := "passwordpolicy"
+		if strings.HasPrefix(a.thing, "lockout") {
+			family = "lockoutpolicy"
+		}
+		const win = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#windows"`
+		fmt.Fprintf(&w.tests, `<%s_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" comment="c"><object object_ref="%s"/><state state_ref="%s"/></%s_test>`, family, win, test, check, object, state, family)
+		fmt.Fprintf(&w.objects, `<%s_object%s id="%s" version="1"/>`, family, win, object)
+		fmt.Fprintf(&w.states, `<%s_state%s id="%s" version="1"%s>%s</%s_state>`, family, win, state, joiner, entities(func(x *asks) string { return w.expected(x.thing, x, datatype(x.thing)) }), family)
+	case where == "registry":
+		const win = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#windows"`
+		key := map[string]string{"NoLMHash": `SYSTEM\CurrentControlSet\Control\Lsa`, "PasswordAgeDays": `SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\LAPS`,
+			"MinimumPasswordLengthAudit": `System\CurrentControlSet\Control\SAM`}[name]
+		fmt.Fprintf(&w.tests, `<registry_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state state_ref="%s"/></registry_test>`, win, test, check, object, state)
+		fmt.Fprintf(&w.objects, `<registry_object%s id="%s" version="1"><hive>HKEY_LOCAL_MACHINE</hive><key>%s</key><name>%s</name></registry_object>`, win, object, key, name)
+		fmt.Fprintf(&w.states, `<registry_state%s id="%s" version="1"><type>reg_dword</type>%s</registry_state>`, win, state, w.expected("value", a, "int"))
+	case where == "shadow":
+		const nix = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#unix"`
+		fmt.Fprintf(&w.tests, `<shadow_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state state_ref="%s"/></shadow_test>`, nix, test, check, object, state)
+		fmt.Fprintf(&w.objects, `<shadow_object%s id="%s" version="1"><username operation="pattern match">.*</username></shadow_object>`, nix, object)
+		fmt.Fprintf(&w.states, `<shadow_state%s id="%s" version="1">%s</shadow_state>`, nix, state, w.expected(name, a, "int"))
+	default:
+		const any = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#independent"`
+		fmt.Fprintf(&w.tests, `<textfilecontent54_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" comment="c"><object object_ref="%s"/><state state_ref="%s"/></textfilecontent54_test>`, any, test, check, object, state)
+		folder := map[string]string{"login.defs": "/etc", "useradd": "/etc/default", "system-auth": "/etc/pam.d"}[where]
+		if folder == "" {
+			folder = "/etc/security"
+		}
+		at := fmt.Sprintf("<path>%s</path><filename>%s</filename>", folder, where)
+		if w.rnd.IntN(2) == 0 {
+			at = fmt.Sprintf(`<filepath operation="pattern match">^%s/%s$</filepath>`, folder, strings.ReplaceAll(where, ".", `\.`))
+		}
+		pattern := map[string]string{"login.defs": `^[\s]*` + name + `[\s]+(-?\d+)\s*$`, "useradd": `^\s*` + name + `\s*=\s*(-?\d+)\s*$`,
+			"system-auth": `^\s*(?:auth|password)\s+\S.*\spam_\w+\.so\s.*\b` + name + `=(\d+)\b.*$`}[where]
+		if pattern == "" {
+			pattern = []string{`^\s*` + name + `\s*=\s*(-?\d+)\s*(?:#.*)?$`, `^[ \t]*` + name + `[ \t=]+(-?[0-9]+)`}[w.rnd.IntN(2)]
+		}
+		fmt.Fprintf(&w.objects, `<textfilecontent54_object%s id="%s" version="1">%s<pattern operation="pattern match">%s</pattern><instance datatype="int" operation="greater than or equal">1</instance></textfilecontent54_object>`, any, object, at, pattern)
+		fmt.Fprintf(&w.states, `<textfilecontent54_state%s id="%s" version="1">%s</textfilecontent54_state>`, any, state, w.expected("subexpression", a, "int"))
+	}
+	return test
+}
+
+func (w *writer) criteria(t *tree) string {
+	negate := ""
+	if t.negate {
+		negate = ` negate="true"`
+	}
+	if t.leaf != nil {
+		return fmt.Sprintf(`<criterion%s test_ref="%s" comment="c"/>`, negate, w.test(t.leaf))
+	}
+	inside := ""
+	for _, b := range t.below {
+		inside += w.criteria(b)
+	}
+	if t.extend {
+		id := w.id("def")
+		fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>t</title></metadata><criteria operator="%s">%s</criteria></definition>`, id, t.op, inside)
+		return fmt.Sprintf(`<extend_definition%s definition_ref="%s" comment="c"/>`, negate, id)
+	}
+	return fmt.Sprintf(`<criteria%s operator="%s">%s</criteria>`, negate, t.op, inside)
+}
+
+// oval is the definitions, with one more that is the whole.
+func (w *writer) oval(whole *tree) (text, definition string) {
+	inside := w.criteria(whole)
+	definition = w.id("def")
+	fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>Harbour &amp; quay</title><description>Nobody reads this.</description></metadata><criteria>%s</criteria></definition>`, definition, inside)
+	return `<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5" xmlns:oval="http://oval.mitre.org/XMLSchema/oval-common-5"><generator><oval:schema_version>5.11.2</oval:schema_version></generator><definitions>` +
+		w.definitions.String() + "</definitions><tests>" + w.tests.String() + "</tests><objects>" + w.objects.String() + "</objects><states>" + w.states.String() +
+		"</states><variables>" + w.vars.String() + "</variables></oval_definitions>", definition
+}
+
+// checklist is a Benchmark of one rule, which a profile selects.
+func (w *writer) checklist(definition, href string) string {
+	space, selected := "http://checklists.nist.gov/xccdf/1.2", ""
+	if w.old {
+		space = "http://checklists.nist.gov/xccdf/1.1"
+	}
+	for _, v := range strings.SplitAfter(w.values.String(), "</Value>") {
+		if _, rest, ok := strings.Cut(v, `id="`); ok {
+			id, _, _ := strings.Cut(rest, `"`)
+			selected += fmt.Sprintf(`<refine-value idref="%s" selector="strict"/>`, id)
+		}
+	}
+	return `<Benchmark xmlns="` + space + `" id="xccdf_example.harbour_benchmark_quay"><status>draft</status><title>Quays</title><version>3.1</version>` +
+		`<Profile id="xccdf_example.harbour_profile_base"><title>b</title>` + selected + `</Profile>` +
+		`<Profile id="xccdf_example.harbour_profile_night" extends="xccdf_example.harbour_profile_base"><title>n</title><select idref="xccdf_example.harbour_group_g" selected="true"/></Profile>` +
+		w.values.String() + `<Group id="xccdf_example.harbour_group_g" selected="false"><title>g</title><Rule id="xccdf_example.harbour_rule_r1" severity="high" selected="true"><version>HA-01-0001</version><title>Some passwords</title>` +
+		`<description>Never copied.</description><ident system="http://cce.mitre.org">CCE-00001-1</ident><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5">` + w.exports.String() +
+		`<check-content-ref href="` + href + `" name="` + definition + `"/></check></Rule></Group></Benchmark>`
+}
+
+// stream is both in a data stream.
+func (w *writer) stream(checklist, definitions string) string {
+	return `<?xml version="1.0" encoding="UTF-8"?><ds:data-stream-collection xmlns:ds="http://scap.nist.gov/schema/scap/source/1.2" xmlns:xlink="http://www.w3.org/1999/xlink" xmlns:cat="urn:oasis:names:tc:entity:xmlns:xml:catalog" id="scap_example.harbour_collection_c" schematron-version="1.2">` +
+		`<ds:data-stream id="scap_example.harbour_datastream_d" scap-version="1.2" use-case="CONFIGURATION"><ds:checklists><ds:component-ref id="scap_example.harbour_cref_x" xlink:href="#scap_example.harbour_comp_x"><cat:catalog><cat:uri name="quay-oval.xml" uri="#scap_example.harbour_cref_o"/></cat:catalog></ds:component-ref></ds:checklists>` +
+		`<ds:checks><ds:component-ref id="scap_example.harbour_cref_o" xlink:href="#scap_example.harbour_comp_o"/></ds:checks></ds:data-stream>` +
+		`<ds:component id="scap_example.harbour_comp_o" timestamp="2026-01-01T00:00:00">` + definitions + `</ds:component><ds:component id="scap_example.harbour_comp_x" timestamp="2026-01-01T00:00:00">` + checklist + `</ds:component></ds:data-stream-collection>`
+}
+
+var windowsThings = []string{"max_passwd_age", "min_passwd_age", "min_passwd_len", "password_hist_len", "lockout_duration", "lockout_threshold", "lockout_observation_window",
+	"password_complexity", "reversible_encryption", "registry NoLMHash", "registry PasswordAgeDays", "registry MinimumPasswordLengthAudit"}
+
+var unixThings = []string{"login.defs PASS_MAX_DAYS", "login.defs PASS_MIN_DAYS", "login.defs PASS_WARN_AGE", "useradd INACTIVE", "pwquality.conf minlen", "pwquality.conf maxrepeat",
+	"pwquality.conf dcredit", "faillock.conf deny", "faillock.conf unlock_time", "faillock.conf fail_interval", "system-auth deny", "system-auth unlock_time", "system-auth remember",
+	"shadow chg_req", "shadow chg_allow"}
+
+// amounts are values that are asked of a thing.
+func amounts(thing string) []string {
+	switch id := things[thing].id; {
+	case id == "complexity" || id == "reversible" || id == "lm-hash-stored":
+		return []string{"0", "1"}
+	case strings.HasPrefix(string(id), "max-age") && strings.Contains(thing, "_age"):
+		return []string{"2592000", "5184000", "31536000", "86400"}
+	case thing == "min_passwd_age":
+		return []string{"0", "86400", "172800"}
+	case id == "lockout-duration" || id == "lockout-window":
+		return []string{"900", "0", "1800", "899"}
+	case id == "require-digit":
+		return []string{"-1", "-2"}
+	case strings.Contains(thing, "DAYS") || strings.Contains(thing, "chg") || strings.Contains(thing, "AGE") || id == "inactive-disable" || strings.Contains(thing, "Days"):
+		return []string{"1", "7", "45", "60", "365", "30"}
+	}
+	return []string{"3", "5", "14", "24", "8", "0"}
+}
+
+func randomAsks(rnd *rand.Rand, thing string) *asks {
+	all, ops := amounts(thing), strings.Split(operations, "|")
+	a := &asks{thing: thing, op: ops[rnd.IntN(len(ops))], values: []string{all[rnd.IntN(len(all))]}, form: rnd.IntN(4), none: rnd.IntN(6) == 0}
+	if len(all) == 2 && all[0] == "0" {
+		a.op, a.form = ops[rnd.IntN(2)], 0
+	}
+	if rnd.IntN(6) == 0 && a.form == 1 {
+		a.values = append(a.values, all[rnd.IntN(len(all))])
+		a.how = []string{"all", "at least one", "none satisfy", "only one"}[rnd.IntN(4)]
+	}
+	return a
+}
+
+func randomTree(rnd *rand.Rand, family []string, depth int) *tree {
+	t := &tree{negate: rnd.IntN(6) == 0}
+	if depth == 0 || rnd.IntN(3) == 0 {
+		t.leaf = randomAsks(rnd, family[rnd.IntN(len(family))])
+		if !strings.Contains(t.leaf.thing, " ") && rnd.IntN(4) == 0 {
+			group := "lockout_threshold lockout_duration lockout_observation_window"
+			if !strings.HasPrefix(t.leaf.thing, "lockout") {
+				group = "min_passwd_len password_hist_len min_passwd_age"
+			}
+			other := randomAsks(rnd, strings.Fields(group)[rnd.IntN(3)])
+			other.none, t.leaf.any = false, rnd.IntN(2) == 0
+			t.leaf.states = []asks{*other}
+		}
+		return t
+	}
+	t.op = []string{"AND", "OR", "AND", "OR", "ONE", "XOR"}[rnd.IntN(6)]
+	t.extend = rnd.IntN(5) == 0
+	for range 1 + rnd.IntN(3) {
+		t.below = append(t.below, randomTree(rnd, family, depth-1))
+	}
+	return t
+}
+
+// involved are the things that a tree asks for.
+func (t *tree) involved(all []string) []string {
+	if t.leaf != nil {
+		all = append(all, t.leaf.thing)
+		for _, s := range t.leaf.states {
+			all = append(all, s.thing)
+		}
+	}
+	for _, b := range t.below {
+		all = b.involved(all)
+	}
+	return all
+}
+
+// randomSystem has values near those that are asked for.
+func randomSystem(rnd *rand.Rand, asked []string) system {
+	on := system{}
+	for _, thing := range asked {
+		s := setting.Get(things[thing].id)
+		switch {
+		case len(s.Choices) > 0:
+			on[s.ID] = setting.Word(s.Choices[rnd.IntN(len(s.Choices))])
+		case len(s.Specials) > 0 && rnd.IntN(4) == 0 && things[thing].write(setting.Of(s.Specials[len(s.Specials)-1].Special)) != "" && s.ID != "lockout-window":
+			on[s.ID] = setting.Of(s.Specials[0].Special)
+		case s.ID == "lockout-window" && rnd.IntN(4) == 0:
+			on[s.ID] = setting.Of(setting.AtOnce)
+		default:
+			all := amounts(thing)
+			n, _ := strconv.ParseInt(all[rnd.IntN(len(all))], 10, 64)
+			n = max(max(n, -n)+int64(rnd.IntN(3)-1), 1)
+			if unit := things[thing].write(setting.Number(86400)); unit == "1" {
+				n *= 86400
+			}
+			on[s.ID] = setting.Number(n)
+		}
+	}
+	return on
+}
+
+// met judges a system by demands.
+func met(all []baseline.Demand, on system) bool {
+	for i := range all {
+		one := false
+		for _, way := range all[i].AllWays() {
+			is := true
+			for k := range way {
+				is = is && way[k].Met(on[way[k].Setting])
+			}
+			one = one || is
+		}
+		if !one {
+			return false
+		}
+	}
+	return true
+}
+
+// What is made of a rule judges systems as its test does, read plainly.
+func TestImportedDemandsJudgeAsTheTestDoes(t *testing.T) {
+	understood, systems, trivial := 0, 0, 0
+	for n := range uint64(600) {
+		rnd := rand.New(rand.NewPCG(15, n))
+		family := windowsThings
+		if n%2 == 1 {
+			family = unixThings
+		}
+		whole := randomTree(rnd, family, 2)
+		w := &writer{rnd: rnd, old: n%3 == 0}
+		definitions, definition := w.oval(whole)
+		src := Source{File: "quay.xml", Data: []byte(w.checklist(definition, "quay-oval.xml")), Beside: func(string) ([]byte, error) { return []byte(definitions), nil }}
+		if n%4 == 0 {
+			src = Source{File: "quay-ds.xml", Data: []byte(w.stream(w.checklist(definition, "quay-oval.xml"), definitions))}
+		}
+		got, err := Read(src, Options{Profile: "night"})
+		if err != nil {
+			t.Fatalf("document %d: %v\n%s", n, err, src.Data)
+		}
+		if len(got.Rules) != 1 || got.All != 1 {
+			t.Fatalf("document %d: %d rules of %d", n, len(got.Rules), got.All)
+		}
+		r := got.Rules[0]
+		asked := whole.involved(nil)
+		if r.Outcome != Understood {
+			want := map[string]bool{"its test accepts no value": false, errNothing.Error(): true}
+			says, ok := want[r.Why]
+			if !ok && r.Why != errTooMany.Error() {
+				t.Fatalf("document %d: %s\n%s", n, r.Why, definitions)
+			}
+			for range 30 {
+				if on := randomSystem(rnd, asked); ok && whole.says(on) != says {
+					t.Fatalf("document %d: %s, and yet it says %v of %v", n, r.Why, !says, on)
+				}
+			}
+			trivial++
+			continue
+		}
+		understood++
+		if r.Ref != "HA-01-0001, r1, CCE-00001-1" || r.Severity != baseline.Grave {
+			t.Fatalf("%+v", r)
+		}
+		for range 60 {
+			on := randomSystem(rnd, asked)
+			systems++
+			if is, want := met(got.Demands, on), whole.says(on); is != want {
+				var texts []string
+				for i := range got.Demands {
+					texts = append(texts, string(got.Demands[i].Setting)+" "+got.Demands[i].Text())
+				}
+				t.Fatalf("document %d: of %v the test says %v, the demands %v:\n%s\n%s", n, on, want, is, strings.Join(texts, "\n"), definitions)
+			}
+		}
+	}
+	if understood < 400 {
+		t.Errorf("%d understood, %d trivial", understood, trivial)
+	}
+	t.Logf("%d understood, %d accept all or nothing, %d systems", understood, trivial, systems)
+}

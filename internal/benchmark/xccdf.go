@@ -1,0 +1,402 @@
+package benchmark
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/intake"
+)
+
+// Name spaces of the formats (NIST IR 7275, NIST SP 800-126, the OVAL language).
+const (
+	xccdfSpace  = "http://checklists.nist.gov/xccdf/1.2"
+	ovalSpace   = "http://oval.mitre.org/XMLSchema/oval-definitions-5"
+	streamSpace = "http://scap.nist.gov/schema/scap/source/1.2"
+)
+
+// stream takes the one checklist of a data stream that is meant.
+func (i *Imported) stream(l *library, root *node, opt Options) error {
+	component := map[string]*node{}
+	for _, c := range root.all("component") {
+		if len(c.below) > 0 {
+			component["#"+c.of("id")] = c.below[0]
+		}
+	}
+	type candidate struct {
+		stream, ref, checklist *node
+	}
+	var all []candidate
+	var names []string
+	for _, s := range root.all("data-stream") {
+		for _, ref := range s.first("checklists").all("component-ref") {
+			checklist := component[ref.of("href")]
+			if checklist == nil || checklist.name != "Benchmark" {
+				continue
+			}
+			names = append(names, checklist.of("id"))
+			if opt.Part == "" || slices.Contains([]string{s.of("id"), ref.of("id"), strings.TrimPrefix(ref.of("href"), "#"), checklist.of("id")}, opt.Part) {
+				all = append(all, candidate{s, ref, checklist})
+			}
+		}
+	}
+	if len(all) != 1 {
+		seen, expected := fmt.Sprintf("%d checklists: %s", len(names), strings.Join(names, ", ")), "one"
+		if opt.Part != "" {
+			seen, expected = fmt.Sprintf("%d checklists %q", len(all), opt.Part), strictyaml.Hint(opt.Part, names)
+		}
+		return &intake.Error{Path: l.src.File, Line: root.line, Seen: seen, Expected: expected,
+			Next: "name the one that is meant behind the file: --from FILE#ID"}
+	}
+	c := all[0]
+	l.inner = map[string]*node{}
+	c.stream.walk(func(n *node) {
+		if n.name == "component-ref" {
+			l.inner[n.of("id")] = component[n.of("href")]
+		}
+	})
+	c.ref.walk(func(n *node) {
+		if n.name == "uri" {
+			l.inner[n.of("name")] = l.inner[strings.TrimPrefix(n.of("uri"), "#")]
+		}
+	})
+	err := i.checklist(l, c.checklist, Options{Profile: opt.Profile})
+	i.Kind = "data stream, " + i.Kind
+	return err
+}
+
+// checklist takes the rules of a Benchmark that are selected.
+func (i *Imported) checklist(l *library, root *node, opt Options) error {
+	if !strings.HasPrefix(root.space, "http://checklists.nist.gov/xccdf/1.") {
+		return &intake.Error{Path: l.src.File, Line: root.line, Seen: fmt.Sprintf("a Benchmark of %q", root.space),
+			Expected: "XCCDF 1.1.4 or 1.2 (" + xccdfSpace + ")", Next: "ask for the checklist in one of them"}
+	}
+	i.Kind = "XCCDF " + root.space[len("http://checklists.nist.gov/xccdf/"):]
+	i.Document, i.Version = root.of("id"), root.first("version").text
+	c := &choices{selected: map[string]bool{}, severity: map[string]string{}, selector: map[string]string{}, values: map[string][]string{}}
+	profiles := map[string]*node{}
+	for _, p := range root.all("Profile") {
+		profiles[p.of("id")] = p
+		i.Profiles = append(i.Profiles, p.of("id"))
+	}
+	if opt.Profile != "" {
+		id, err := profileNamed(l.src.File, opt.Profile, i.Profiles)
+		if err != nil {
+			return err
+		}
+		i.Profile = id
+		if err := c.apply(profiles, id, nil); err != nil {
+			return &intake.Error{Path: l.src.File, Line: profiles[id].line, Seen: err.Error(), Expected: "a profile that can be followed", Next: "choose another profile"}
+		}
+	}
+	c.bound = c.valuesOf(root)
+	i.rules(l, root, c, true)
+	if len(i.Rules) == 0 {
+		return &intake.Error{Path: l.src.File, Line: root.line, Seen: fmt.Sprintf("no rule that is selected, of %d", i.All), Expected: "some",
+			Next: "choose a profile, with --profile: " + strings.Join(i.Profiles, ", ")}
+	}
+	return nil
+}
+
+// profileNamed is the profile of that id, or the one of which the id ends so.
+func profileNamed(file, name string, all []string) (string, error) {
+	var fits []string
+	for _, id := range all {
+		if id == name {
+			return id, nil
+		}
+		if strings.HasSuffix(id, "_"+name) || strings.HasSuffix(id, "-"+name) {
+			fits = append(fits, id)
+		}
+	}
+	if len(fits) == 1 {
+		return fits[0], nil
+	}
+	if len(all) == 0 {
+		return "", &intake.Error{Path: file, Seen: fmt.Sprintf("--profile %q", name), Expected: "none: the document has no profiles", Next: "leave --profile out"}
+	}
+	return "", &intake.Error{Path: file, Seen: fmt.Sprintf("--profile %q, which fits %d profiles", name, len(fits)), Expected: "one of " + strings.Join(all, ", "),
+		Next: "write its id, or how it ends"}
+}
+
+// choices are what a profile says.
+type choices struct {
+	selected map[string]bool     // rules and groups, by id or cluster
+	severity map[string]string   // by id
+	selector map[string]string   // of values and of rules' checks, by id
+	values   map[string][]string // set outright
+	bound    map[string][]string // what each value comes to
+}
+
+// apply follows a profile, the ones that it extends first.
+func (c *choices) apply(profiles map[string]*node, id string, above []string) error {
+	p := profiles[id]
+	if p == nil {
+		return fmt.Errorf("it extends the profile %q, which the document does not have", id)
+	}
+	if slices.Contains(above, id) {
+		return fmt.Errorf("a circle of profiles: %s", strings.Join(append(above, id), " extends "))
+	}
+	if under := p.of("extends"); under != "" {
+		if err := c.apply(profiles, under, append(above, id)); err != nil {
+			return err
+		}
+	}
+	for _, n := range p.below {
+		of := n.of("idref")
+		switch n.name {
+		case "select":
+			c.selected[of] = isTrue(n.of("selected"))
+		case "set-value":
+			c.values[of] = []string{n.text}
+		case "set-complex-value":
+			c.values[of] = texts(n.all("item"))
+		case "refine-value":
+			if n.of("selector") != "" {
+				c.selector[of] = n.of("selector")
+			}
+		case "refine-rule":
+			if n.of("severity") != "" {
+				c.severity[of] = n.of("severity")
+			}
+			if n.of("selector") != "" {
+				c.selector[of] = n.of("selector")
+			}
+		}
+	}
+	return nil
+}
+
+func isTrue(text string) bool { return text == "true" || text == "1" }
+
+func texts(all []*node) (out []string) {
+	for _, n := range all {
+		out = append(out, n.text)
+	}
+	return out
+}
+
+// valuesOf finds what each Value comes to: what the profile sets, what its selector
+// picks, or what stands without one.
+func (c *choices) valuesOf(root *node) map[string][]string {
+	all := map[string][]string{}
+	root.walk(func(n *node) {
+		if n.name != "Value" || n.of("id") == "" {
+			return
+		}
+		id := n.of("id")
+		if set, ok := c.values[id]; ok {
+			all[id] = set
+			return
+		}
+		for _, v := range n.all("value", "complex-value") {
+			if v.of("selector") == c.selector[id] {
+				all[id] = []string{v.text}
+				if v.name == "complex-value" {
+					all[id] = texts(v.all("item"))
+				}
+				return
+			}
+		}
+		if first := n.first("value"); c.selector[id] == "" && first.name != "" { // by the specification, the first one
+			all[id] = []string{first.text}
+		}
+	})
+	return all
+}
+
+// rules takes those below a group that is selected or not.
+func (i *Imported) rules(l *library, at *node, c *choices, above bool) {
+	for _, n := range at.all("Group", "Rule") {
+		is := n.of("selected") != "false" && n.of("selected") != "0"
+		for _, id := range []string{n.of("cluster-id"), n.of("id")} {
+			if said, ok := c.selected[id]; ok && id != "" {
+				is = said
+			}
+		}
+		if n.name == "Group" {
+			i.rules(l, n, c, above && is)
+			continue
+		}
+		if i.All++; above && is {
+			i.Rules = append(i.Rules, c.rule(l, n))
+		}
+	}
+}
+
+// own is the part of an identifier that no other shares.
+var own = regexp.MustCompile(`^xccdf_.+?_(?:rule|profile|value|group)_|^oval:[^:]+:def:`)
+
+// severities are the document's words.
+var severities = map[string]baseline.Severity{"high": baseline.Grave, "medium": baseline.Serious, "low": baseline.Minor, "info": baseline.Minor}
+
+func severityOf(word string) baseline.Severity {
+	return cmp.Or(severities[strings.ToLower(word)], baseline.Serious)
+}
+
+// rule reads one rule.
+func (c *choices) rule(l *library, n *node) *Rule {
+	id := n.of("id")
+	r := &Rule{ID: own.ReplaceAllString(id, ""), Severity: severityOf(cmp.Or(c.severity[id], n.of("severity")))}
+	refs := []string{r.ID}
+	if v := n.first("version").text; v != "" && v != r.ID {
+		refs = []string{v, r.ID}
+	}
+	for _, ident := range n.all("ident") {
+		if len(refs) < mostIdents && ident.text != "" && !slices.Contains(refs, ident.text) {
+			refs = append(refs, ident.text)
+		}
+	}
+	r.Ref = strings.Join(refs, ", ")
+	r.relevant = aboutPasswords.MatchString(id + " " + n.first("title").text + " " + n.first("version").text)
+	if n.of("extends") != "" {
+		r.Why = "it extends another rule, and that is not read"
+		return r
+	}
+	e := &evaluation{bound: c.bound}
+	f, err := c.checks(l, e, n, c.selector[id])
+	r.relevant = r.relevant || e.relevant
+	r.formula, r.platforms, r.Remarks = f, e.places(), e.remarks
+	if err != nil {
+		r.formula, r.Why = nil, err.Error()
+	}
+	return r
+}
+
+const mostIdents = 8
+
+// aboutPasswords finds in what a rule calls itself that it is about passwords or lockout.
+var aboutPasswords = regexp.MustCompile(`(?i)passw|pass_(?:max|min|warn)|lock-?_?out|faillock|pwquality|pwhistory|pam_|pam-|unlock_time|login\.?_?defs|` +
+	`unsuccessful (?:log|auth|attempt)|failed (?:log|auth)|bad log|reversible encrypt|logon hours|inactive (?:account|day)|disable.*inactiv|kerberos (?:ticket|policy)|ticket lifetime`)
+
+// checks reads the check of a rule, or several of them.
+func (c *choices) checks(l *library, e *evaluation, n *node, selector string) (formula, error) {
+	if complex := n.all("complex-check"); len(complex) > 0 {
+		return c.complex(l, e, complex[0])
+	}
+	var kinds []string
+	for _, check := range n.all("check") {
+		if !strings.HasPrefix(check.of("system"), "http://oval.mitre.org/XMLSchema/oval-definitions") {
+			kinds = append(kinds, check.of("system"))
+			continue
+		}
+		if check.of("selector") == selector {
+			return c.check(l, e, check)
+		}
+	}
+	if len(kinds) > 0 {
+		return nil, fmt.Errorf("its check is of another kind (%s)", strings.Join(kinds, ", "))
+	}
+	return nil, fmt.Errorf("it has no test")
+}
+
+// complex reads checks that are joined.
+func (c *choices) complex(l *library, e *evaluation, n *node) (formula, error) {
+	var all []formula
+	for _, part := range n.all("check", "complex-check") {
+		f, err := formula(nil), error(nil)
+		switch {
+		case part.name == "complex-check":
+			f, err = c.complex(l, e, part)
+		case strings.HasPrefix(part.of("system"), "http://oval.mitre.org/XMLSchema/oval-definitions"):
+			f, err = c.check(l, e, part)
+		default:
+			err = fmt.Errorf("one of its checks is of another kind (%s)", part.of("system"))
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, f)
+	}
+	if len(all) == 0 {
+		return nil, fmt.Errorf("its checks are none")
+	}
+	return joined(n.of("operator"), n.of("negate"), all)
+}
+
+// joined joins formulas as an operator says.
+func joined(operator, negate string, all []formula) (f formula, err error) {
+	switch strings.ToUpper(operator) {
+	case "", "AND":
+		f, err = and(all...)
+	case "OR":
+		f, err = or(all...)
+	case "ONE", "XOR":
+		f, err = odd(operator, all)
+	default:
+		err = fmt.Errorf("its operator %s is not known", operator)
+	}
+	if err == nil && isTrue(negate) {
+		f, err = not(f)
+	}
+	return f, err
+}
+
+// odd is true where exactly one of them is, or, with XOR, an odd number.
+func odd(operator string, all []formula) (formula, error) {
+	const most = 6
+	if len(all) > most {
+		return nil, errTooMany
+	}
+	result := never
+	for bits := range 1 << len(all) {
+		ones := 0
+		var parts []formula
+		for i, f := range all {
+			if bits>>i&1 == 1 {
+				ones++
+			} else {
+				var err error
+				if f, err = not(f); err != nil {
+					return nil, err
+				}
+			}
+			parts = append(parts, f)
+		}
+		if operator == "ONE" && ones != 1 || operator == "XOR" && ones%2 == 0 {
+			continue
+		}
+		one, err := and(parts...)
+		if err == nil {
+			result, err = or(result, one)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return result, nil
+}
+
+// check reads one check of OVAL.
+func (c *choices) check(l *library, e *evaluation, n *node) (formula, error) {
+	e.exported = map[string][]string{}
+	for _, x := range n.all("check-export") {
+		if v, ok := c.bound[x.of("value-id")]; ok {
+			e.exported[x.of("export-name")] = v
+		}
+	}
+	refs := n.all("check-content-ref")
+	if len(refs) == 0 {
+		return nil, fmt.Errorf("its test stands in the rule itself, and that is not read")
+	}
+	var err error
+	for _, ref := range refs {
+		var definitions *oval
+		if definitions, err = l.find(ref.of("href")); err != nil {
+			continue
+		}
+		if ref.of("name") == "" {
+			return nil, fmt.Errorf("its test is all of %s, not one definition", ref.of("href"))
+		}
+		f, err := e.definition(definitions, ref.of("name"), nil)
+		if err == nil && isTrue(n.of("negate")) {
+			f, err = not(f)
+		}
+		return f, err
+	}
+	return nil, err
+}
