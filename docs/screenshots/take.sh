@@ -25,7 +25,8 @@ take weigh sternledger weigh
 SHOT_DARK=1 take weigh-dark sternledger weigh
 SHOT_DARK=1 take matter-dark sternledger weigh --matter M1
 take matrix sternledger weigh --matrix
-take baseline sternledger baseline show nist-800-63b
+cp "$here/../../internal/benchmark/testdata/harbour-linux-ds.xml" "$work/harbour/audit/"
+take baseline sternledger baseline new published --from harbour-linux-ds.xml
 take forecast sternledger forecast
 take probe sternledger probe --patterns
 take rehearse sternledger rehearse --scope "marrowick.example / Pilots" --tries 5 --every 10m --for 62h

@@ -242,7 +242,7 @@ func TestDriftTells(t *testing.T) {
 func TestRecallAfterChanges(t *testing.T) {
 	c := &clock{time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
 	e := weighed(t, c)
-	file, err := e.NewBaseline("ours", "nist-800-63b", "")
+	file, err := e.NewBaseline("ours", func() (string, error) { return "replaced below", nil })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -31,7 +31,7 @@ func TestWritten(t *testing.T) {
 		{"dcredit", "", "require-digit", "2", "-2"}, {"dcredit", "", "require-digit", "0", ""},
 		{"dictcheck", "", "dictionary-check", "on", "1"}, {"maxrepeat", "", "max-repeat", "unlimited", "0"},
 		{"PASS_MAX_DAYS", "", "max-age", "never", "99999"}, {"INACTIVE", "", "inactive-disable", "30 days", "30"},
-		{"shadow field 5", "", "max-age", "365 days", "365"}, {"ENCRYPT_METHOD", "", "hash-method", "yescrypt", "yescrypt"},
+		{"shadow field 5", "", "max-age", "365 days", "365"}, {"ENCRYPT_METHOD", "", "hash-method", "yescrypt", "YESCRYPT"},
 		{"LockoutDurationInSeconds", "seconds", "lockout-duration", "60 seconds", "60"}, {"maxAgeDays", "days", "max-age", "90 days", "90"},
 		{"maxAgeDays", "days", "max-age", "never", ""}, {"unheard of", "", "history", "24", ""},
 	} {

@@ -1,12 +1,16 @@
 package benchmark
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
+
+	"github.com/dlclark/regexp2"
 )
 
 func number(text string) (int64, bool) {
@@ -59,7 +63,7 @@ func (a *asked) compare(have, want string) (bool, error) {
 		return !strings.EqualFold(have, want), nil
 	case "pattern match":
 		p, err := pattern(want)
-		return err == nil && p.MatchString(have), err
+		return err == nil && len(p(have)) > 0, err
 	}
 	if ordered {
 		switch a.operation {
@@ -87,17 +91,43 @@ func truth(text string) string {
 	return text
 }
 
-// pattern compiles a pattern. OVAL's are Perl's; what only those can is refused.
-func pattern(text string) (*regexp.Regexp, error) {
+// matcher finds a pattern in a text: each match with its groups.
+type matcher func(text string) [][]string
+
+// longestMatch bounds how long a pattern of Perl's may look for a match.
+const longestMatch = 100 * time.Millisecond
+
+// pattern compiles a pattern. OVAL's are Perl's; those that only Perl's rules can read
+// are matched by a package that can, within bounds.
+func pattern(text string) (matcher, error) {
 	if len(text) > 4096 {
 		return nil, fmt.Errorf("a pattern of more than 4096 bytes")
 	}
-	p, err := regexp.Compile(text)
-	if err != nil {
-		return nil, fmt.Errorf("its pattern is not read (%s)", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	if p, err := regexp.Compile(text); err == nil {
+		return func(text string) [][]string { return p.FindAllStringSubmatch(text, -1) }, nil
 	}
-	return p, nil
+	p, err := regexp2.Compile(text, regexp2.None)
+	if err != nil {
+		return nil, fmt.Errorf("its pattern cannot be read (%s)", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	p.MatchTimeout = longestMatch
+	if _, err := p.MatchString(strings.Repeat("a", 64) + "!"); err != nil {
+		return nil, errSlow
+	}
+	return func(text string) (all [][]string) {
+		m, err := p.FindStringMatch(text)
+		for ; m != nil && err == nil; m, err = p.FindNextMatch(m) {
+			var groups []string
+			for _, g := range m.Groups() {
+				groups = append(groups, g.String())
+			}
+			all = append(all, groups)
+		}
+		return all
+	}, nil
 }
+
+var errSlow = errors.New("its pattern takes too long")
 
 // variable is what a variable comes to.
 func (e *evaluation) variable(o *oval, id string, above []string) ([]string, error) {

@@ -76,7 +76,7 @@ const (
 // programs need. A rule's title only tells what it is about.
 var prose = map[string]bool{"description": true, "rationale": true, "fixtext": true, "fix": true, "notice": true, "front-matter": true,
 	"rear-matter": true, "metadata": true, "warning": true, "reference": true, "question": true, "model": true, "TestResult": true,
-	"extended-component": true, "generator": true, "notes": true, "Signature": true, "impact-metric": true}
+	"extended-component": true, "notes": true, "Signature": true, "impact-metric": true}
 
 // parse reads a document. What it points at outside of itself is never fetched.
 func parse(file string, data []byte) (*node, error) {

@@ -2,6 +2,7 @@ package benchmark
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -38,14 +39,18 @@ func (i *Imported) definitions(l *library, root *node, opt Options) error {
 		_, err := profileNamed(l.src.File, opt.Profile, nil)
 		return err
 	}
-	i.Kind = "OVAL"
-	for _, n := range root.first("generator").all("schema_version") {
-		i.Version = n.text
-	}
+	i.Kind = strings.TrimSpace("OVAL " + root.first("generator").first("schema_version").text)
+	i.Document = path.Base(strings.ReplaceAll(l.src.File, `\`, "/"))
 	o := newOval(root)
+	parts := map[string]bool{} // of other definitions
+	root.walk(func(n *node) {
+		if n.name == "extend_definition" {
+			parts[n.of("definition_ref")] = true
+		}
+	})
 	for _, d := range o.list {
 		class := d.of("class")
-		if class == "inventory" || class == "patch" || class == "vulnerability" {
+		if parts[d.of("id")] || class == "inventory" || class == "patch" || class == "vulnerability" {
 			continue
 		}
 		i.All++
@@ -134,10 +139,7 @@ func (e *evaluation) inner(o *oval, id string, above []string) (formula, error) 
 	}
 	f, err := e.criteria(o, d.first("criteria"), append(slices.Clone(above), id))
 	if err == nil {
-		if e.done == nil {
-			e.done = map[string]formula{}
-		}
-		e.done[id] = f
+		e.keep(id, f)
 	}
 	return f, err
 }
@@ -192,6 +194,24 @@ func (e *evaluation) states(o *oval, test *node) (all []*node, err error) {
 
 // test is what one test comes to.
 func (e *evaluation) test(o *oval, id string) (formula, error) {
+	if f, ok := e.done[id]; ok {
+		return f, nil
+	}
+	f, err := e.read(o, id)
+	if err == nil {
+		e.keep(id, f)
+	}
+	return f, err
+}
+
+func (e *evaluation) keep(id string, f formula) {
+	if e.done == nil {
+		e.done = map[string]formula{}
+	}
+	e.done[id] = f
+}
+
+func (e *evaluation) read(o *oval, id string) (formula, error) {
 	t := o.parts[id]
 	if t == nil {
 		return nil, fmt.Errorf("its test %s is not in the document", id)

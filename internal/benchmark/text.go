@@ -2,14 +2,13 @@ package benchmark
 
 import (
 	"fmt"
-	"regexp"
 
 	"sternledger/internal/core/setting"
 )
 
 // matching is a test on what a pattern finds in a file.
 type matching struct {
-	pattern  *regexp.Regexp
+	pattern  matcher
 	instance asked
 	states   [][]entity
 	anyState []bool // of each state: one entity is enough
@@ -107,7 +106,7 @@ func (e *evaluation) matching(o *oval, t, object *node, states []*node) (*matchi
 // accepts reports what the test says of a file.
 func (m *matching) accepts(text string) bool {
 	found, met := 0, 0
-	for i, match := range m.pattern.FindAllStringSubmatch(text, -1) {
+	for i, match := range m.pattern(text) {
 		if !m.instance.accepts(decimal(int64(i + 1))) {
 			continue
 		}
@@ -174,7 +173,7 @@ func (m *matching) samples(o *option) (all []string) {
 }
 
 // finds reports whether the pattern finds anything in a file.
-func (m *matching) finds(text string) bool { return m.pattern.MatchString(text) }
+func (m *matching) finds(text string) bool { return len(m.pattern(text)) > 0 }
 
 // way is the first way of writing an option in which the test tells values apart;
 // else, if that is enough, one that its pattern finds; below zero: none.

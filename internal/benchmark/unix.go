@@ -262,7 +262,7 @@ func (e *evaluation) textTest(o *oval, t, object *node, states []*node) (formula
 	case len(names) == 0 && isStack:
 		return e.call(m)
 	case len(names) == 0:
-		return nil, fmt.Errorf("it asks for lines of %s by a pattern that fits no setting's", shown)
+		return nil, m.unfit(shown, places[0])
 	case len(names) > 1:
 		return nil, fmt.Errorf("its pattern fits several settings of %s (%s)", shown, strings.Join(names, ", "))
 	}
@@ -304,6 +304,30 @@ func (e *evaluation) call(m *matching) (formula, error) {
 		}
 	}
 	return nil, fmt.Errorf("it asks for lines of stacks by a pattern that fits no setting's")
+}
+
+// noSettings are options that documents ask for and that are no settings, and why.
+var noSettings = map[string]string{"PASS_MIN_LEN": "it is not heeded where PAM changes passwords", "PASS_MAX_LEN": "it is not heeded where PAM changes passwords",
+	"enforce_for_root": "root is weighed by itself", "maxclassrepeat": "no setting is that", "gecoscheck": "no setting is that", "retry": "it only says how often the module asks again",
+	"enforcing": "whether a module is obeyed decides the settings", "local_users_only": "no setting is that", "audit": "no setting is that", "dir": "no setting is that",
+	"silent": "no setting is that", "root_unlock_time": "root is weighed by itself", "UMASK": "it is not about passwords", "LOGIN_RETRIES": "no setting is that", "FAIL_DELAY": "PAM delays by a module of its own",
+	"SHA_CRYPT_MIN_ROUNDS": "PAM reads the most, not the least", "SHA_CRYPT_MAX_ROUNDS": "no demand is made of it"}
+
+// unfit says why no setting is read from what a pattern finds.
+func (m *matching) unfit(shown string, like place) error {
+	for name, why := range noSettings {
+		for _, line := range like.with {
+			for _, value := range []string{"1", "14", "-1", "077", "65536"} {
+				if text := strings.ReplaceAll(strings.ReplaceAll(line, like.option.name, name), "%v", value); m.finds(text) && !m.finds("# by hand\n") {
+					return fmt.Errorf("it asks for %s of %s: %s", name, shown, why)
+				}
+			}
+		}
+		if m.finds("# by hand\n"+name+"\n") && !m.finds("# by hand\n") {
+			return fmt.Errorf("it asks for %s of %s: %s", name, shown, why)
+		}
+	}
+	return fmt.Errorf("it asks for lines of %s by a pattern that fits no setting's", shown)
 }
 
 // shadowEntities are the fields of shadow that are settings.

@@ -17,6 +17,7 @@ const most = math.MaxInt64
 // values are some of the values that a setting can have.
 type values struct {
 	of       *setting.Setting
+	unit     int64  // the least number that is told from none
 	numbers  []span // in order, with gaps between them
 	specials map[setting.Special]bool
 	words    map[string]bool
@@ -40,7 +41,7 @@ func plain(unit int64, specials map[setting.Special]string) setting.Form {
 // changes its mind only at figures, or, by a pattern, at any number of few digits.
 func (w *written) accepting(accepts func(text string) bool, figures []int64) *values {
 	s := setting.Get(w.id)
-	v := &values{of: s, specials: map[setting.Special]bool{}, words: map[string]bool{}}
+	v := &values{of: s, unit: w.unit, specials: map[setting.Special]bool{}, words: map[string]bool{}}
 	for _, word := range s.Choices {
 		if text := w.form(setting.Word(word)); text != "" {
 			v.words[word] = accepts(text)
@@ -184,7 +185,7 @@ func (v *values) not() *values {
 func (v *values) within(o *values) bool { return v.both(o.not()).empty() }
 
 func (v *values) merged(o *values, of func(a, b bool) bool) *values {
-	out := &values{of: v.of, specials: map[setting.Special]bool{}, words: map[string]bool{}}
+	out := &values{of: v.of, unit: min(v.unit, o.unit), specials: map[setting.Special]bool{}, words: map[string]bool{}}
 	for _, k := range v.of.Specials {
 		out.specials[k.Special] = of(v.specials[k.Special], o.specials[k.Special])
 	}
@@ -223,6 +224,8 @@ func (v *values) conditions() []baseline.Condition {
 	var points []setting.Value
 	for _, s := range v.numbers {
 		switch {
+		case s == span{0, most}: // and some special is not good
+			all = append(all, base(baseline.AtLeast, setting.Number(v.unit)))
 		case s.low == s.high:
 			points = append(points, setting.Number(s.low))
 		case s.high == most:

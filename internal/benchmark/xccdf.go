@@ -229,7 +229,10 @@ func (i *Imported) rules(l *library, at *node, c *choices, above bool) {
 }
 
 // own is the part of an identifier that no other shares.
-var own = regexp.MustCompile(`^xccdf_.+?_(?:rule|profile|value|group)_|^oval:[^:]+:def:`)
+var own = regexp.MustCompile(`^xccdf_.+?_(?:rule|profile|value|group|benchmark)_|^oval:[^:]+:(?:def|var):`)
+
+// Short is an identifier without what it shares with others.
+func Short(id string) string { return own.ReplaceAllString(id, "") }
 
 // severities are the document's words.
 var severities = map[string]baseline.Severity{"high": baseline.Grave, "medium": baseline.Serious, "low": baseline.Minor, "info": baseline.Minor}
@@ -373,7 +376,7 @@ func odd(operator string, all []formula) (formula, error) {
 
 // check reads one check of OVAL.
 func (c *choices) check(l *library, e *evaluation, n *node) (formula, error) {
-	e.exported = map[string][]string{}
+	e.exported, e.done = map[string][]string{}, nil // what was worked out with other values
 	for _, x := range n.all("check-export") {
 		if v, ok := c.bound[x.of("value-id")]; ok {
 			e.exported[x.of("export-name")] = v

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"sternledger/internal/assess"
 	"sternledger/internal/contract"
 	"sternledger/internal/custody"
 	"sternledger/internal/page"
@@ -15,7 +16,7 @@ import (
 func newBaseline(s *shared) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "baseline",
-		Short: "The baselines: list, show, check, begin one of your own, lay several together",
+		Short: "The baselines: list, show, check, make one of your own, lay several together",
 		Long: `Baselines say what settings should be: lists of demands, each with its reason
 and its place in a public document. Those that are shipped follow published
 benchmarks; an organisation's own lie in the engagement's folder baselines/, and
@@ -25,7 +26,7 @@ may extend a shipped one. docs/baselines.md describes the format.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newBaselineList(s), newBaselineShow(s), newBaselineLint(s), newBaselineNew(s), newBaselineReconcile(s))
+	cmd.AddCommand(newBaselineList(s), newBaselineShow(s), newBaselineLint(s), newBaselineNew(s), newBaselineDiff(s), newBaselineReconcile(s))
 	return cmd
 }
 
@@ -126,26 +127,82 @@ platform can meet, circles.`,
 }
 
 func newBaselineNew(s *shared) *cobra.Command {
-	var from, title string
+	opt := assess.NewBaselineOptions{}
 	cmd := &cobra.Command{
 		Use:   "new ID",
-		Short: "Begin an organisation's own baseline from another one",
-		Long: `Writes baselines/ID.yaml into the engagement: a baseline that extends another and
-changes nothing yet, with examples of what can be changed.`,
-		Example: `  sternledger baseline new harbour --from cis-windows-server --title "What our harbour asks for"`,
-		Args:    cobra.ExactArgs(1),
+		Short: "Make a baseline: from another one, a published benchmark, a template, a machine",
+		Long: `Writes baselines/ID.yaml into the engagement. --from is one of
+  a baseline    the new one extends it and changes nothing yet
+  a benchmark   as its publisher gives it out for tools: XCCDF 1.1.4 or 1.2 with its
+                definitions in OVAL 5 beside it, OVAL alone, or a data stream
+                (FILE#ID where one holds several). Figures, identifiers and severities
+                are taken; each rule about passwords or lockout that is not understood
+                is listed with its reason
+  a template    a security template, a policy backup, a report of the policy console,
+                or whatever else gather reads that holds settings: at least as strong
+                as they are
+--from-place makes one of what holds in a place in evidence, a golden machine say. The
+workbook or CSV form of a checklist is not read. docs/baselines.md tells more.`,
+		Example: `  sternledger baseline new harbour --from cis-windows-server --title "What our harbour asks for"
+  sternledger baseline new published --from harbour-windows-xccdf.xml --profile Level_1
+  sternledger baseline new template --from weighbridge.inf
+  sternledger baseline new golden --from-place gate1`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
-				file, err := e.NewBaseline(args[0], from, title)
-				if err == nil && !s.quiet {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s begun. Write your figures, then: sternledger baseline lint %s\n", file, file)
+				opt.ID = args[0]
+				if opt.Place != "" && cmd.Flags().Changed("from") {
+					return errors.New("--from and --from-place are two sources; give one")
 				}
-				return err
+				d, err := assess.NewBaseline(e, opt)
+				if err != nil {
+					return err
+				}
+				return s.print(cmd, output{
+					text:     func(sheet *page.Sheet) error { return page.NewBaseline(sheet, d) },
+					rows:     func() *page.Rows { return page.RuleRows(d) },
+					document: func() any { return d },
+				})
 			})
 		},
 	}
-	cmd.Flags().StringVar(&from, "from", "cis-windows-server", "baseline to extend")
-	cmd.Flags().StringVar(&title, "title", "", "title of the new one")
+	cmd.Flags().StringVar(&opt.From, "from", "cis-windows-server", "baseline, file or folder to make it of")
+	cmd.Flags().StringVar(&opt.Place, "from-place", "", "place in evidence to make it of")
+	cmd.Flags().StringVar(&opt.Profile, "profile", "", "profile of a checklist, by its id or how that ends")
+	cmd.Flags().StringVar(&opt.Title, "title", "", "title of the new one")
+	s.addFormat(cmd)
+	return cmd
+}
+
+func newBaselineDiff(s *shared) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "diff BASELINE BASELINE",
+		Short: "Two baselines side by side: what the second asks more, less, or otherwise",
+		Long: `Lays two baselines side by side, demand by demand, so that a new edition is seen
+before it is used: stricter, laxer, differs (neither asks all that the other does),
+added, removed. --verbose shows what is the same, too.`,
+		Example: `  sternledger baseline diff cis-windows-server stig-windows-server-2022
+  sternledger baseline diff pci-dss-4 cyber-essentials --format csv`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l := s.library(args...)
+			was, err := l.Get(args[0])
+			if err != nil {
+				return err
+			}
+			is, err := l.Get(args[1])
+			if err != nil {
+				return err
+			}
+			d := contract.NewBaselineDiffDocument(was, is)
+			return s.print(cmd, output{
+				text:     func(sheet *page.Sheet) error { return page.BaselineDiff(sheet, d, s.verbose) },
+				rows:     func() *page.Rows { return page.BaselineDiffRows(d) },
+				document: func() any { return d },
+			})
+		},
+	}
+	s.addFormat(cmd)
 	return cmd
 }
 

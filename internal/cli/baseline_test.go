@@ -12,7 +12,7 @@ import (
 func TestBaselineCommands(t *testing.T) {
 	dir := begin(t)
 	list := document(t, dir, "baseline", "list")["baselines"].([]any)
-	if len(list) != 9 {
+	if len(list) != 16 {
 		t.Errorf("%d baselines", len(list))
 	}
 	for _, b := range list {

@@ -37,6 +37,7 @@ func workplace(t *testing.T) string {
 	}
 	write(t, filepath.Join(audit, "fieldmaps/tide-desk.yaml"),
 		string(regexp.MustCompile("(?s)```yaml\n(id: tide-desk.*?)```").FindSubmatch(guide)[1]))
+	published(t, audit)
 	must(t, audit, "begin", "harbour-2026")
 	must(t, audit, "-C", "harbour-2026", "gather", "exports")
 	config, err := os.ReadFile(filepath.Join(audit, "engagement.yaml"))

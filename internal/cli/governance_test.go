@@ -478,7 +478,7 @@ func TestShippedFilesFollowTheirSchema(t *testing.T) {
 		bad           string
 	}{
 		{"field-map", "../../fieldmaps/*.yaml", 8, "id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [a]}]\ncolour: red\n"},
-		{"baseline", "../../baselines/*.yaml", 9,
+		{"baseline", "../../baselines/*.yaml", 16,
 			"id: x\ntitle: X\nversion: 1\nfor: {platforms: [windows-domain]}\ndemands: [{setting: history, at-least: 1, at-most: 2, " +
 				"severity: minor, why: w}]\n"},
 	} {

@@ -60,6 +60,7 @@ type BaselineShowDocument struct {
 	Note      string             `json:"note"`
 	Extends   string             `json:"extends"`
 	Platforms []setting.Platform `json:"platforms"`
+	Systems   []string           `json:"systems"` // that the document is about; none: any
 	Tiers     []string           `json:"tiers"`
 	Demands   []DemandDocument   `json:"demands"`
 	Dropped   []DroppedDocument  `json:"dropped"`
@@ -76,7 +77,10 @@ func NewBaselineShowDocument(b *baseline.Baseline) BaselineShowDocument {
 	d := BaselineShowDocument{Schema: "sternledger/baseline-show/1", ID: b.ID, Title: b.Title, Version: b.Version,
 		Publisher: b.Publisher, Published: b.Published, Edition: b.Edition,
 		Sources: append([]string{}, b.Sources...), Note: b.Note, Extends: b.Extends, Platforms: b.Platforms,
-		Tiers: append([]string{}, b.Tiers...), Demands: []DemandDocument{}, Dropped: []DroppedDocument{}}
+		Systems: []string{}, Tiers: append([]string{}, b.Tiers...), Demands: []DemandDocument{}, Dropped: []DroppedDocument{}}
+	for _, s := range b.Systems {
+		d.Systems = append(d.Systems, s.String())
+	}
 	for i := range b.Demands {
 		x := &b.Demands[i]
 		one := DemandDocument{ConditionDocument: newConditionDocument(&x.Condition, x.Text()), Ways: [][]ConditionDocument{},
@@ -137,4 +141,73 @@ type ReconciledDemand struct {
 	Ref      string `json:"ref"`
 	Demanded string `json:"demanded"`
 	Why      string `json:"why"`
+}
+
+// BaselineNewDocument is the output of baseline new.
+type BaselineNewDocument struct {
+	Schema        string            `json:"schema"`
+	File          string            `json:"file"`
+	ID            string            `json:"id"`
+	Title         string            `json:"title"`
+	From          string            `json:"from"`
+	Kind          string            `json:"kind"`     // "baseline", "settings", "place", or the kind of document
+	Document      string            `json:"document"` // what it calls itself
+	Version       string            `json:"version"`
+	Profile       string            `json:"profile"`
+	Profiles      []string          `json:"profiles"` // that the document has
+	Demands       int               `json:"demands"`
+	All           int               `json:"rules"`
+	Selected      int               `json:"selected"`
+	Understood    int               `json:"understood"`
+	NotUnderstood int               `json:"not_understood"` // though about passwords or lockout
+	Elsewhere     int               `json:"other"`          // about other things
+	Rules         []RuleDocument    `json:"about"`          // those about passwords or lockout
+	Unasked       []DroppedDocument `json:"unasked"`        // settings on which nothing is demanded
+}
+
+// RuleDocument is what came of one rule of a benchmark.
+type RuleDocument struct {
+	ID       string       `json:"id"`
+	Ref      string       `json:"ref"`
+	Outcome  string       `json:"outcome"`
+	Why      string       `json:"why"`     // it is not understood
+	Remarks  []string     `json:"remarks"` // on what is
+	Settings []setting.ID `json:"settings"`
+}
+
+// BaselineDiffDocument is the output of baseline diff.
+type BaselineDiffDocument struct {
+	Schema  string               `json:"schema"`
+	Was     BaselineDocument     `json:"was"`
+	Is      BaselineDocument     `json:"is"`
+	Demands []DifferingDocument  `json:"demands"`
+	Rows    []baseline.Differing `json:"-"` // for pages
+}
+
+// DifferingDocument is a demand of one baseline beside that of another.
+type DifferingDocument struct {
+	Setting setting.ID      `json:"setting"`
+	Where   string          `json:"where"`
+	Change  baseline.Change `json:"change"`
+	Was     string          `json:"was"`
+	WasRef  string          `json:"was_ref"`
+	Is      string          `json:"is"`
+	IsRef   string          `json:"is_ref"`
+}
+
+// NewBaselineDiffDocument lays two baselines side by side.
+func NewBaselineDiffDocument(was, is *baseline.Baseline) *BaselineDiffDocument {
+	d := &BaselineDiffDocument{Schema: "sternledger/baseline-diff/1", Was: BaselineDocument{ID: was.ID, Version: was.Version},
+		Is: BaselineDocument{ID: is.ID, Version: is.Version}, Demands: []DifferingDocument{}, Rows: baseline.Diff(was, is)}
+	for _, r := range d.Rows {
+		one := DifferingDocument{Setting: r.Setting, Where: r.Where, Change: r.Change}
+		if r.Was != nil {
+			one.Was, one.WasRef = r.Was.Text(), r.Was.Ref
+		}
+		if r.Is != nil {
+			one.Is, one.IsRef = r.Is.Text(), r.Is.Ref
+		}
+		d.Demands = append(d.Demands, one)
+	}
+	return d
 }

@@ -200,13 +200,9 @@ func (e *Engagement) Baselines() Library {
 	return Library{folder: e.Folder}
 }
 
-// NewBaseline writes an organisation's own baseline into the engagement, which
-// changes nothing yet of the one it extends.
-func (e *Engagement) NewBaseline(id, from, title string) (file string, err error) {
-	under, err := e.Baselines().Get(from)
-	if err != nil {
-		return "", err
-	}
+// NewBaseline writes an organisation's own baseline into the engagement: text makes
+// its file.
+func (e *Engagement) NewBaseline(id string, text func() (string, error)) (file string, err error) {
 	if id != folder.Safe(id) || strings.Contains(id, ".") {
 		return "", fmt.Errorf("%q: an id is made of letters, digits, - and _", id)
 	}
@@ -215,15 +211,16 @@ func (e *Engagement) NewBaseline(id, from, title string) (file string, err error
 	} else if slices.Contains(ids, id) {
 		return "", fmt.Errorf("there is a baseline %q already; choose another id", id)
 	}
-	if title == "" {
-		title = "Our own figures, after " + under.Title
+	written, err := text()
+	if err != nil {
+		return "", err
 	}
 	name := folder.Join(BaselinesDir, folder.Name(id+".yaml"))
 	f, err := e.Folder.Create(name)
 	if err != nil {
 		return "", err
 	}
-	_, err = f.WriteString(baseline.Starter(id, title, under))
+	_, err = f.WriteString(written)
 	return e.Folder.Path(name), errors.Join(err, f.Close())
 }
 

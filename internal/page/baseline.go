@@ -6,6 +6,7 @@ import (
 
 	"sternledger/internal/contract"
 	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
 )
@@ -45,12 +46,20 @@ func platformsText(all []setting.Platform) string {
 	return strings.Join(words, ", ")
 }
 
+func systemsText(all []estate.System) string {
+	var words []string
+	for _, s := range all {
+		words = append(words, s.String())
+	}
+	return strings.Join(words, ", ")
+}
+
 // Baseline draws one baseline.
 func Baseline(s *Sheet, b *baseline.Baseline, source string) error {
 	s.Title(b.Title, b.String())
 	for _, l := range []struct{ word, text string }{
 		{"follows", strings.TrimSuffix(b.Edition+"; "+b.Publisher, "; ")}, {"sources", strings.Join(b.Sources, "; ")},
-		{"for", platformsText(b.Platforms)}, {"tiers", strings.Join(b.Tiers, ", ")},
+		{"for", platformsText(b.Platforms)}, {"systems", systemsText(b.Systems)}, {"tiers", strings.Join(b.Tiers, ", ")},
 		{"extends", b.Extends}, {"note", b.Note}, {"file", source},
 	} {
 		if strings.Trim(l.text, "; ") != "" {
@@ -150,6 +159,124 @@ func ReconciledRows(d *contract.ReconcileDocument) *Rows {
 		for _, n := range x.Demands {
 			r.Rows = append(r.Rows, []string{string(x.Setting), x.Case, x.Band, fmt.Sprint(x.Agrees), n.Baseline, n.Ref, n.Demanded, n.Why})
 		}
+	}
+	return r
+}
+
+// NewBaseline tells what a new baseline was made of, and what of that was not
+// understood.
+func NewBaseline(s *Sheet, d *contract.BaselineNewDocument) error {
+	s.Title(d.Title, Quantity(d.Demands, "demand"))
+	s.Note("file", d.File)
+	switch d.Kind {
+	case "baseline":
+		s.Text("It extends " + d.From + " and changes nothing yet: write your figures into it.")
+	case "place", "settings":
+		s.Note("taken from", d.Document)
+	default:
+		s.Note("taken from", strings.TrimSpace(d.Kind+": "+d.Document+" "+d.Version))
+		if d.Profile != "" {
+			s.Note("profile", d.Profile)
+		} else if len(d.Profiles) > 0 {
+			s.Note("profile", "none: what the document selects by itself; it has "+strings.Join(d.Profiles, ", "))
+		}
+		s.Note("rules", fmt.Sprintf("%s of %s selected: %d understood, %d about passwords or lockout and not understood, %d about other things",
+			Grouped(d.Selected), Grouped(d.All), d.Understood, d.NotUnderstood, d.Elsewhere))
+	}
+	rules(s, "Not understood", d.Rules, func(r *contract.RuleDocument) (bool, []string) { return r.Why != "", []string{r.Why} })
+	rules(s, "Understood, with a remark", d.Rules, func(r *contract.RuleDocument) (bool, []string) { return r.Why == "" && len(r.Remarks) > 0, r.Remarks })
+	if len(d.Unasked) > 0 {
+		s.Blank()
+		s.Title("Nothing is demanded", Quantity(len(d.Unasked), "setting"))
+		for _, u := range d.Unasked {
+			s.Text(string(u.Setting) + ": " + u.Why)
+		}
+	}
+	s.Blank()
+	s.Text("Next: sternledger baseline show " + d.ID + "; sternledger weigh --against " + d.ID)
+	return s.Err()
+}
+
+// rules lists those that are meant, each with what is said of it.
+func rules(s *Sheet, title string, all []contract.RuleDocument, of func(r *contract.RuleDocument) (bool, []string)) {
+	n := 0
+	for i := range all {
+		if is, _ := of(&all[i]); is {
+			n++
+		}
+	}
+	if n == 0 {
+		return
+	}
+	s.Blank()
+	s.Title(title, Quantity(n, "rule"))
+	for i := range all {
+		if is, lines := of(&all[i]); is {
+			s.Entry("", "", all[i].ID, lines...)
+		}
+	}
+}
+
+// RuleRows gives one row for each rule about passwords or lockout.
+func RuleRows(d *contract.BaselineNewDocument) *Rows {
+	r := &Rows{Head: []string{"baseline", "rule", "ref", "outcome", "settings", "why", "remarks"}}
+	for _, x := range d.Rules {
+		var ids []string
+		for _, id := range x.Settings {
+			ids = append(ids, string(id))
+		}
+		r.Rows = append(r.Rows, []string{d.ID, x.ID, x.Ref, x.Outcome, strings.Join(ids, " "), x.Why, strings.Join(x.Remarks, "; ")})
+	}
+	return r
+}
+
+// BaselineDiff draws two baselines side by side: what changed, or, if asked, all.
+func BaselineDiff(s *Sheet, d *contract.BaselineDiffDocument, whole bool) error {
+	name := func(b contract.BaselineDocument) string { return b.ID + " " + b.Version }
+	counts := map[baseline.Change]int{}
+	for _, r := range d.Demands {
+		counts[r.Change]++
+	}
+	s.Title(name(d.Was)+" and "+name(d.Is), Quantity(len(d.Demands)-counts[baseline.Same], "change"))
+	var words []string
+	for _, c := range []baseline.Change{baseline.Stricter, baseline.Laxer, baseline.Differs, baseline.Added, baseline.Removed, baseline.Same} {
+		if counts[c] > 0 {
+			words = append(words, fmt.Sprintf("%d %s", counts[c], c))
+		}
+	}
+	s.Text(strings.Join(words, ", ") + ".")
+	s.Blank()
+	for _, r := range d.Demands {
+		if r.Change == baseline.Same && !whole {
+			continue
+		}
+		var lines []string
+		if r.Where != "" {
+			lines = append(lines, r.Where)
+		}
+		if r.Was != "" {
+			lines = append(lines, name(d.Was)+": "+withRef(r.Was, r.WasRef))
+		}
+		if r.Is != "" {
+			lines = append(lines, name(d.Is)+": "+withRef(r.Is, r.IsRef))
+		}
+		s.Entry(string(r.Change), "", string(r.Setting), lines...)
+	}
+	return s.Err()
+}
+
+func withRef(text, ref string) string {
+	if ref == "" {
+		return text
+	}
+	return text + " (" + ref + ")"
+}
+
+// BaselineDiffRows gives one row for each demand of either.
+func BaselineDiffRows(d *contract.BaselineDiffDocument) *Rows {
+	r := &Rows{Head: []string{"setting", "where", "change", "was", "was ref", "is", "is ref"}}
+	for _, x := range d.Demands {
+		r.Rows = append(r.Rows, []string{string(x.Setting), x.Where, string(x.Change), x.Was, x.WasRef, x.Is, x.IsRef})
 	}
 	return r
 }

@@ -253,6 +253,77 @@ func follow(taken Taken, values map[setting.ID]setting.Value, demands []Named) b
 	return true
 }
 
+// What became of demands from one edition to the next.
+func TestDiff(t *testing.T) {
+	was := ownOf(t, cyber+`- {setting: history, at-least: 4, severity: minor, why: w.}
+- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: minor, why: w.}
+- {setting: complexity, exactly: "on", severity: minor, why: w.}
+- {setting: lockout-threshold, at-most: 5, specials: {never: fails}, platforms: [windows-domain], severity: minor, why: w.}
+- {setting: max-repeat, at-most: 3, specials: {unlimited: fails}, severity: minor, why: w.}
+- {setting: max-sequence, between: [3, 5], specials: {unlimited: fails}, severity: minor, why: w.}
+`)
+	is := ownOf(t, strings.Replace(cyber, "[{setting: min-length, at-least: 12 characters}]", "[{setting: min-length, at-least: 10 characters}]", 1)+`- {setting: history, at-least: 24, severity: minor, why: w.}
+- {setting: max-age, at-most: 90 days, specials: {never: holds}, severity: minor, why: w.}
+- {setting: blocklist, exactly: "on", severity: minor, why: w.}
+- {setting: lockout-threshold, at-most: 5, specials: {never: fails}, platforms: [unix-machine], severity: minor, why: w.}
+- any-of: [[{setting: max-repeat, at-most: 3, specials: {unlimited: fails}}], [{setting: dictionary-check, exactly: "on"}]]
+  severity: minor
+  why: w.
+- {setting: max-sequence, between: [4, 6], specials: {unlimited: fails}, severity: minor, why: w.}
+`)
+	var got []string
+	for _, r := range Diff(was, is) {
+		got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s %s", r.Setting, r.Change, r.Where)))
+	}
+	want := []string{"min-length laxer", "complexity removed", "blocklist added", "max-repeat laxer", "max-sequence differs", "history stricter", "max-age laxer",
+		"lockout-threshold added on unix-machine", "lockout-threshold removed on windows-domain"}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%q\nwant\n%q", got, want)
+	}
+	for _, r := range Diff(was, was) {
+		if r.Change != Same {
+			t.Errorf("%+v", r)
+		}
+	}
+}
+
+// What is set somewhere meets what is made of it, and what is weaker does not.
+func TestGolden(t *testing.T) {
+	for id, c := range map[setting.ID]struct{ set, text, weaker string }{
+		"min-length": {"14 characters", "at least 14 characters", "13 characters"}, "max-age": {"90 days", "at most 90 days", "never"},
+		"lockout-threshold": {"5 failed tries", "at most 5 failed tries", "never"}, "lockout-duration": {"until-admin", "locks until an administrator unlocks", "99 days"},
+		"complexity": {"on", "on", "off"}, "reversible": {"off", "off", "on"}, "expiry-warning": {"7 days", "7 days", "8 days"}, "blocklist": {"audit", "at least audit", "off"},
+		"hash-method": {"sha512", "at least sha512", "sha256"}, "length-limit-relaxed": {"on", "on", "off"}, "min-length-audit": {"20", "20 characters", "21"},
+	} {
+		s := setting.Get(id)
+		v, err := s.Parse(c.set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		weaker, err := s.Parse(c.weaker)
+		if err != nil {
+			t.Fatal(err)
+		}
+		demands, unasked := Golden(map[setting.ID]setting.Value{id: v})
+		if len(demands) != 1 || len(unasked) != 0 {
+			t.Errorf("%s: %v %v", id, demands, unasked)
+			continue
+		}
+		if d := &demands[0]; !d.Met(v) || d.Met(weaker) || !strings.HasPrefix(d.Text(), c.text) {
+			t.Errorf("%s: %s, met %v, by the weaker %v", id, d.Text(), d.Met(v), d.Met(weaker))
+		}
+	}
+	for id, text := range map[setting.ID]string{"lockout-threshold": "never", "min-age": "at-once", "complexity": "off", "reversible": "on", "min-length": "0", "hash-method": "des"} {
+		v, _ := setting.Get(id).Parse(text)
+		if demands, unasked := Golden(map[setting.ID]setting.Value{id: v}); len(demands) != 0 || len(unasked) != 1 {
+			t.Errorf("%s: %v %v", id, demands, unasked)
+		}
+	}
+	if demands, _ := Golden(map[setting.ID]setting.Value{"banned-list": setting.On}); len(demands) != 0 {
+		t.Errorf("what sums up others is demanded by itself: %v", demands)
+	}
+}
+
 func unchanged(taken Taken, values map[setting.ID]setting.Value) bool {
 	for _, n := range append(append([]Named{}, taken.Demands...), taken.Beside...) {
 		if !n.Demand.Met(values[n.Demand.Setting]) {

@@ -46,16 +46,16 @@ demands: []
 
 // written is a baseline as a file has it.
 type written struct {
-	ID        string           `yaml:"id"`
-	Title     string           `yaml:"title"`
-	Version   string           `yaml:"version"`
-	Publisher string           `yaml:"publisher,omitempty"`
-	Published string           `yaml:"published,omitempty"`
-	Edition   string           `yaml:"edition,omitempty"`
-	Sources   []string         `yaml:"sources,omitempty"`
-	Note      string           `yaml:"note,omitempty"`
-	For       writtenFor       `yaml:"for"`
-	Demands   []map[string]any `yaml:"demands"`
+	ID        string          `yaml:"id"`
+	Title     string          `yaml:"title"`
+	Version   string          `yaml:"version"`
+	Publisher string          `yaml:"publisher,omitempty"`
+	Published string          `yaml:"published,omitempty"`
+	Edition   string          `yaml:"edition,omitempty"`
+	Sources   []string        `yaml:"sources,omitempty"`
+	Note      string          `yaml:"note,omitempty"`
+	For       writtenFor      `yaml:"for"`
+	Demands   []yaml.MapSlice `yaml:"demands"`
 }
 
 type writtenFor struct {
@@ -69,28 +69,30 @@ type writtenFor struct {
 func (b *Baseline) YAML() ([]byte, error) {
 	w := written{ID: b.ID, Title: b.Title, Version: b.Version, Publisher: b.Publisher, Published: b.Published, Edition: b.Edition,
 		Sources: b.Sources, Note: b.Note,
-		For: writtenFor{b.Platforms, systems(b.Systems), b.Tiers}, Demands: []map[string]any{}}
+		For: writtenFor{b.Platforms, systems(b.Systems), b.Tiers}, Demands: []yaml.MapSlice{}}
 	for i := range b.Demands {
 		d := &b.Demands[i]
-		one := map[string]any{}
+		one := yaml.MapSlice{}
+		add := func(key string, value any) { one = append(one, yaml.MapItem{Key: key, Value: value}) }
 		if len(d.Ways) == 0 {
 			one = d.Condition.written()
 		} else {
-			one["any-of"] = d.writtenWays()
+			add("any-of", d.writtenWays())
 		}
-		one["severity"], one["why"] = string(d.Severity), d.Why
 		if d.Ref != "" {
-			one["ref"] = d.Ref
+			add("ref", d.Ref)
 		}
 		if len(d.Platforms) > 0 {
-			one["platforms"] = d.Platforms
+			add("platforms", d.Platforms)
 		}
 		if len(d.Tiers) > 0 {
-			one["tiers"] = d.Tiers
+			add("tiers", d.Tiers)
 		}
 		if d.Factor != "" {
-			one["factor"] = string(d.Factor)
+			add("factor", string(d.Factor))
 		}
+		add("severity", string(d.Severity))
+		add("why", d.Why)
 		w.Demands = append(w.Demands, one)
 	}
 	return yaml.Marshal(w)
@@ -103,9 +105,9 @@ func systems(all []estate.System) (words []string) {
 	return words
 }
 
-func (d *Demand) writtenWays() (all [][]map[string]any) {
+func (d *Demand) writtenWays() (all [][]yaml.MapSlice) {
 	for _, way := range d.Ways {
-		var conditions []map[string]any
+		var conditions []yaml.MapSlice
 		for i := range way {
 			conditions = append(conditions, way[i].written())
 		}
@@ -114,7 +116,7 @@ func (d *Demand) writtenWays() (all [][]map[string]any) {
 	return all
 }
 
-func (c *Condition) written() map[string]any {
+func (c *Condition) written() yaml.MapSlice {
 	s := setting.Get(c.Setting)
 	var values []string
 	for _, v := range c.Values {
@@ -124,16 +126,18 @@ func (c *Condition) written() map[string]any {
 			values = append(values, s.Text(v))
 		}
 	}
-	one := map[string]any{"setting": string(c.Setting), string(c.Kind): values}
+	one := yaml.MapSlice{{Key: "setting", Value: string(c.Setting)}, {Key: string(c.Kind), Value: values}}
 	if c.Kind != OneOf && c.Kind != Between {
-		one[string(c.Kind)] = values[0]
+		one[1].Value = values[0]
 	}
-	specials := map[string]string{}
-	for sp, holds := range c.Specials {
-		specials[string(sp)] = map[bool]string{true: "holds", false: "fails"}[holds]
+	specials := yaml.MapSlice{}
+	for _, k := range s.Specials {
+		if holds, said := c.Specials[k.Special]; said {
+			specials = append(specials, yaml.MapItem{Key: string(k.Special), Value: map[bool]string{true: "holds", false: "fails"}[holds]})
+		}
 	}
 	if len(specials) > 0 {
-		one["specials"] = specials
+		one = append(one, yaml.MapItem{Key: "specials", Value: specials})
 	}
 	return one
 }
