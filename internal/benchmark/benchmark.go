@@ -197,13 +197,16 @@ func (r *Rule) doubt() {
 // describe says whose the demand is, and how much it matters.
 func (g *group) describe(d *baseline.Demand) {
 	var refs []string
-	for _, r := range g.rules {
-		if !slices.Contains(refs, r.Ref) {
+	for i, r := range g.rules {
+		if i < mostNamed && !slices.Contains(refs, r.Ref) {
 			refs = append(refs, r.Ref)
 		}
 		if d.Severity == "" || r.Severity.Rank() > d.Severity.Rank() {
 			d.Severity = r.Severity
 		}
+	}
+	if more := len(g.rules) - mostNamed; more > 0 {
+		refs = append(refs, fmt.Sprintf("and %d more", more))
 	}
 	d.Ref = strings.Join(refs, "; ")
 	d.Why = "The document says why: rule " + g.names() + "."
@@ -211,6 +214,9 @@ func (g *group) describe(d *baseline.Demand) {
 		d.Why = "The document says why: rules " + g.names() + "."
 	}
 }
+
+// mostNamed bounds how many rules a demand names; documents have a few.
+const mostNamed = 8
 
 // library holds the definitions that a checklist points at, by the name under which it
 // does.

@@ -142,6 +142,7 @@ func (e *evaluation) variable(o *oval, id string, above []string) ([]string, err
 	case "constant_variable":
 		return texts(v.all("value")), nil
 	case "external_variable":
+		e.external = true
 		if values, ok := e.exported[id]; ok {
 			return values, nil
 		}

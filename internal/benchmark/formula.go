@@ -197,6 +197,9 @@ func groups(rules []*Rule) (all []*group) {
 func (g *group) names() string {
 	text := ""
 	for i, r := range g.rules {
+		if i == mostNamed {
+			return text + fmt.Sprintf(" and %d more", len(g.rules)-i)
+		}
 		if i > 0 {
 			text += ", "
 		}

@@ -15,10 +15,47 @@ import (
 type oval struct {
 	parts map[string]*node
 	list  []*node // the definitions, in order
+	read  map[string]*testRead
+}
+
+// testRead is what a test comes to, and what it is about, whatever rule asks for it.
+type testRead struct {
+	formula formula
+	err     error
+	tells
+}
+
+// tells is what tests show beside what they come to.
+type tells struct {
+	relevant bool // about passwords or lockout
+	windows  bool
+	unix     bool
+	called   []string // modules that it asks to be called
+	remarks  []string
+	external bool // it depends on what a checklist binds
+}
+
+// add joins what another test shows.
+func (t *tells) add(o *tells) {
+	t.relevant, t.windows, t.unix, t.external = t.relevant || o.relevant, t.windows || o.windows, t.unix || o.unix, t.external || o.external
+	for _, module := range o.called {
+		if !slices.Contains(t.called, module) {
+			t.called = append(t.called, module)
+		}
+	}
+	for _, text := range o.remarks {
+		t.remark(text)
+	}
+}
+
+func (t *tells) remark(text string) {
+	if !slices.Contains(t.remarks, text) {
+		t.remarks = append(t.remarks, text)
+	}
 }
 
 func newOval(root *node) *oval {
-	o := &oval{parts: map[string]*node{}, list: root.first("definitions").all("definition")}
+	o := &oval{parts: map[string]*node{}, read: map[string]*testRead{}, list: root.first("definitions").all("definition")}
 	for _, section := range root.below {
 		for _, n := range section.below {
 			if id := n.of("id"); id != "" && o.parts[id] == nil {
@@ -69,14 +106,10 @@ func (i *Imported) definitions(l *library, root *node, opt Options) error {
 
 // evaluation turns the test of one rule into a formula.
 type evaluation struct {
+	tells
 	bound    map[string][]string
 	exported map[string][]string // external variables
-	relevant bool                // something in it is about passwords or lockout
-	remarks  []string
-	windows  bool
-	unix     bool
-	called   []string // modules that it asks to be called
-	done     map[string]formula
+	done     map[string]formula  // by definition, of one check
 	steps    int
 }
 
@@ -88,12 +121,6 @@ func (e *evaluation) places() (all []setting.Platform) {
 		all = append(all, setting.UnixMachine)
 	}
 	return all
-}
-
-func (e *evaluation) remark(text string) {
-	if !slices.Contains(e.remarks, text) {
-		e.remarks = append(e.remarks, text)
-	}
 }
 
 // mostSteps bounds how many criteria of one rule are looked at.
@@ -139,7 +166,10 @@ func (e *evaluation) inner(o *oval, id string, above []string) (formula, error) 
 	}
 	f, err := e.criteria(o, d.first("criteria"), append(slices.Clone(above), id))
 	if err == nil {
-		e.keep(id, f)
+		if e.done == nil {
+			e.done = map[string]formula{}
+		}
+		e.done[id] = f
 	}
 	return f, err
 }
@@ -194,21 +224,17 @@ func (e *evaluation) states(o *oval, test *node) (all []*node, err error) {
 
 // test is what one test comes to.
 func (e *evaluation) test(o *oval, id string) (formula, error) {
-	if f, ok := e.done[id]; ok {
-		return f, nil
+	t := o.read[id]
+	if t == nil {
+		own := &evaluation{exported: e.exported}
+		t = &testRead{}
+		t.formula, t.err = own.read(o, id)
+		if t.tells = own.tells; !t.external {
+			o.read[id] = t
+		}
 	}
-	f, err := e.read(o, id)
-	if err == nil {
-		e.keep(id, f)
-	}
-	return f, err
-}
-
-func (e *evaluation) keep(id string, f formula) {
-	if e.done == nil {
-		e.done = map[string]formula{}
-	}
-	e.done[id] = f
+	e.add(&t.tells)
+	return t.formula, t.err
 }
 
 func (e *evaluation) read(o *oval, id string) (formula, error) {

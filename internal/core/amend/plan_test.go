@@ -83,7 +83,9 @@ func told(p *Plan) string {
 
 const (
 	lengthOf = "- {setting: min-length, at-least: %d, severity: grave, why: w.}\n"
-	ageOf    = "- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: serious, why: w.}\n"
+	// eitherWay is a demand that can be met in two ways.
+	eitherWay = "- {any-of: [[{setting: min-length, at-least: 12}], [{setting: min-length, at-least: 8}, {setting: history, at-least: 24}]], severity: grave, why: w.}\n"
+	ageOf     = "- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: serious, why: w.}\n"
 )
 
 // What is changed, where, to what, and what has to come first.
@@ -125,8 +127,16 @@ func TestPlan(t *testing.T) {
 		"beyond the plain limit":     {"min-length 8", fmt.Sprintf(lengthOf, 16), template(of("min-length", setting.Number(8))), "A1 Relaxed length limit of template Root Policy: not set to on\nA2 Minimum length of template Root Policy: 8 characters to 16 characters A1"},
 		"a window over its duration": {"min-length 14; lockout-threshold 5; lockout-window 5 minutes; lockout-duration 5 minutes", "- {setting: lockout-window, at-least: 15 minutes, specials: {never: holds, at-once: fails}, severity: grave, why: w.}\n", nil, "A1 Lockout duration of default: 5 minutes to 15 minutes\nA2 Lockout window of default: 5 minutes to 15 minutes A1"},
 		"what excludes each other":   {"max-age 200 days", ageOf + "---\n- {setting: max-age, exactly: never, severity: grave, why: w.}\n", nil, "decide: Maximum age: no value satisfies all chosen baselines"},
-		"a precedence of its own":    {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(true), "A1 Precedence of p0: 5 to 6"},
-		"none free before the next":  {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(false), "decide: Two policies share a precedence, and no number is free between them and the next"},
+		// Where another baseline keeps the setting that the ways are about as it is, another way is gone.
+		"the way that asks least": {"min-length 8; history 4; complexity on", eitherWay, nil, "A1 Minimum length of default: 8 characters to 12 characters"},
+		"the only way left": {"min-length 8; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 10, severity: grave, why: w.}\n", nil,
+			"A1 Password history of default: 4 passwords to 24 passwords"},
+		"a way of two steps": {"min-length 6; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 10, severity: grave, why: w.}\n", nil,
+			"A1 Password history of default: 4 passwords to 24 passwords\nA2 Minimum length of default: 6 characters to 8 characters A1"},
+		"no way left": {"min-length 8; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 6, severity: grave, why: w.}\n", nil,
+			"decide: Minimum length: no value satisfies all chosen baselines"},
+		"a precedence of its own":   {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(true), "A1 Precedence of p0: 5 to 6"},
+		"none free before the next": {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(false), "decide: Two policies share a precedence, and no number is free between them and the next"},
 	} {
 		w := small(t, c.head, c.demands, c.change)
 		s, before := w.weighed(w.Estate)
