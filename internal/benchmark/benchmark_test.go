@@ -753,13 +753,11 @@ func TestRulesThatExcludeEachOther(t *testing.T) {
 }
 
 func FuzzDocuments(f *testing.F) {
-	for _, name := range []string{"harbour-windows-xccdf.xml", "harbour-windows-oval.xml", "harbour-linux-ds.xml"} {
-		data, err := os.ReadFile("testdata/" + name)
-		if err != nil {
-			f.Fatal(err)
-		}
-		f.Add(data)
-	}
+	f.Add(small(oneTest, lengthTest, lengthObject, fmt.Sprintf(lengthState, ` var_ref="oval:x:var:1">`), `<constant_variable id="oval:x:var:1"><value>14</value></constant_variable>`))
+	f.Add(small(`<criteria operator="OR"><criterion negate="true" test_ref="oval:x:tst:1"/><criterion test_ref="oval:x:tst:1"/></criteria>`, `<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
+		`<textfilecontent54_object id="oval:x:obj:1"><filepath>/etc/default/useradd</filepath><pattern operation="pattern match">^INACTIVE=(\d+)$</pattern></textfilecontent54_object>`,
+		`<textfilecontent54_state id="oval:x:ste:1"><subexpression datatype="int" operation="less than">45</subexpression></textfilecontent54_state>`, ""))
+	f.Add([]byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Profile id="p"><select idref="r" selected="true"/></Profile><Value id="v"><value>1</value></Value><Group id="g"><Rule id="r"><title>password</title></Rule></Group></Benchmark>`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		got, err := Read(Source{File: "x.xml", Data: data}, Options{})
 		if err != nil {

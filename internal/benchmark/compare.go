@@ -62,8 +62,17 @@ func (a *asked) compare(have, want string) (bool, error) {
 	case "case insensitive not equal":
 		return !strings.EqualFold(have, want), nil
 	case "pattern match":
-		p, err := pattern(want)
-		return err == nil && len(p(have)) > 0, err
+		if a.matchers[want] == nil {
+			m, err := pattern(want)
+			if err != nil {
+				return false, err
+			}
+			if a.matchers == nil {
+				a.matchers = map[string]*matcher{}
+			}
+			a.matchers[want] = m
+		}
+		return len(a.matchers[want].all(have)) > 0, nil
 	}
 	if ordered {
 		switch a.operation {
@@ -91,40 +100,55 @@ func truth(text string) string {
 	return text
 }
 
-// matcher finds a pattern in a text: each match with its groups.
-type matcher func(text string) [][]string
+// matcher finds a pattern in a text.
+type matcher struct {
+	plain *regexp.Regexp
+	perl  *regexp2.Regexp
+	slow  bool // it took too long once, and is not asked again
+}
+
+// all returns each match with its groups.
+func (m *matcher) all(text string) (found [][]string) {
+	if m.plain != nil {
+		return m.plain.FindAllStringSubmatch(text, -1)
+	}
+	if m.slow {
+		return nil
+	}
+	one, err := m.perl.FindStringMatch(text)
+	for ; one != nil && err == nil; one, err = m.perl.FindNextMatch(one) {
+		var groups []string
+		for _, g := range one.Groups() {
+			groups = append(groups, g.String())
+		}
+		found = append(found, groups)
+	}
+	m.slow = err != nil
+	return found
+}
 
 // longestMatch bounds how long a pattern of Perl's may look for a match.
 const longestMatch = 100 * time.Millisecond
 
 // pattern compiles a pattern. OVAL's are Perl's; those that only Perl's rules can read
 // are matched by a package that can, within bounds.
-func pattern(text string) (matcher, error) {
+func pattern(text string) (*matcher, error) {
 	if len(text) > 4096 {
 		return nil, fmt.Errorf("a pattern of more than 4096 bytes")
 	}
 	if p, err := regexp.Compile(text); err == nil {
-		return func(text string) [][]string { return p.FindAllStringSubmatch(text, -1) }, nil
+		return &matcher{plain: p}, nil
 	}
 	p, err := regexp2.Compile(text, regexp2.None)
 	if err != nil {
 		return nil, fmt.Errorf("its pattern cannot be read (%s)", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	p.MatchTimeout = longestMatch
-	if _, err := p.MatchString(strings.Repeat("a", 64) + "!"); err != nil {
+	m := &matcher{perl: p}
+	if m.all(strings.Repeat("a", 64) + "!"); m.slow {
 		return nil, errSlow
 	}
-	return func(text string) (all [][]string) {
-		m, err := p.FindStringMatch(text)
-		for ; m != nil && err == nil; m, err = p.FindNextMatch(m) {
-			var groups []string
-			for _, g := range m.Groups() {
-				groups = append(groups, g.String())
-			}
-			all = append(all, groups)
-		}
-		return all
-	}, nil
+	return m, nil
 }
 
 var errSlow = errors.New("its pattern takes too long")

@@ -27,6 +27,15 @@ var never = formula{clause{}}
 
 func leaf(v *values) formula { return formula{clause{v.of.ID: v}}.tidy() }
 
+// leaf is what a comparison of a setting comes to.
+func (w *written) leaf(a *asked) (formula, error) {
+	v := w.accepting(a.accepts, a.figures())
+	if a.slow() {
+		return nil, errSlow
+	}
+	return leaf(v), nil
+}
+
 // and is true where all of them are.
 func and(all ...formula) (formula, error) {
 	var out formula

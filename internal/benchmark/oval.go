@@ -338,11 +338,22 @@ type asked struct {
 	operation, datatype string
 	values              []string
 	how                 string // of several values
+	matchers            map[string]*matcher
+}
+
+// slow reports whether a pattern took too long, so that what was said is not so.
+func (a *asked) slow() bool {
+	for _, m := range a.matchers {
+		if m.slow {
+			return true
+		}
+	}
+	return false
 }
 
 // expected reads what an entity asks.
-func (e *evaluation) expected(o *oval, n *node) (asked, error) {
-	a := asked{operation: n.of("operation"), datatype: n.of("datatype"), values: []string{n.text}, how: n.of("var_check")}
+func (e *evaluation) expected(o *oval, n *node) (*asked, error) {
+	a := &asked{operation: n.of("operation"), datatype: n.of("datatype"), values: []string{n.text}, how: n.of("var_check")}
 	if a.operation == "" {
 		a.operation = "equals"
 	}

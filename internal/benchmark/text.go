@@ -8,8 +8,8 @@ import (
 
 // matching is a test on what a pattern finds in a file.
 type matching struct {
-	pattern  matcher
-	instance asked
+	pattern  *matcher
+	instance *asked
 	states   [][]entity
 	anyState []bool // of each state: one entity is enough
 	operator string
@@ -22,7 +22,7 @@ type matching struct {
 // entity is what a state asks of an item.
 type entity struct {
 	name string
-	asked
+	*asked
 }
 
 // matching reads the test.
@@ -65,7 +65,7 @@ func (e *evaluation) matching(o *oval, t, object *node, states []*node) (*matchi
 	if m.pattern, err = pattern(text); err != nil {
 		return nil, err
 	}
-	m.instance = asked{operation: "greater than or equal", datatype: "int", values: []string{"1"}}
+	m.instance = &asked{operation: "greater than or equal", datatype: "int", values: []string{"1"}}
 	if n := object.first("instance"); n.name != "" {
 		if m.instance, err = e.expected(o, n); err != nil {
 			return nil, err
@@ -103,10 +103,22 @@ func (e *evaluation) matching(o *oval, t, object *node, states []*node) (*matchi
 	return m, nil
 }
 
+// slow reports whether a pattern took too long, so that what was said is not so.
+func (m *matching) slow() bool {
+	for _, s := range m.states {
+		for _, n := range s {
+			if n.asked.slow() {
+				return true
+			}
+		}
+	}
+	return m.pattern.slow
+}
+
 // accepts reports what the test says of a file.
 func (m *matching) accepts(text string) bool {
 	found, met := 0, 0
-	for i, match := range m.pattern(text) {
+	for i, match := range m.pattern.all(text) {
 		if !m.instance.accepts(decimal(int64(i + 1))) {
 			continue
 		}
@@ -173,7 +185,7 @@ func (m *matching) samples(o *option) (all []string) {
 }
 
 // finds reports whether the pattern finds anything in a file.
-func (m *matching) finds(text string) bool { return len(m.pattern(text)) > 0 }
+func (m *matching) finds(text string) bool { return len(m.pattern.all(text)) > 0 }
 
 // way is the first way of writing an option in which the test tells values apart;
 // else, if that is enough, one that its pattern finds; below zero: none.

@@ -259,6 +259,8 @@ func (e *evaluation) textTest(o *oval, t, object *node, states []*node) (formula
 		}
 	}
 	switch {
+	case m.slow():
+		return nil, errSlow
 	case len(names) == 0 && isStack:
 		return e.call(m)
 	case len(names) == 0:
@@ -267,7 +269,11 @@ func (e *evaluation) textTest(o *oval, t, object *node, states []*node) (formula
 		return nil, fmt.Errorf("its pattern fits several settings of %s (%s)", shown, strings.Join(names, ", "))
 	}
 	way := m.way(fit, true)
-	return leaf(fit.option.accepting(func(value string) bool { return m.accepts(fit.text(way, value)) }, m.figures)), nil
+	v := fit.option.accepting(func(value string) bool { return m.accepts(fit.text(way, value)) }, m.figures)
+	if m.slow() {
+		return nil, errSlow
+	}
+	return leaf(v), nil
 }
 
 // fitting are the options on which the test turns, or, where that is enough, which its
@@ -367,7 +373,7 @@ func (e *evaluation) shadowTest(o *oval, t, object *node, states []*node) (formu
 		if err != nil {
 			return nil, err
 		}
-		return leaf(ages[i].accepting(a.accepts, a.figures())), nil
+		return ages[i].leaf(a)
 	})
 }
 

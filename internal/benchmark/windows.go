@@ -48,7 +48,7 @@ func (e *evaluation) policyTest(o *oval, t *node, states []*node) (formula, erro
 		if err != nil {
 			return nil, err
 		}
-		return leaf(w.accepting(a.accepts, a.figures())), nil
+		return w.leaf(a)
 	})
 }
 
@@ -123,6 +123,6 @@ func (e *evaluation) registryTest(o *oval, t, object *node, states []*node) (for
 		if err != nil {
 			return nil, err
 		}
-		return leaf(w.accepting(a.accepts, a.figures())), nil
+		return w.leaf(a)
 	})
 }
