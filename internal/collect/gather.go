@@ -167,8 +167,12 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 		return nil, err
 	}
 	g.sizes, g.bySum = map[int64]bool{}, map[string][]ledger.Evidence{}
+	g.trees = map[string][]ledger.Evidence{}
 	for _, e := range g.known {
-		if e.Tree == "" && g.current[e.Name] {
+		switch {
+		case e.Tree != "":
+			g.trees[e.Tree] = append(g.trees[e.Tree], e)
+		case g.current[e.Name]:
 			g.index(e)
 		}
 	}
@@ -265,6 +269,7 @@ type gathering struct {
 	current map[string]bool              // names of those from which current facts come
 	sizes   map[int64]bool               // of the files that are current, and of this gather's
 	bySum   map[string][]ledger.Evidence // the same files
+	trees   map[string][]ledger.Evidence // of exports made of several files, by name: on record, and of this gather
 	taken   map[string]bool              // names of stored copies, in lower case
 	files   []staged
 	syncing []chan error

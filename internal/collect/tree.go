@@ -79,6 +79,7 @@ func (g *gathering) takeTree(c candidate) error {
 		}
 		g.result.NotKept += p.NotKept
 		g.files = append(g.files, s)
+		g.trees[t.Name] = append(g.trees[t.Name], s.Evidence)
 		g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	}
 	return nil
@@ -158,15 +159,9 @@ func (g *gathering) knownTree(name string, sums map[string]string, newest string
 	if g.opt.LessIsRight != "" {
 		return nil
 	}
-	before := slices.Clone(g.known)
-	for _, s := range g.files {
-		before = append(before, s.Evidence)
-	}
 	byEntry := map[int64][]ledger.Evidence{}
-	for _, e := range before {
-		if e.Tree == name {
-			byEntry[e.Entry] = append(byEntry[e.Entry], e)
-		}
+	for _, e := range g.trees[name] {
+		byEntry[e.Entry] = append(byEntry[e.Entry], e)
 	}
 	var last int64
 	for entry := range byEntry {

@@ -181,6 +181,7 @@ func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
 		columns = append(slices.Clone(columns), "source", "principal", "file", "line") // by which synchronised accounts are joined
 	}
 	var all estate.Estate
+	objects := map[int64]*estate.Objects{}
 	for _, h := range holdings {
 		if strings.HasPrefix(h.Subject, TemplateSubject) {
 			var t estate.Template
@@ -197,12 +198,10 @@ func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
 		if err := e.useDefault(a); err != nil {
 			return nil, err
 		}
-		if err := e.Ledger.Load(h.ID, a.Objects, columns...); err != nil {
-			return nil, err
-		}
+		objects[h.ID] = a.Objects
 		all.Authorities = append(all.Authorities, a)
 	}
-	return &all, nil
+	return &all, e.Ledger.Load(objects, columns...)
 }
 
 // useDefault gives an LDAP directory the default policy that the engagement

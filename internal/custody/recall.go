@@ -66,6 +66,7 @@ func (e *Engagement) Recall(number int64) (*Weighing, error) {
 		w.Record, err = record.Decode(r.row.Record)
 	}
 	if err == nil {
+		w.told = r.Told
 		w.At, err = time.Parse(time.RFC3339, w.Made)
 	}
 	if err != nil {

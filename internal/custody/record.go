@@ -14,7 +14,6 @@ import (
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
-	"sternledger/internal/ledger"
 )
 
 // Version is the program's; CHANGELOG.md tells what is in it.
@@ -72,21 +71,25 @@ func (w *Weighing) Objects(columns ...string) error {
 	if err != nil {
 		return err
 	}
+	ids := map[string]int64{}
+	for _, h := range holdings {
+		ids[h.Subject] = h.ID
+	}
+	objects := map[int64]*estate.Objects{}
 	for _, a := range w.Places {
-		i := slices.IndexFunc(holdings, func(h ledger.Holding) bool { return h.Subject == SubjectOf(a.Place()) })
-		if i < 0 {
-			continue
-		}
-		a.Objects = &estate.Objects{}
-		if err := w.Past.Ledger.Load(holdings[i].ID, a.Objects, columns...); err != nil {
-			return err
+		if id, ok := ids[SubjectOf(a.Place())]; ok {
+			a.Objects = &estate.Objects{}
+			objects[id] = a.Objects
 		}
 	}
-	return nil
+	return w.Past.Ledger.Load(objects, columns...)
 }
 
 // Told is the entry of a weighing that was read back.
 func (w *Weighing) Told(e *Engagement) (*WeighEntry, error) {
+	if w.told != nil {
+		return w.told, nil
+	}
 	r, err := e.Recorded(w.Number)
 	if err != nil {
 		return nil, err

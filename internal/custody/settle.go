@@ -33,7 +33,22 @@ func Stored(name string) (folder.Name, error) {
 // PutInPlace moves accepted copies from the staging folder to where the
 // ledger says they are.
 func (e *Engagement) PutInPlace(staging folder.Name, files []ledger.Evidence) error {
+	moved := map[string]bool{} // folders, whole
 	for _, s := range files {
+		if top, _, inside := strings.Cut(s.Name, "/"); inside {
+			done, seen := moved[top]
+			if !seen {
+				to, err := Stored(top)
+				if err != nil {
+					return err
+				}
+				done = e.Folder.Move(folder.Join(staging, folder.Name(top)), to) == nil
+				moved[top] = done
+			}
+			if done {
+				continue
+			}
+		}
 		to, err := Stored(s.Name)
 		if err != nil {
 			return err

@@ -34,6 +34,7 @@ type Weighing struct {
 	whole    *weigh.Result     // where only a part is shown
 	Survey   *govern.Survey    // of one just made
 	Past     *Engagement       // of one read back: the engagement as it was
+	told     *WeighEntry       // of one that was read back
 	Texts    map[string]string // of the baselines, by the names under which they were asked for
 	Machines []string          // expected, from a list
 }

@@ -136,10 +136,17 @@ func (f *Folder) ReadFile(n Name, most int64) ([]byte, error) {
 // Create makes a file that nobody has, with the folders that it goes into, for
 // this user alone.
 func (f *Folder) Create(n Name) (*os.File, error) {
-	if err := f.mkdirFor(n); err != nil {
+	create := func() (*os.File, error) {
+		return f.root.OpenFile(filepath.FromSlash(string(n)), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	}
+	file, err := create()
+	if !errors.Is(err, fs.ErrNotExist) {
+		return file, err
+	}
+	if err := f.mkdirFor(n); err != nil { // the first file of a folder
 		return nil, err
 	}
-	return f.root.OpenFile(filepath.FromSlash(string(n)), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+	return create()
 }
 
 // Mkdir makes a folder, and those above it, for this user alone.
@@ -154,15 +161,20 @@ func (f *Folder) mkdirFor(n Name) error {
 	return nil
 }
 
-// Move gives a file another name, which nobody may have.
+// Move gives a file, or a folder with all in it, another name, which nobody may have.
 func (f *Folder) Move(from, to Name) error {
 	if f.Has(to) {
 		return &fs.PathError{Op: "move", Path: f.Path(to), Err: fs.ErrExist}
 	}
+	move := func() error { return f.root.Rename(filepath.FromSlash(string(from)), filepath.FromSlash(string(to))) }
+	err := move()
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	if err := f.mkdirFor(to); err != nil {
 		return err
 	}
-	return f.root.Rename(filepath.FromSlash(string(from)), filepath.FromSlash(string(to)))
+	return move()
 }
 
 // RemoveAll removes a file, or a folder and all in it.

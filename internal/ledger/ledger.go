@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"math"
 	"net/url"
 	"os"
@@ -304,32 +305,45 @@ func rows[T any](db querier, fields func(*T) []any, query string, args ...any) (
 	return all, found.Err()
 }
 
-// Load fills the named columns of a holding's objects; without names, all.
-func (l *Ledger) Load(holding int64, objects *estate.Objects, names ...string) error {
-	for name, column := range objects.Columns() {
-		if len(names) > 0 && !slices.Contains(names, name) {
-			continue
-		}
-		if err := l.loadColumn(holding, name, column); err != nil {
-			return fmt.Errorf("read column %s of the ledger: %w", name, err)
+// Load fills the named columns of holdings' objects, by the holdings' ids; without
+// names, all. It is one question, however many holdings there are.
+func (l *Ledger) Load(objects map[int64]*estate.Objects, names ...string) error {
+	columns := map[int64]map[string]estate.Column{}
+	var ids []int64
+	for id, o := range objects {
+		ids, columns[id] = append(ids, id), maps.Collect(o.Columns())
+	}
+	slices.Sort(ids)
+	if len(names) == 0 {
+		for name := range (&estate.Objects{}).Columns() {
+			names = append(names, name)
 		}
 	}
-	return nil
-}
-
-func (l *Ledger) loadColumn(holding int64, name string, column estate.Column) error {
-	found, err := l.db.Query("SELECT data FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk", holding, name)
+	wanted, err := json.Marshal(ids)
+	if err != nil {
+		return err
+	}
+	called, err := json.Marshal(names)
+	if err != nil {
+		return err
+	}
+	found, err := l.db.Query(`SELECT c.holding, c.name, c.data FROM json_each(?) h CROSS JOIN chunks c ON c.holding = h.value
+		AND c.name IN (SELECT value FROM json_each(?)) ORDER BY c.holding, c.name, c.chunk`, string(wanted), string(called))
 	if err != nil {
 		return err
 	}
 	defer found.Close()
 	for found.Next() {
+		var holding int64
+		var name string
 		var data []byte
-		if err := found.Scan(&data); err != nil {
+		if err := found.Scan(&holding, &name, &data); err != nil {
 			return err
 		}
-		if err := column.Load(data); err != nil {
-			return err
+		if column := columns[holding][name]; column == nil {
+			continue // of a later version
+		} else if err := column.Load(data); err != nil {
+			return fmt.Errorf("read column %s of the ledger: %w", name, err)
 		}
 	}
 	return found.Err()
@@ -593,7 +607,9 @@ func (l *Ledger) Weighing(number int64) (Weighing, error) {
 	if err := l.db.QueryRow("SELECT entry, data FROM records WHERE number = ?", number).Scan(&w.Entry, &packed); err != nil {
 		return w, err
 	}
-	w.Record, err = io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(packed)), mostRecord))
+	var plain bytes.Buffer // which doubles as it grows
+	_, err = io.Copy(&plain, io.LimitReader(flate.NewReader(bytes.NewReader(packed)), mostRecord))
+	w.Record = plain.Bytes()
 	return w, err
 }
 

@@ -46,7 +46,7 @@ func displays(s *Sheet, a *estate.Authority) {
 		var rows [][]string
 		for _, row := range setting.Table() {
 			if f, ok := shown.Settings[row.ID]; ok && f.Problem == "" {
-				rows = append(rows, []string{string(row.ID), Short(&row, f.Value), shown.By[row.ID], f.Cite.String()})
+				rows = append(rows, []string{string(row.ID), Short(row, f.Value), shown.By[row.ID], f.Cite.String()})
 			}
 		}
 		s.Blank()
@@ -244,7 +244,7 @@ func (c *PolicyColumn) width() int {
 		widest = max(widest, ansi.StringWidth(l))
 	}
 	for _, row := range setting.Table() {
-		widest = max(widest, len(cell(&row, c.Scope, c.first)))
+		widest = max(widest, len(cell(row, c.Scope, c.first)))
 	}
 	return widest + 2
 }
@@ -327,13 +327,13 @@ func sideBySide(s *Sheet, shown, all []*PolicyColumn, tiers []string, verbose bo
 		}
 		cells, any := []string{string(row.ID)}, false
 		for _, c := range shown {
-			cells = append(cells, cell(&row, c.Scope, c.first))
+			cells = append(cells, cell(row, c.Scope, c.first))
 			e := c.Settings[row.ID]
 			any = any || e.Missing != govern.NoSuch && (e.Missing != govern.NotCollected || c.Policy == nil &&
 				row.Exists(setting.WindowsFineGrained))
 		}
 		switch {
-		case any && !verbose && len(all) > 1 && alike(&row, all):
+		case any && !verbose && len(all) > 1 && alike(row, all):
 			same = append(same, string(row.ID)+" "+cells[1])
 		case any:
 			rows = append(rows, cells)

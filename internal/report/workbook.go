@@ -352,12 +352,12 @@ func (b *book) scopes(r *assess.Report) {
 		}
 	}
 	heads, widths := []string{"Scope", "Place", "Kind", "Policy", "Tier", "Cohort", "Accounts", "Enabled"}, []float64{46, 30, 10, 26, 12, 15, 10, 10}
-	var rows []setting.Setting
+	var rows []*setting.Setting
 	for _, row := range setting.Table() {
 		if slices.ContainsFunc(r.Weighing.Scopes, func(s *govern.Scope) bool { return s.Settings[row.ID].Missing != govern.NoSuch }) {
 			rows = append(rows, row)
 			head := row.Title
-			if unit := unitOf(&row); unit != "" {
+			if unit := unitOf(row); unit != "" {
 				head += " (" + unit + ")"
 			}
 			heads, widths = append(heads, head), append(widths, 14)

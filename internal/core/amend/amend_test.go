@@ -104,7 +104,7 @@ func settings(rnd *rand.Rand, p setting.Platform, file string, line *int) estate
 			continue
 		}
 		*line++
-		all[row.ID] = estate.Fact{Value: anyValue(rnd, &row, p), Cite: estate.Cite{File: file, Line: *line, Where: string(row.ID), Raw: "x"}}
+		all[row.ID] = estate.Fact{Value: anyValue(rnd, row, p), Cite: estate.Cite{File: file, Line: *line, Where: string(row.ID), Raw: "x"}}
 	}
 	return all
 }

@@ -171,6 +171,9 @@ type Taken struct {
 // Take picks, of each demand on a setting with ways, the one that asks for the fewest
 // changes of what is now, so that a value is left that satisfies all, if there is one.
 func Take(id setting.ID, demands []Named, now Now) Taken {
+	if !slices.ContainsFunc(demands, func(n Named) bool { return len(n.Demand.Ways) > 0 }) {
+		return Taken{Demands: demands}
+	}
 	var best Taken
 	least, tries := -1, 0
 	var try func(at int, so Taken, bands map[setting.ID]Band, cost int)

@@ -25,7 +25,7 @@ func Golden(values map[setting.ID]setting.Value) (demands []Demand, unasked []Un
 		why := ""
 		switch sp, special := v.Special(); {
 		case special:
-			c.Kind, why = Exactly, weakest(&s, sp)
+			c.Kind, why = Exactly, weakest(s, sp)
 		case len(s.Choices) > 0:
 			if i := slices.Index(s.Choices, word(v)); s.Stronger == setting.Lower {
 				c.Kind, c.Values = OneOf, words(s.Choices[:i+1])
@@ -44,7 +44,7 @@ func Golden(values map[setting.ID]setting.Value) (demands []Demand, unasked []Un
 			if c.Kind = AtLeast; v == setting.Number(0) {
 				why = "it is the weakest that can be set"
 			}
-		case s.Stronger == setting.Lower, hasUndecided(&s):
+		case s.Stronger == setting.Lower, hasUndecided(s):
 			c.Kind = AtMost
 		default:
 			c.Kind = Exactly

@@ -199,7 +199,7 @@ type oneCase struct {
 }
 
 // casesOf finds them for a setting.
-func casesOf(all []*Baseline, s setting.Setting, tiers []string) []*oneCase {
+func casesOf(all []*Baseline, s *setting.Setting, tiers []string) []*oneCase {
 	var cases []*oneCase
 	take := func(w where) {
 		named := demandsAt(all, s.ID, w)

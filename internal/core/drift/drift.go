@@ -320,7 +320,7 @@ func (r *Report) settings() {
 			if (row.ID == "mfa" || row.ID == "mfa-capable") && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
 				continue
 			}
-			c := Setting{Change{Way: Differs, What: policyOf(now), Before: textOf(&row, x), After: textOf(&row, y)}, row.ID, y.Cite}
+			c := Setting{Change{Way: Differs, What: policyOf(now), Before: textOf(row, x), After: textOf(row, y)}, row.ID, y.Cite}
 			switch order, known := row.Compare(y.Value, x.Value); {
 			case x.Missing != govern.Present && y.Missing == govern.Present:
 				c.Way = New

@@ -562,7 +562,7 @@ func effective(a *estate.Authority, s *Scope) map[setting.ID]Effective {
 	}
 	for _, row := range setting.Table() {
 		if all[row.ID].Missing == NotCollected && len(row.Of) > 0 {
-			all[row.ID] = strongest(all, &row)
+			all[row.ID] = strongest(all, row)
 		}
 	}
 	return all

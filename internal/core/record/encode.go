@@ -185,6 +185,7 @@ type encoder struct {
 	baselines places[baseline.Baseline]
 	demands   places[baseline.Demand]
 	decisions places[weigh.Decision]
+	packer    *flate.Writer // of rolls: making one costs more than most of them hold
 }
 
 // Encode writes the record in the form in which it is kept: one JSON text.
@@ -275,16 +276,19 @@ func (e *encoder) roll(r *Roll) (keptRoll, error) {
 		k.Standings = append(k.Standings, keptStanding{e.scopes.of(s.Scope), s.Rule, s.Origin, s.Via})
 	}
 	var packed bytes.Buffer
-	z, err := flate.NewWriter(&packed, flate.BestSpeed)
-	if err != nil {
-		return k, err
+	if e.packer == nil {
+		var err error
+		if e.packer, err = flate.NewWriter(&packed, flate.BestSpeed); err != nil {
+			return k, err
+		}
 	}
+	e.packer.Reset(&packed)
 	plain := make([]byte, 0, len(r.rows))
 	for _, i := range r.rows {
 		plain = binary.AppendUvarint(plain, uint64(i))
 	}
-	_, err = z.Write(plain)
-	err = errors.Join(err, z.Close())
+	_, err := e.packer.Write(plain)
+	err = errors.Join(err, e.packer.Close())
 	k.Rows = packed.Bytes()
 	return k, err
 }
@@ -310,6 +314,7 @@ type decoder struct {
 	*kept
 	places []*estate.Authority
 	scopes []*govern.Scope
+	opener io.ReadCloser // of rolls
 	err    error
 }
 
@@ -414,7 +419,13 @@ func (d *decoder) roll(k *keptRoll) *Roll {
 		}
 		r.Standings = append(r.Standings, x)
 	}
-	plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(k.Rows)))
+	packed := bytes.NewReader(k.Rows)
+	if d.opener == nil {
+		d.opener = flate.NewReader(packed)
+	} else if err := d.opener.(flate.Resetter).Reset(packed, nil); err != nil && d.err == nil {
+		d.err = err
+	}
+	plain, err := io.ReadAll(d.opener)
 	if err != nil && d.err == nil {
 		d.err = fmt.Errorf("the roll of %s: %w", k.Place, err)
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
@@ -84,8 +85,17 @@ type Setting struct {
 // ErrValue is wrapped by every error about a value.
 var ErrValue = errors.New("not a value of this setting")
 
-// Table returns all settings in the order in which pages show them.
-func Table() []Setting { return slices.Clone(table) }
+// Table goes through all settings in the order in which pages show them. They are the
+// program's own: nobody changes them.
+func Table() iter.Seq2[int, *Setting] {
+	return func(yield func(int, *Setting) bool) {
+		for i := range table {
+			if !yield(i, &table[i]) {
+				return
+			}
+		}
+	}
+}
 
 var byID = func() map[ID]*Setting {
 	m := make(map[ID]*Setting, len(table))
@@ -114,8 +124,19 @@ func Get(id ID) *Setting {
 func Order(a, b ID) int { return cmp.Compare(place(a), place(b)) }
 
 func place(id ID) int {
-	return slices.IndexFunc(table, func(s Setting) bool { return s.ID == id })
+	if i, ok := places[id]; ok {
+		return i
+	}
+	return -1
 }
+
+var places = func() map[ID]int {
+	m := make(map[ID]int, len(table))
+	for i := range table {
+		m[table[i].ID] = i
+	}
+	return m
+}()
 
 // spanUnit is a unit of time.
 type spanUnit struct {

@@ -24,7 +24,7 @@ func samples(s *Setting) []Value {
 
 func TestParseIsTheInverseOfText(t *testing.T) {
 	for _, s := range Table() {
-		for _, v := range samples(&s) {
+		for _, v := range samples(s) {
 			text := s.Text(v)
 			back, err := s.Parse(text)
 			if err != nil || back != v {
