@@ -1,5 +1,6 @@
-// Command machines writes the etc trees of many Unix machines, most of them alike:
-// the same for the same seed, of any number.
+// Command machines writes the etc trees of many Unix machines, or with -windows the
+// security templates of Windows machines, most of them alike: the same for the same
+// seed, of any number.
 //
 //	go run ./bench/machines -machines 5000 -deviating 100 DIR
 package main
@@ -43,6 +44,7 @@ var deviations = [][3]string{
 }
 
 func main() {
+	windows := flag.Bool("windows", false, "Windows machines")
 	machines := flag.Int("machines", 5000, "machines")
 	deviating := flag.Int("deviating", 100, "how many of them deviate from the rest")
 	seed := flag.Uint64("seed", 1, "seed")
@@ -57,7 +59,11 @@ func main() {
 		odd[rnd.IntN(*machines)] = true
 	}
 	for i := range *machines {
-		if err := machine(filepath.Join(flag.Arg(0), fmt.Sprintf("ws%05d", i)), odd[i], rnd); err != nil {
+		write := func() error { return machine(filepath.Join(flag.Arg(0), fmt.Sprintf("ws%05d", i)), odd[i], rnd) }
+		if *windows {
+			write = func() error { return template(flag.Arg(0), fmt.Sprintf("ws%05d.inf", i), odd[i], rnd) }
+		}
+		if err := write(); err != nil {
 			fmt.Fprintln(os.Stderr, "machines:", err)
 			os.Exit(1)
 		}
@@ -83,4 +89,18 @@ func machine(dir string, deviates bool, rnd *rand.Rand) error {
 		}
 	}
 	return os.WriteFile(filepath.Join(dir, "etc", "hostname"), []byte(filepath.Base(dir)+"\n"), 0o644)
+}
+
+// template writes what a Windows machine exports of its settings.
+func template(dir, name string, deviates bool, rnd *rand.Rand) error {
+	length, threshold := 14, 5
+	if deviates {
+		length, threshold = 6+rnd.IntN(8), rnd.IntN(3)*10
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, name), fmt.Appendf(nil, "[Unicode]\r\nUnicode=yes\r\n[System Access]\r\nMinimumPasswordAge = 1\r\nMaximumPasswordAge = 365\r\n"+
+		"MinimumPasswordLength = %d\r\nPasswordComplexity = 1\r\nPasswordHistorySize = 24\r\nLockoutBadCount = %d\r\nResetLockoutCount = 15\r\nLockoutDuration = 15\r\n"+
+		"ClearTextPassword = 0\r\n[Registry Values]\r\nMACHINE\\System\\CurrentControlSet\\Control\\Lsa\\NoLMHash=4,1\r\n", length, threshold), 0o644)
 }

@@ -475,8 +475,8 @@ func TestAmendRefuses(t *testing.T) {
 
 // The demo's second act: what a part of the change files came to, and what was undone.
 func TestAmendSecondAct(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	states := func() map[string]string {
 		all := map[string]string{}

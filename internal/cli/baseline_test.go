@@ -142,8 +142,8 @@ func TestOwnBaseline(t *testing.T) {
 
 // What is picked and grouped is shown; what is recorded is whole.
 func TestWeighViews(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	whole := document(t, audit, "weigh")
 	for args, keep := range map[string]func(f any) bool{
@@ -192,8 +192,8 @@ func TestWeighViews(t *testing.T) {
 
 // Forecasts of the sample, by hand, and what a change would come to.
 func TestForecast(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	figures := func(args ...string) map[string]any {
 		return document(t, audit, append([]string{"forecast"}, args...)...)["scopes"].([]any)[0].(map[string]any)

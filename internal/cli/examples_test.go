@@ -18,8 +18,7 @@ import (
 // sample engagement, its exports, and a second engagement beside it.
 func workplace(t *testing.T) string {
 	t.Helper()
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for from, to := range map[string]string{"exports": "exports", "exports/marrowick.ldif": "marrowick.ldif",
 		"exports/weigh1.inf": "weighbridge.inf"} {
@@ -137,6 +136,7 @@ func TestDocumentsNameRealCommands(t *testing.T) {
 
 // The tour of the README runs as printed, in its order, and comes out right.
 func TestReadmeTour(t *testing.T) {
+	t.Parallel()
 	posix(t)
 	readme, err := os.ReadFile("../../README.md")
 	if err != nil {

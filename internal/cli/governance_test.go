@@ -29,8 +29,7 @@ func checksIn(t *testing.T, dir string, args ...string) map[string]map[string]an
 
 // Every check fires on the sample engagement at least once.
 func TestDemoFiresEveryCheck(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	found := checksIn(t, audit, "--all-accounts")
 	names := map[string]bool{}
@@ -198,6 +197,7 @@ func policyRecord(name, more string) string { return fmt.Sprintf(policyHead, nam
 
 // Evidence that is odd, partial or hostile gets a right answer or a clear one.
 func TestOddEvidence(t *testing.T) {
+	t.Parallel()
 	const guid = "objectGUID: bb5ced36-1260-49e4-b4d3-f3388a6e7ba4\n"
 	const other = "objectGUID: cc5ced36-1260-49e4-b4d3-f3388a6e7ba4\n"
 	group := func(name, members string) string {
@@ -301,8 +301,8 @@ func TestTraceFindsAccounts(t *testing.T) {
 }
 
 func TestAccountsFilters(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for _, c := range []struct {
 		args []string
@@ -357,8 +357,7 @@ func TestAccountsFilters(t *testing.T) {
 
 // What docs/demo.md says by hand of who is governed by what, the program says.
 func TestDemoByHand(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	rows, err := csv.NewReader(strings.NewReader(must(t, filepath.Join(dir, "audit"), "accounts", "--format", "csv"))).ReadAll()
 	if err != nil {
 		t.Fatal(err)
@@ -435,8 +434,7 @@ func TestDemoByHand(t *testing.T) {
 
 // A person's doors: all accounts, how they belong together, which are weaker.
 func TestTraceShowsAllDoors(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for name, want := range map[string]string{
 		"n.farrow":                 "marrowick.example: gate1 same name [min-length history lockout-threshold lockout-duration lockout-window]",

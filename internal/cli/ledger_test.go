@@ -18,8 +18,7 @@ import (
 // changed, verify, seal, hand over, report.
 func TestLedgerOverTime(t *testing.T) {
 	t.Parallel()
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for _, c := range []struct {
 		args []string

@@ -19,8 +19,7 @@ var pieces = regexp.MustCompile(`[a-z0-9-]+\.(ldif|inf|csv):[0-9]+|\[[0-9a-f]{12
 // The first screen of the demo and of many machines is one, at every width, and
 // nothing in it is broken that must not be.
 func TestOneScreen(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	many := begin(t)
 	trees := filepath.Join(t.TempDir(), "trees")
@@ -70,8 +69,8 @@ func TestOneScreen(t *testing.T) {
 // Every finding is in one matter; each matter is as grave as its gravest, and they
 // come in their order. Cohorts hold every place that was weighed, once.
 func TestMattersAndCohorts(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	doc := document(t, audit, "weigh")
 	severity := map[string]any{}
@@ -126,8 +125,8 @@ func TestMattersAndCohorts(t *testing.T) {
 
 // A matter is accepted whole, or in some places; its name is of one record.
 func TestWaiveMatter(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	var matter any
 	for _, m := range document(t, audit, "weigh")["matters"].([]any) {
@@ -196,8 +195,7 @@ func TestEngagementIsFound(t *testing.T) {
 
 // The shells are offered real values.
 func TestCompletion(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for args, want := range map[string]string{
 		"weigh --scope marrowick.example|/|P": "", "weigh --place ga": "gate1 gate2 gate3 gate4",
@@ -236,8 +234,8 @@ func TestCompletion(t *testing.T) {
 
 // A report for an owner tells of that owner's places alone.
 func TestReportForOwner(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	config := filepath.Join(audit, "engagement.yaml")
 	text, err := os.ReadFile(config)

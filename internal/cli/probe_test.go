@@ -314,8 +314,8 @@ func TestRealProbeLDAP(t *testing.T) {
 
 // The command: what is told and what is not, and what is wrong with the input.
 func TestProbe(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	typed := func(in string, args ...string) (out string, status int) {
 		cmd := exec.Command(program, append([]string{"probe"}, args...)...)

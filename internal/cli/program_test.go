@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -28,7 +30,11 @@ var program string
 func TestMain(m *testing.M) {
 	// Where no compiler is, such as under wine, it was built before.
 	if program = os.Getenv("STERNLEDGER_PROGRAM"); program != "" {
-		os.Exit(m.Run())
+		status := m.Run()
+		if made != "" {
+			os.RemoveAll(filepath.Dir(made))
+		}
+		os.Exit(status)
 	}
 	dir, err := os.MkdirTemp("", "sternledger-test-")
 	if err != nil {
@@ -43,7 +49,63 @@ func TestMain(m *testing.M) {
 	}
 	status := m.Run()
 	os.RemoveAll(dir)
+	if made != "" {
+		os.RemoveAll(filepath.Dir(made))
+	}
 	os.Exit(status)
+}
+
+// demonstrated is the demo, which the program makes once.
+var demonstrated = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "sternledger-harbour-")
+	if err != nil {
+		return "", err
+	}
+	made = filepath.Join(dir, "harbour")
+	out, err := exec.Command(program, "demo", made, "--quiet").CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, out)
+	}
+	return made, err
+})
+
+// made is where it lies; empty: nobody asked for it.
+var made string
+
+// harbour is a copy of the demo for one test: its exports, and the engagement in audit.
+func harbour(t testing.TB) string {
+	t.Helper()
+	from, err := demonstrated()
+	if err != nil {
+		t.Fatal(err)
+	}
+	to := filepath.Join(t.TempDir(), "harbour")
+	err = filepath.WalkDir(from, func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		inner, _ := filepath.Rel(from, file)
+		copied := filepath.Join(to, inner)
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		if d.IsDir() {
+			return os.MkdirAll(copied, 0o700)
+		}
+		data, err := os.ReadFile(file)
+		if err == nil {
+			err = os.WriteFile(copied, data, info.Mode())
+		}
+		if err == nil { // gather looks at how old files are
+			err = os.Chtimes(copied, info.ModTime(), info.ModTime())
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return to
 }
 
 // run runs the built program in dir.
@@ -190,6 +252,7 @@ const smallUser = "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountNa
 	"512\nprimaryGroupID: 513\nunicodePwd:: U2VjcmV0UGxhbnRlZA==\n"
 
 func TestDemoDoesTheWholeJob(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "harbour")
 	out := must(t, ".", "demo", dir)
 	for _, want := range []string{"$ sternledger begin", "$ sternledger -C", "gather", "trace", "weigh", "Try next:",

@@ -205,8 +205,8 @@ func TestRealRehearsalUnix(t *testing.T) {
 // The command: series and timelines, scopes and accounts, and what is wrong
 // with them.
 func TestRehearse(t *testing.T) {
-	dir := filepath.Join(t.TempDir(), "harbour")
-	must(t, ".", "demo", dir, "--quiet")
+	t.Parallel()
+	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	told := func(args ...string) string {
 		d := document(t, audit, append([]string{"rehearse"}, args...)...)

@@ -166,7 +166,7 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	if g.current, err = tx.CurrentFiles(g.aside); err != nil {
 		return nil, err
 	}
-	g.sizes, g.bySum = map[int64]bool{}, map[string][]ledger.Evidence{}
+	g.sizes, g.bySum = map[int64]bool{}, map[said][]ledger.Evidence{}
 	g.trees = map[string][]ledger.Evidence{}
 	for _, e := range g.known {
 		switch {
@@ -268,7 +268,7 @@ type gathering struct {
 	aside   []string                     // evidence that is set aside
 	current map[string]bool              // names of those from which current facts come
 	sizes   map[int64]bool               // of the files that are current, and of this gather's
-	bySum   map[string][]ledger.Evidence // the same files
+	bySum   map[said][]ledger.Evidence   // the same files
 	trees   map[string][]ledger.Evidence // of exports made of several files, by name: on record, and of this gather
 	taken   map[string]bool              // names of stored copies, in lower case
 	files   []staged
@@ -369,7 +369,22 @@ func (g *gathering) synced() error {
 // index lets seen find a file.
 func (g *gathering) index(e ledger.Evidence) {
 	g.sizes[e.Size] = true
-	g.bySum[e.SHA256] = append(g.bySum[e.SHA256], e)
+	i := slices.IndexFunc(formats, func(f *intake.Format) bool { return f.Name == e.Format })
+	if i < 0 {
+		return
+	}
+	key := said{e.SHA256, e.Format, speakerOf(formats[i], e.Path)}
+	g.bySum[key] = append(g.bySum[key], e)
+}
+
+// said is what a file says, and of which place, as far as its path tells.
+type said struct{ sum, format, speaker string }
+
+func speakerOf(f *intake.Format, path string) string {
+	if f.Speaks == nil {
+		return ""
+	}
+	return f.Speaks(path)
 }
 
 // seen returns the evidence that says the same as a file, if any: of the same
@@ -390,18 +405,12 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 		return nil, fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
 	}
 	written := c.written.UTC().Format(time.RFC3339)
-	for _, e := range g.bySum[sum] {
-		if e.Format == c.format.Name && (e.Entry == 0 || written <= e.Written) && sameSpeaker(c.format, e.Path, c.origin) {
+	for _, e := range g.bySum[said{sum, c.format.Name, speakerOf(c.format, c.origin)}] {
+		if e.Entry == 0 || written <= e.Written {
 			return &e, nil
 		}
 	}
 	return nil, nil
-}
-
-// sameSpeaker reports whether two files of a format speak of the same place,
-// as far as their paths tell.
-func sameSpeaker(f *intake.Format, x, y string) bool {
-	return f.Speaks == nil || f.Speaks(x) == f.Speaks(y)
 }
 
 // nameFor gives the stored copy a name that is plain on every system and not
