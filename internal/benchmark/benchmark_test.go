@@ -503,7 +503,7 @@ func TestImportedDemandsJudgeAsTheTestDoes(t *testing.T) {
 			}
 		}
 	}
-	if understood < int(rounds)*2/3 {
+	if rounds >= 100 && understood < int(rounds)*2/3 {
 		t.Errorf("%d understood, %d trivial", understood, trivial)
 	}
 	t.Logf("%d understood, %d accept all or nothing, %d systems", understood, trivial, systems)
