@@ -49,6 +49,12 @@ func Demo(t testing.TB) *custody.Engagement {
 	return e
 }
 
+// Later gathers what came in later: a folder of demo/later.
+func Later(t testing.TB, e *custody.Engagement, when string) {
+	t.Helper()
+	gathered(t, e, "demo/later/"+when)
+}
+
 func begun(t testing.TB, title string, config []byte) *custody.Engagement {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "audit")
