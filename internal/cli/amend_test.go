@@ -475,7 +475,7 @@ func TestAmendRefuses(t *testing.T) {
 
 // The demo's second act: what a part of the change files came to, and what was undone.
 func TestAmendSecondAct(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	states := func() map[string]string {

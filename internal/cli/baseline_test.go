@@ -142,7 +142,7 @@ func TestOwnBaseline(t *testing.T) {
 
 // What is picked and grouped is shown; what is recorded is whole.
 func TestWeighViews(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	whole := document(t, audit, "weigh")
@@ -192,7 +192,7 @@ func TestWeighViews(t *testing.T) {
 
 // Forecasts of the sample, by hand, and what a change would come to.
 func TestForecast(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	figures := func(args ...string) map[string]any {

@@ -136,7 +136,7 @@ func TestDocumentsNameRealCommands(t *testing.T) {
 
 // The tour of the README runs as printed, in its order, and comes out right.
 func TestReadmeTour(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	posix(t)
 	readme, err := os.ReadFile("../../README.md")
 	if err != nil {

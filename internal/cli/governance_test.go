@@ -197,7 +197,7 @@ func policyRecord(name, more string) string { return fmt.Sprintf(policyHead, nam
 
 // Evidence that is odd, partial or hostile gets a right answer or a clear one.
 func TestOddEvidence(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	const guid = "objectGUID: bb5ced36-1260-49e4-b4d3-f3388a6e7ba4\n"
 	const other = "objectGUID: cc5ced36-1260-49e4-b4d3-f3388a6e7ba4\n"
 	group := func(name, members string) string {
@@ -301,7 +301,7 @@ func TestTraceFindsAccounts(t *testing.T) {
 }
 
 func TestAccountsFilters(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for _, c := range []struct {

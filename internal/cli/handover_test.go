@@ -61,7 +61,7 @@ func gzipped(data []byte) string {
 
 // Machines are taken as administrators hand them over, and named.
 func TestMachinesHandedOver(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	ways := map[string]struct {
 		put  func(t *testing.T, dir string)
 		want string // names of machines and where they lock

@@ -69,7 +69,7 @@ func TestOneScreen(t *testing.T) {
 // Every finding is in one matter; each matter is as grave as its gravest, and they
 // come in their order. Cohorts hold every place that was weighed, once.
 func TestMattersAndCohorts(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	doc := document(t, audit, "weigh")
@@ -125,7 +125,7 @@ func TestMattersAndCohorts(t *testing.T) {
 
 // A matter is accepted whole, or in some places; its name is of one record.
 func TestWaiveMatter(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	var matter any
@@ -234,7 +234,7 @@ func TestCompletion(t *testing.T) {
 
 // A report for an owner tells of that owner's places alone.
 func TestReportForOwner(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	config := filepath.Join(audit, "engagement.yaml")

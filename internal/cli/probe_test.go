@@ -314,7 +314,7 @@ func TestRealProbeLDAP(t *testing.T) {
 
 // The command: what is told and what is not, and what is wrong with the input.
 func TestProbe(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	typed := func(in string, args ...string) (out string, status int) {

@@ -205,7 +205,7 @@ func TestRealRehearsalUnix(t *testing.T) {
 // The command: series and timelines, scopes and accounts, and what is wrong
 // with them.
 func TestRehearse(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	told := func(args ...string) string {

@@ -276,7 +276,7 @@ func packed(t *testing.T, files map[string]string) map[string]string {
 }
 
 func TestArchives(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	files := map[string]string{
 		"mole1/etc/passwd": "root:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n", "mole1/etc/login.defs": "PASS_MAX_DAYS 90\n",
 		"mole1/etc/hosts":  "127.0.0.1 x\n",

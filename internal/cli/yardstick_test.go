@@ -23,7 +23,7 @@ func published(t testing.TB, dir string) {
 // A published benchmark becomes a baseline that can be shown, checked and weighed
 // against; the counts are exact, and none of its sentences is copied.
 func TestBaselineOfABenchmark(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := begin(t)
 	published(t, dir)
 	doc := document(t, dir, "baseline", "new", "quay", "--from", "harbour-windows-xccdf.xml", "--profile", "Level_2")
@@ -70,7 +70,7 @@ func TestBaselineOfABenchmark(t *testing.T) {
 
 // A template, a backup, a machine in evidence: what is set there, at least as strong.
 func TestBaselineOfWhatIsSet(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	audit := workplace(t)
 	for name, c := range map[string]struct {
 		args []string
@@ -104,7 +104,7 @@ func TestBaselineOfWhatIsSet(t *testing.T) {
 }
 
 func TestMistakesInNewBaselines(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	dir := begin(t)
 	published(t, dir)
 	write(t, filepath.Join(dir, "x.xml"), "<a/>")
