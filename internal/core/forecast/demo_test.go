@@ -14,8 +14,7 @@ import (
 func TestForecastOfTheDemo(t *testing.T) {
 	e := demotest.Demo(t)
 	var lines []string
-	other := forecast.Usual
-	other = forecast.Assumptions{OnlineRate: 3, OfflineRate: 1e9, LocksPerYear: 7, WorkingDays: 250, SignIns: 5}
+	other := forecast.Assumptions{OnlineRate: 3, OfflineRate: 1e9, LocksPerYear: 7, WorkingDays: 250, SignIns: 5}
 	for _, a := range []forecast.Assumptions{forecast.Usual, other} {
 		f, err := assess.Forecast(e, assess.ForecastOptions{Assumptions: a})
 		if err != nil {
