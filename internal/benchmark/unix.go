@@ -20,7 +20,7 @@ type option struct {
 	flag bool // it is there, or not
 }
 
-// option names a setting's, with the form in which the machine's reader knows it.
+// named is the option of a setting, written as the machine's reader knows it.
 func named(name, module string, id setting.ID, unit int64) option {
 	return option{name: name, module: module, written: written{id: id, unit: unit, form: unix.Forms()[name]}}
 }

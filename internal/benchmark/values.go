@@ -32,11 +32,6 @@ type written struct {
 	also map[setting.Special][]string
 }
 
-// plain writes whole units.
-func plain(unit int64, specials map[setting.Special]string) setting.Form {
-	return setting.Scaled(unit, specials)
-}
-
 // accepting are the values of which a test accepts what stands for them. The test
 // changes its mind only at figures, or, by a pattern, at any number of few digits.
 func (w *written) accepting(accepts func(text string) bool, figures []int64) *values {
