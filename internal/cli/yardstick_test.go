@@ -70,6 +70,7 @@ func TestBaselineOfABenchmark(t *testing.T) {
 
 // A template, a backup, a machine in evidence: what is set there, at least as strong.
 func TestBaselineOfWhatIsSet(t *testing.T) {
+	posix(t)
 	beside(t)
 	audit := workplace(t)
 	for name, c := range map[string]struct {
