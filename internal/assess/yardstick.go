@@ -1,6 +1,7 @@
 package assess
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -233,7 +234,11 @@ func ofPlace(e *custody.Engagement, d *contract.BaselineNewDocument, name string
 	}
 	values := estate.Settings{}
 	for id, x := range best.Settings {
-		if x.Missing == govern.Present {
+		switch x.Missing {
+		case govern.Present:
+			values[id] = x.Fact
+		case govern.Unreadable, govern.Unproven: // what stands there is not demanded, and that is said
+			x.Fact.Problem = cmp.Or(x.Fact.Problem, x.Open, string(x.Missing))
 			values[id] = x.Fact
 		}
 	}
@@ -266,6 +271,11 @@ func ofValues(d *contract.BaselineNewDocument, b *baseline.Baseline, settings es
 		}
 	}
 	demands, unasked := baseline.Golden(values)
+	for _, row := range setting.Table() {
+		if f := settings[row.ID]; f.Problem != "" {
+			unasked = append(unasked, baseline.Unasked{Setting: row.ID, Why: "what it is there is not known: " + f.Problem})
+		}
+	}
 	b.Platforms = platforms
 	for _, x := range demands {
 		s := setting.Get(x.Setting)

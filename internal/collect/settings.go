@@ -46,6 +46,11 @@ func SettingsIn(e *custody.Engagement, source, part string) (*Held, error) {
 			add(a.Overrides[i].Name, &a.Overrides[i])
 		}
 	}
+	for _, p := range b.Problems {
+		if p.Damaged {
+			return nil, fmt.Errorf("%s:%d: %s; mend it, or export again, for what stands there would not be demanded", source, p.Cite.Line, p.Text)
+		}
+	}
 	for i := range b.Templates {
 		add(b.Templates[i].Policy.Name, &b.Templates[i].Policy)
 	}

@@ -149,7 +149,7 @@ func (m *maker) take(f *check.Finding) {
 	}
 	band, exclude := baseline.Together(id, m.demands[about{f.Scope, id}])
 	if band.Empty() {
-		m.decide(f, fmt.Sprintf("%s: no value satisfies all chosen baselines (%s against %s)", setting.Get(id).Title, exclude[0][0], exclude[0][1]),
+		m.decide(f, fmt.Sprintf("%s: no value satisfies all chosen baselines%s", setting.Get(id).Title, against(exclude)),
 			"Say under decisions in engagement.yaml which of them to follow.")
 		return
 	}
@@ -184,9 +184,13 @@ func (m *maker) ways() {
 		baseline.Taken
 	}
 	var all []one
-	for at, demands := range m.demands {
-		if slices.ContainsFunc(demands, func(n baseline.Named) bool { return len(n.Demand.Ways) > 0 }) {
-			all = append(all, one{at, baseline.Take(at.setting, demands, at.scope.Now)})
+	for _, s := range m.r.Scopes { // in order, so that a plan comes out the same again
+		for _, row := range setting.Table() {
+			at := about{s, row.ID}
+			demands := m.demands[at]
+			if slices.ContainsFunc(demands, func(n baseline.Named) bool { return len(n.Demand.Ways) > 0 }) {
+				all = append(all, one{at, baseline.Take(row.ID, demands, s.Now)})
+			}
 		}
 	}
 	for _, x := range all {
@@ -425,8 +429,8 @@ func (m *maker) values() {
 		band, exclude := baseline.Together(d.setting, d.demands)
 		if band.Empty() {
 			for _, f := range d.findings {
-				m.decide(f, fmt.Sprintf("%s of %s: the accounts that it governs need different values (%s against %s)", setting.Get(d.setting).Title,
-					d.Policy(), exclude[0][0], exclude[0][1]),
+				m.decide(f, fmt.Sprintf("%s of %s: the accounts that it governs need different values%s", setting.Get(d.setting).Title,
+					d.Policy(), against(exclude)),
 					"Give those with the stricter demand a policy of their own, or decide which baseline to follow.")
 			}
 			delete(m.drafts, d.key(d.setting))
@@ -565,6 +569,14 @@ func (m *maker) windowWithin(d *draft) {
 			d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")
 		}
 	}
+}
+
+// against names two demands that exclude each other; nothing where only three do.
+func against(exclude [][2]baseline.Named) string {
+	if len(exclude) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%s against %s)", exclude[0][0], exclude[0][1])
 }
 
 // decide notes what a person has to decide.

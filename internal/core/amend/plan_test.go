@@ -135,6 +135,8 @@ func TestPlan(t *testing.T) {
 			"A1 Password history of default: 4 passwords to 24 passwords\nA2 Minimum length of default: 6 characters to 8 characters A1"},
 		"no way left": {"min-length 8; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 6, severity: grave, why: w.}\n", nil,
 			"decide: Minimum length: no value satisfies all chosen baselines"},
+		"three that exclude each other": {"history 1", "- {setting: history, one-of: [4, 8], severity: minor, why: w.}\n---\n- {setting: history, one-of: [8, 12], severity: minor, why: w.}\n---\n- {setting: history, one-of: [4, 12], severity: minor, why: w.}\n", nil,
+			"decide: Password history: no value satisfies all chosen baselines"},
 		"a precedence of its own":   {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(true), "A1 Precedence of p0: 5 to 6"},
 		"none free before the next": {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(false), "decide: Two policies share a precedence, and no number is free between them and the next"},
 	} {

@@ -138,7 +138,7 @@ var keys = []key{
 	{"system access", "ClearTextPassword", "reversible", toggle, setting.OneZero},
 	{"system access", "LockoutBadCount", "lockout-threshold", special(setting.Never, 1, "0"), setting.Plain},
 	{"system access", "LockoutDuration", "lockout-duration", special(setting.UntilAdmin, minutes, "-1", "0"), setting.Scaled(minutes, minusOne)},
-	{"system access", "ResetLockoutCount", "lockout-window", special(setting.AtOnce, minutes, "0"), setting.Scaled(minutes, minusOne)},
+	{"system access", "ResetLockoutCount", "lockout-window", special(setting.AtOnce, minutes, "0"), setting.Scaled(minutes, map[setting.Special]string{setting.AtOnce: "0"})},
 	{"system access", "AllowAdministratorLockout", "lockout-administrator", toggle, setting.OneZero},
 	{"system access", "ForceLogoffWhenHourExpire", "logoff-at-hours-end", toggle, setting.OneZero},
 	{"kerberos policy", "MaxTicketAge", "ticket-lifetime", special(setting.Never, hours, "0"), setting.Scaled(hours, setting.Zero)},
