@@ -369,7 +369,8 @@ tally "$here/later/wednesday/tally1.inf" 14
 tally "$here/later/friday/tally1.inf" 8
 
 # The lighthouse's export as it was first, by an administrator: with the
-# container of fine-grained policies, a policy and its group. What came on
+# container of fine-grained policies, a policy and its group, and a group that
+# the root's administrators are in, and somebody of another forest. What came on
 # Friday is what somebody with fewer rights exported.
 light=DC=outer-light,DC=marrowick,DC=example
 mkdir -p "$here/later/friday"
@@ -403,6 +404,19 @@ msDS-LockoutThreshold: 5
 msDS-LockoutDuration: $(minutes 15)
 msDS-LockoutObservationWindow: $(minutes 15)
 msDS-PSOAppliesTo: CN=Lamp Keepers,CN=Users,$light
+
+EOF
+tee -a "$here/later/friday/outer-light.ldif" >>"$here/exports/outer-light.ldif" <<EOF
+dn: CN=Administrators,CN=Builtin,$light
+objectClass: top
+objectClass: group
+objectSid: S-1-5-32-544
+sAMAccountName: Administrators
+groupType: -2147483643
+member: CN=Administrator,CN=Users,$light
+member: CN=Domain Admins,CN=Users,$light
+member: CN=Enterprise Admins,CN=Users,DC=marrowick,DC=example
+member: CN=S-1-5-21-1350117261-2033104917-1183005702-1104,CN=ForeignSecurityPrincipals,$light
 
 EOF
 

@@ -11,7 +11,7 @@ var sources string
 
 // Ask is a page that asks an administrator for one kind of export.
 type Ask struct {
-	Kind string // domain, machine, unix, ldap, tenant
+	Kind string // domain, machine, unix, ldap, tenant, live
 	Page string // in Markdown
 }
 

@@ -100,7 +100,10 @@ func template(dir, name string, deviates bool, rnd *rand.Rand) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, name), fmt.Appendf(nil, "[Unicode]\r\nUnicode=yes\r\n[System Access]\r\nMinimumPasswordAge = 1\r\nMaximumPasswordAge = 365\r\n"+
-		"MinimumPasswordLength = %d\r\nPasswordComplexity = 1\r\nPasswordHistorySize = 24\r\nLockoutBadCount = %d\r\nResetLockoutCount = 15\r\nLockoutDuration = 15\r\n"+
-		"ClearTextPassword = 0\r\n[Registry Values]\r\nMACHINE\\System\\CurrentControlSet\\Control\\Lsa\\NoLMHash=4,1\r\n", length, threshold), 0o644)
+	return os.WriteFile(filepath.Join(dir, name), fmt.Appendf(nil, "[Unicode]\r\nUnicode=yes\r\n[System Access]\r\nMinimumPasswordAge = "+
+		"1\r\nMaximumPasswordAge = 365\r\n"+
+		"MinimumPasswordLength = %d\r\nPasswordComplexity = 1\r\nPasswordHistorySize = 24\r\nLockoutBadCount = %d\r\nResetLockoutCount = "+
+		"15\r\nLockoutDuration = 15\r\n"+
+		"ClearTextPassword = 0\r\n[Registry Values]\r\nMACHINE\\System\\CurrentControlSet\\Control\\Lsa\\NoLMHash=4,1\r\n", length, threshold),
+		0o644)
 }

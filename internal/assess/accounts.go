@@ -1,6 +1,7 @@
 package assess
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"path"
@@ -153,8 +154,11 @@ func AccountsOf(w *custody.Weighing) iter.Seq[*AccountRow] {
 
 // groupName is a group's account name, else the name its DN gives.
 func groupName(a *estate.Authority, row int) string {
-	if name := a.Objects.Name.At(row); name != "" {
-		return name
+	name := cmp.Or(a.Objects.Name.At(row), estate.NameOf(a.DN(row)))
+	if a.Kind == estate.Domain && a.Objects.FlagsOf(row)&estate.Unseen != 0 {
+		if domain := estate.DomainOf(a.DN(row)); domain != "" && domain != a.Name {
+			name += " of " + domain
+		}
 	}
-	return estate.NameOf(a.DN(row))
+	return name
 }

@@ -72,7 +72,8 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 		return nil, err
 	}
 	if len(differs) > 0 {
-		return nil, fmt.Errorf("what is now is not what weighing %d found (%s): weigh again, with \"sternledger weigh\", so that amendments are made from what is",
+		return nil, fmt.Errorf("what is now is not what weighing %d found (%s): weigh again, with \"sternledger weigh\", so that amendments "+
+			"are made from what is",
 			before.Number, strings.Join(differs, "; "))
 	}
 	if err := complete(e, w); err != nil {
@@ -80,7 +81,8 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 	}
 	w.Number, w.Past = before.Number, nil
 	t := &trial{e: e, w: w}
-	if t.choice, err = choiceOf(e, &custody.Weighing{Survey: w.Survey, Record: w.Record, Texts: map[string]string{}, At: w.At}, custody.WeighOptions{}); err != nil {
+	if t.choice, err = choiceOf(e, &custody.Weighing{Survey: w.Survey, Record: w.Record, Texts: map[string]string{}, At: w.At},
+		custody.WeighOptions{}); err != nil {
 		return nil, err
 	}
 	x := &Amending{Weighing: w, Number: before.Number, Plan: amend.New(w.Record, Writing, e.Config.OwnerOf), trial: t}
@@ -113,8 +115,9 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 		}
 	}
 	x.Touched = map[*amend.Amendment]*amend.Touched{}
+	population := amend.NewPopulation(w.Survey)
 	for _, a := range x.Picked {
-		x.Touched[a] = amend.Touch(a, w.Survey, w.At.Unix())
+		x.Touched[a] = population.Touch(a, w.At.Unix())
 	}
 	if x.Before, err = burden(e, w.Survey); err == nil {
 		x.After, err = burden(e, after.survey)
@@ -200,7 +203,8 @@ func (x *Amending) pick(e *custody.Engagement, opt AmendOptions) error {
 		for _, name := range names {
 			a := x.Plan.Named(name)
 			if a == nil {
-				return nil, fmt.Errorf("--%s %q: no amendment of weighing %d is called that; \"sternledger amend --all\" lists them", option, name, x.Number)
+				return nil, fmt.Errorf("--%s %q: no amendment of weighing %d is called that; \"sternledger amend --all\" lists them", option, name,
+					x.Number)
 			}
 			if !slices.Contains(all, a) {
 				all = append(all, a)
@@ -335,7 +339,8 @@ func burden(e *custody.Engagement, s *govern.Survey) (b Burden, err error) {
 
 // Document describes what was picked.
 func (x *Amending) Document() contract.AmendDocument {
-	d := contract.AmendDocument{Schema: "sternledger/amend/1", Weighing: x.Number, Seal: x.Seal, Findings: x.Plan.Findings, Settled: x.Settled, Ends: prints(x.Ends), Graves: x.Graves,
+	d := contract.AmendDocument{Schema: "sternledger/amend/1", Weighing: x.Number, Seal: x.Seal, Findings: x.Plan.Findings,
+		Settled: x.Settled, Ends: prints(x.Ends), Graves: x.Graves,
 		Amendments: []contract.AmendmentDocument{}, Decisions: []contract.DecisionDocument{}, Evidence: []string{},
 		Appear: []contract.FindingDocument{}, Worse: append([]string{}, x.Worse...),
 		Changes: [2]float64{x.Before.Changes, x.After.Changes}, Calls: [2]float64{x.Before.Calls, x.After.Calls}}
@@ -343,7 +348,8 @@ func (x *Amending) Document() contract.AmendDocument {
 		d.Amendments = append(d.Amendments, x.amendment(a))
 	}
 	for _, p := range x.Plan.Decisions {
-		d.Decisions = append(d.Decisions, contract.DecisionDocument{Title: p.Title, Choices: p.Choices, Severity: p.Severity, Findings: prints(p.Findings)})
+		d.Decisions = append(d.Decisions, contract.DecisionDocument{Title: p.Title, Choices: p.Choices, Severity: p.Severity,
+			Findings: prints(p.Findings)})
 	}
 	d.Evidence = append(d.Evidence, prints(x.Plan.Evidence)...)
 	for i := range x.Brings {
@@ -353,9 +359,11 @@ func (x *Amending) Document() contract.AmendDocument {
 }
 
 func (x *Amending) amendment(a *amend.Amendment) contract.AmendmentDocument {
-	d := contract.AmendmentDocument{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), From: a.Was(), To: a.Becomes(), Holder: a.Holder(),
-		First: []string{}, Severity: a.Severity, Settles: prints(a.Settles), Appear: []string{}, Scopes: []string{}, Accounts: a.Accounts, Privileged: a.Privileged,
-		Touches: contract.NewTouchDocument(x.Touched[a]), Notes: append([]string{}, a.Notes...)}
+	d := contract.AmendmentDocument{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), From: a.Was(),
+		To: a.Becomes(), Holder: a.Holder(),
+		First: []string{}, Severity: a.Severity, Settles: prints(a.Settles), Appear: []string{}, Scopes: []string{}, Accounts: a.Accounts,
+		Privileged: a.Privileged,
+		Touches:    contract.NewTouchDocument(x.Touched[a]), Notes: append([]string{}, a.Notes...)}
 	if a.Flag != 0 {
 		d.Flag = a.Flag.Names()[0]
 	} else if !a.Precedence {

@@ -93,7 +93,8 @@ func statusOf(e *custody.Engagement, number int64, all bool) (*AmendStatuses, er
 				if a != nil {
 					s.All = slices.DeleteFunc(s.All, func(y *AmendStatus) bool { return y == a })
 				}
-				a = &AmendStatus{Entry: told[i].Entry, At: told[i].At, Name: x.Amendment, Title: x.Title, Fingerprint: x.Fingerprint, Was: x.Was, Becomes: x.Becomes}
+				a = &AmendStatus{Entry: told[i].Entry, At: told[i].At, Name: x.Amendment, Title: x.Title, Fingerprint: x.Fingerprint, Was: x.Was,
+					Becomes: x.Becomes}
 				by[x.Fingerprint] = a
 				s.All = append(s.All, a)
 			}
@@ -246,12 +247,15 @@ func (p *PlaceStatus) onMachine(policies []*estate.Policy) (v setting.Value, see
 
 // Document describes the statuses.
 func (s *AmendStatuses) Document() contract.AmendStatusDocument {
-	d := contract.AmendStatusDocument{Schema: "sternledger/amend-status/1", Weighing: s.Weighing, Behind: s.Behind, Amendments: []contract.AmendedDocument{}}
+	d := contract.AmendStatusDocument{Schema: "sternledger/amend-status/1", Weighing: s.Weighing, Behind: s.Behind,
+		Amendments: []contract.AmendedDocument{}}
 	for _, a := range s.All {
-		one := contract.AmendedDocument{Entry: a.Entry, At: a.At, Name: a.Name, Fingerprint: a.Fingerprint, Title: a.Title, From: a.Was, To: a.Becomes,
+		one := contract.AmendedDocument{Entry: a.Entry, At: a.At, Name: a.Name, Fingerprint: a.Fingerprint, Title: a.Title, From: a.Was,
+			To:   a.Becomes,
 			Took: a.Count(Took), Of: len(a.Places), Places: []contract.AmendedPlaceDocument{}}
 		for _, p := range a.Places {
-			one.Places = append(one.Places, contract.AmendedPlaceDocument{Place: p.At.Name, Kind: p.At.Kind, Policy: p.Name, State: string(p.State), Now: p.Now})
+			one.Places = append(one.Places, contract.AmendedPlaceDocument{Place: p.At.Name, Kind: p.At.Kind, Policy: p.Name,
+				State: string(p.State), Now: p.Now})
 		}
 		d.Amendments = append(d.Amendments, one)
 	}

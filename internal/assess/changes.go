@@ -99,8 +99,10 @@ func (x *Amending) Changes(e *custody.Engagement) (*Changes, error) {
 }
 
 func (x *Amending) writer(e *custody.Engagement) (*writer, error) {
-	w := &writer{e: e, x: x, out: &Changes{Files: map[string][]byte{}, of: map[spotOf]*how{}}, known: map[string]ledger.Evidence{}, named: map[estate.Place]string{},
-		comment: []string{fmt.Sprintf("Proposed from weighing %d of %q; nothing was applied.", x.Number, x.Weighing.Title), "Seal of that weighing: " + x.Seal}}
+	w := &writer{e: e, x: x, out: &Changes{Files: map[string][]byte{}, of: map[spotOf]*how{}}, known: map[string]ledger.Evidence{},
+		named: map[estate.Place]string{},
+		comment: []string{fmt.Sprintf("Proposed from weighing %d of %q; nothing was applied.", x.Number, x.Weighing.Title),
+			"Seal of that weighing: " + x.Seal}}
 	evidence, err := e.Ledger.Evidence()
 	if err != nil {
 		return nil, err
@@ -152,7 +154,8 @@ func (w *writer) stored(name string) ([]byte, error) {
 	const most = 1 << 30
 	data, err := w.e.Folder.ReadFile(n, most)
 	if errors.Is(err, fs.ErrNotExist) {
-		err = fmt.Errorf("the stored copy %s, of which change files are made, is gone (%w); retire destroys them: gather the export again", name, fs.ErrNotExist)
+		err = fmt.Errorf("the stored copy %s, of which change files are made, is gone (%w); retire destroys them: gather the export again",
+			name, fs.ErrNotExist)
 	}
 	return data, err
 }
@@ -304,7 +307,8 @@ func (w *writer) withoutFlag(entries []ldif.Entry, flagged map[string]int, i ite
 		dn := at.DN(row)
 		k, ok := flagged[dn]
 		if !ok {
-			entries = append(entries, ldif.Entry{DN: dn, Modifications: []ldif.Modification{{Attribute: "userAccountControl", Old: fmt.Sprint(control),
+			entries = append(entries, ldif.Entry{DN: dn, Modifications: []ldif.Modification{{Attribute: "userAccountControl",
+				Old: fmt.Sprint(control),
 				New: fmt.Sprint(control)}}})
 			k = len(entries) - 1
 			flagged[dn] = k
@@ -347,7 +351,8 @@ func (w *writer) readAgain(at estate.Place, file string, entries []ldif.Entry, a
 func readOne(format *intake.Format, file string, data []byte) (*estate.Estate, error) {
 	b := estate.NewBuilder()
 	b.StartFile(file)
-	src := &intake.Source{Path: file, In: bytes.NewReader(data), Keep: io.Discard, Differs: func() {}, Beside: func(string) []byte { return nil }}
+	src := &intake.Source{Path: file, In: bytes.NewReader(data), Keep: io.Discard, Differs: func() {},
+		Beside: func(string) []byte { return nil }}
 	if err := format.Read(src, b); err != nil {
 		return nil, err
 	}
@@ -509,7 +514,8 @@ func (w *writer) machine(at estate.Place, all []item) (*onDisk, error) {
 				d.ageing = append(d.ageing, i)
 				// And accounts that are made later.
 				if line := unix.LineOf(parts, a.Setting); line != nil {
-					edits, d.lines = append(edits, unix.Edit{Setting: a.Setting, Part: line.Part, Line: line.Line, Where: line.Where, To: a.To}), append(d.lines, i)
+					edits, d.lines = append(edits, unix.Edit{Setting: a.Setting, Part: line.Part, Line: line.Line, Where: line.Where, To: a.To}),
+						append(d.lines, i)
 				}
 			}
 			continue
@@ -567,7 +573,8 @@ func (w *writer) unix(at estate.Place, all []item) error {
 	}
 	if len(d.changes) > 0 {
 		name := w.folderOf(at) + "/etc.patch"
-		w.out.Files[name] = append([]byte(commented(append([]string{"In the machine's root: patch -p1 < etc.patch; to undo: patch -R -p1 < etc.patch"}, w.comment...))),
+		w.out.Files[name] = append([]byte(commented(append([]string{"In the machine's root: patch -p1 < etc.patch; to undo: patch -R -p1 < " +
+			"etc.patch"}, w.comment...))),
 			unix.Diff(d.parts, d.changes)...)
 		w.put(name, name+" (patch -R)", d.lines)
 	}
@@ -768,7 +775,8 @@ func (w *writer) age(d *onDisk, at estate.Place, i item) bool {
 			if place.Objects.ClassOf(row) != estate.Account {
 				continue
 			}
-			if scope, _ := w.x.Weighing.Survey.ScopeOf(k, row); scope != nil && scope.Policy != nil && scope.Policy.Origin == i.Origin && scope.Policy.Name == i.Name {
+			if scope, _ := w.x.Weighing.Survey.ScopeOf(k, row); scope != nil && scope.Policy != nil && scope.Policy.Origin == i.Origin &&
+				scope.Policy.Name == i.Name {
 				d.aged = append(d.aged, unix.Aged{Account: place.Objects.Name.At(row), Setting: a.Setting, Now: a.From, To: a.To})
 			}
 		}
@@ -903,7 +911,8 @@ func (w *writer) requests(file string, data []byte, all []item) (*fieldmap.Map, 
 		}
 		var edits []fieldmap.Edit
 		for _, i := range all {
-			edits = append(edits, fieldmap.Edit{Setting: i.amendment().Setting, Where: i.Where, Line: i.Cite.Line, Raw: i.Cite.Raw, To: i.amendment().To})
+			edits = append(edits, fieldmap.Edit{Setting: i.amendment().Setting, Where: i.Where, Line: i.Cite.Line, Raw: i.Cite.Raw,
+				To: i.amendment().To})
 		}
 		made, err := m.Amend(path.Base(file), data, edits)
 		return m, made, err
@@ -913,7 +922,8 @@ func (w *writer) requests(file string, data []byte, all []item) (*fieldmap.Map, 
 
 // WriteChanges writes the change files into a new folder, and records that they were
 // written. Nothing is applied. words writes CHANGE.md.
-func WriteChanges(e *custody.Engagement, x *Amending, dir string, words func(*contract.AmendDocument) string) (*contract.AmendDocument, error) {
+func WriteChanges(e *custody.Engagement, x *Amending, dir string,
+	words func(*contract.AmendDocument) string) (*contract.AmendDocument, error) {
 	if _, err := os.Lstat(dir); err == nil {
 		return nil, fmt.Errorf("--to %s: it is there already; name a folder that is not, so that nothing is overwritten", dir)
 	} else if !errors.Is(err, fs.ErrNotExist) {
@@ -975,7 +985,8 @@ func (x *Amending) entries() (all []custody.Amended) {
 	for _, a := range x.Picked {
 		for i := range a.Spots {
 			s := &a.Spots[i]
-			one := custody.Amended{Amendment: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), Was: a.Was(), Becomes: a.Becomes(), From: a.From,
+			one := custody.Amended{Amendment: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), Was: a.Was(),
+				Becomes: a.Becomes(), From: a.From,
 				To: a.To, NotSet: a.NotSet, Precedence: a.Precedence, Spot: *s}
 			if a.Flag != 0 {
 				one.Flag = a.Flag.Names()[0]

@@ -61,7 +61,8 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 		}
 		w.Record = w.Record.Part(keep)
 	}
-	r := &Report{Owner: owner, Title: past.Config.Title, Auditor: past.Config.Auditor, Weighing: w, Forecasts: &Forecasts{Assumptions: forecast.Usual}}
+	r := &Report{Owner: owner, Title: past.Config.Title, Auditor: past.Config.Auditor, Weighing: w,
+		Forecasts: &Forecasts{Assumptions: forecast.Usual}}
 	for _, f := range w.Forecasts {
 		r.Forecasts.Scopes = append(r.Forecasts.Scopes, ScopeForecast{Scope: f.Scope, Accounts: f.Accounts, Now: f.Figures})
 	}
@@ -242,8 +243,9 @@ func (r *Report) Document() contract.ReportDocument {
 	d.Amendments = []contract.ReportAmendment{}
 	if r.Plan != nil {
 		for _, a := range r.Plan.Amendments {
-			one := contract.ReportAmendment{Name: a.Name, Fingerprint: a.Fingerprint, Title: a.Title(), From: a.Was(), To: a.Becomes(), Severity: a.Severity,
-				Settles: prints(a.Settles), Accounts: a.Accounts, Places: []string{}}
+			one := contract.ReportAmendment{Name: a.Name, Fingerprint: a.Fingerprint, Title: a.Title(), From: a.Was(), To: a.Becomes(),
+				Severity: a.Severity,
+				Settles:  prints(a.Settles), Accounts: a.Accounts, Places: []string{}}
 			for i := range a.Spots {
 				one.Places = append(one.Places, a.Spots[i].At.Name)
 			}

@@ -52,12 +52,39 @@ func Trace(e *custody.Engagement, name, in string) (*contract.TraceDocument, err
 // account finds the account that a name means, in one authority or in all, and
 // loads what tells of a single one, and more columns.
 func account(e *custody.Engagement, name, in string, more ...string) (*govern.Survey, place, error) {
+	if s, p, err := around(e, name, in); s != nil || err != nil {
+		return s, p, err
+	}
 	s, err := e.Surveyed(govern.Prepare, append([]string{"principal", "display", "line", "file", "control", "control-at"}, more...)...)
 	if err != nil {
 		return nil, place{}, err
 	}
 	p, err := locate(s, name, in)
 	return s, p, err
+}
+
+// around does so without reading all accounts of large domains; no survey: it cannot. The
+// account's own name is sought, too: by it its doors are found.
+func around(e *custody.Engagement, name, in string) (*govern.Survey, place, error) {
+	if strings.Contains(name, "=") && !strings.HasPrefix(name, "S-1-") { // a DN
+		return nil, place{}, nil
+	}
+	names := []string{name}
+	for {
+		s, err := e.Around(names)
+		if s == nil || err != nil {
+			return nil, place{}, err
+		}
+		p, err := locate(s, name, in)
+		if err != nil {
+			return nil, p, err
+		}
+		own := s.Estate.Authorities[p.authority].Objects.Name.At(p.row)
+		if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, own) }) {
+			return s, p, nil
+		}
+		names = append(names, own)
+	}
 }
 
 // locate finds the account that a name means, in one authority or in all.
@@ -251,6 +278,14 @@ func notes(d *contract.TraceDocument, s *govern.Survey, authority, row int, g go
 	if r.Assumed {
 		note("The evidence does not show whether Windows or Samba serves the domain: both were played, and what differs between " +
 			"them is not decided.")
+	}
+	for _, absent := range s.Absent(authority) {
+		if absent.Part {
+			note("Groups here name objects of the domain %s that its evidence does not hold: what these hold in turn is not known.", absent.Domain)
+		} else {
+			note("Groups here name objects of the domain %s, which is not in the evidence: whether its groups hold the account is not known.",
+				absent.Domain)
+		}
 	}
 	if flags&estate.EmptyPassword != 0 {
 		note("Its password is empty.")

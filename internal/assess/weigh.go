@@ -148,7 +148,8 @@ func choiceOf(e *custody.Engagement, w *custody.Weighing, opt custody.WeighOptio
 		return nil, err
 	}
 	w.Machines = expect.Machines
-	choice := &weigh.Choice{Expect: expect, Writing: Writing, Day: func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) },
+	choice := &weigh.Choice{Expect: expect, Writing: Writing,
+		Day:       func(unix int64) string { return time.Unix(unix, 0).UTC().Format(time.DateOnly) },
 		Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[tierOf{a.Place(), tier}] }}
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})

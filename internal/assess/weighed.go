@@ -44,7 +44,8 @@ func Document(w *custody.Weighing) contract.WeighDocument {
 		for _, k := range check.Kinds {
 			counts[string(k)] = found[s][k]
 		}
-		c := contract.ScopeCountDocument{Scope: s.Name(), ID: s.ID().String(), Kind: s.Authority.Kind, Cohort: cohort[s.Authority], Tier: s.Tier, Counts: counts}
+		c := contract.ScopeCountDocument{Scope: s.Name(), ID: s.ID().String(), Kind: s.Authority.Kind, Cohort: cohort[s.Authority],
+			Tier: s.Tier, Counts: counts}
 		if s.Listed() {
 			c.Accounts = &s.Accounts
 		}

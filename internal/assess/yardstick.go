@@ -73,7 +73,8 @@ func sourceOf(from string) (source, part string) {
 			return from[:i], from[i+1:]
 		}
 	}
-	if strings.ContainsAny(from, `/\`) || slices.Contains([]string{".xml", ".inf", ".xlsx", ".csv", ".zip", ".reg", ".pol"}, strings.ToLower(filepath.Ext(from))) {
+	if strings.ContainsAny(from, `/\`) || slices.Contains([]string{".xml", ".inf", ".xlsx", ".csv", ".zip", ".reg", ".pol"},
+		strings.ToLower(filepath.Ext(from))) {
 		return from, "" // meant as a file: reading it tells what is wrong
 	}
 	return "", ""
@@ -92,13 +93,15 @@ func extending(e *custody.Engagement, d *contract.BaselineNewDocument, opt NewBa
 }
 
 // ofSource makes one of a document, or of what an export holds.
-func ofSource(e *custody.Engagement, d *contract.BaselineNewDocument, source, part string, opt NewBaselineOptions) (*baseline.Baseline, error) {
+func ofSource(e *custody.Engagement, d *contract.BaselineNewDocument, source, part string, opt NewBaselineOptions) (*baseline.Baseline,
+	error) {
 	info, err := os.Stat(source)
 	if err != nil {
 		return nil, fmt.Errorf("--from %s: %w; check the name and that you may read it", source, custody.Cause(err))
 	}
 	if ext := strings.ToLower(filepath.Ext(source)); ext == ".xlsx" || ext == ".csv" || ext == ".xls" {
-		return nil, fmt.Errorf("--from %s: the workbook or CSV form of a checklist is not read; publishers give out XCCDF and OVAL (XML) beside it", source)
+		return nil, fmt.Errorf("--from %s: the workbook or CSV form of a checklist is not read; publishers give out XCCDF and OVAL (XML) "+
+			"beside it", source)
 	}
 	if !info.IsDir() {
 		data, is, err := document(source, info)
@@ -140,7 +143,8 @@ func document(source string, info os.FileInfo) (data []byte, is bool, err error)
 		return nil, false, nil
 	}
 	if info.Size() > benchmark.MostBytes {
-		return nil, true, fmt.Errorf("--from %s: %d MiB, and documents of at most %d MiB are read; the publisher's document for one system is smaller", source,
+		return nil, true, fmt.Errorf("--from %s: %d MiB, and documents of at most %d MiB are read; the publisher's document for one system is "+
+			"smaller", source,
 			info.Size()>>20, benchmark.MostBytes>>20)
 	}
 	data, err = os.ReadFile(source)
@@ -161,13 +165,15 @@ func ofDocument(d *contract.BaselineNewDocument, source, part string, data []byt
 	}
 	d.Kind, d.Document, d.Version, d.Profile, d.All = got.Kind, got.Document, got.Version, got.Profile, got.All
 	d.Profiles = append(d.Profiles, got.Profiles...)
-	d.Selected, d.Understood, d.NotUnderstood, d.Elsewhere = len(got.Rules), got.Count(benchmark.Understood), got.Count(benchmark.NotUnderstood),
+	d.Selected, d.Understood, d.NotUnderstood, d.Elsewhere = len(got.Rules), got.Count(benchmark.Understood),
+		got.Count(benchmark.NotUnderstood),
 		got.Count(benchmark.Elsewhere)
 	for _, r := range got.Rules {
 		if r.Outcome == benchmark.Elsewhere {
 			continue
 		}
-		one := contract.RuleDocument{ID: r.ID, Ref: r.Ref, Outcome: string(r.Outcome), Why: r.Why, Remarks: append([]string{}, r.Remarks...), Settings: []setting.ID{}}
+		one := contract.RuleDocument{ID: r.ID, Ref: r.Ref, Outcome: string(r.Outcome), Why: r.Why, Remarks: append([]string{}, r.Remarks...),
+			Settings: []setting.ID{}}
 		if r.Outcome == benchmark.Understood {
 			one.Settings = append(one.Settings, r.Settings...)
 		}
@@ -183,7 +189,8 @@ func ofDocument(d *contract.BaselineNewDocument, source, part string, data []byt
 	}
 	b := &baseline.Baseline{Title: title, Edition: strings.TrimSpace(got.Kind + " " + name), Sources: []string{filepath.Base(source)},
 		Platforms: got.Platforms(), Demands: got.Demands,
-		Note: fmt.Sprintf("Made of %s by \"baseline new\", SHA-256 %s. Figures, identifiers and severities are the document's; its sentences are not copied. Of %d rules %d were selected: "+
+		Note: fmt.Sprintf("Made of %s by \"baseline new\", SHA-256 %s. Figures, identifiers and severities are the document's; its sentences "+
+			"are not copied. Of %d rules %d were selected: "+
 			"%d understood; %d about passwords or lockout and not understood, at the end of this file; %d about other things.",
 			filepath.Base(source), custody.HexSum(data), got.All, len(got.Rules), d.Understood, d.NotUnderstood, d.Elsewhere)}
 	if got.Profile != "" {
@@ -223,14 +230,16 @@ func ofPlace(e *custody.Engagement, d *contract.BaselineNewDocument, name string
 			continue
 		}
 		if best != nil && best.Authority != s.Authority {
-			return nil, fmt.Errorf("--from-place %q: two places are called so, %s and %s; write which", name, best.Authority.Label(), s.Authority.Label())
+			return nil, fmt.Errorf("--from-place %q: two places are called so, %s and %s; write which", name, best.Authority.Label(),
+				s.Authority.Label())
 		}
 		if best == nil || rankOf(s) > rankOf(best) {
 			best = s
 		}
 	}
 	if best == nil {
-		return nil, fmt.Errorf("--from-place %q: no place in evidence is called so, or nothing tells what holds there; %s", name, strictyaml.Hint(name, names))
+		return nil, fmt.Errorf("--from-place %q: no place in evidence is called so, or nothing tells what holds there; %s", name,
+			strictyaml.Hint(name, names))
 	}
 	values := estate.Settings{}
 	for id, x := range best.Settings {
@@ -317,7 +326,8 @@ func written(d *contract.BaselineNewDocument, b *baseline.Baseline) (string, err
 		return "", err
 	}
 	var out strings.Builder
-	fmt.Fprintf(&out, "# Check it with \"sternledger baseline lint\"; %s under \"baselines:\" in engagement.yaml\n# chooses it. Severities and reasons are yours to change.\n", b.ID)
+	fmt.Fprintf(&out, "# Check it with \"sternledger baseline lint\"; %s under \"baselines:\" in engagement.yaml\n# chooses it. Severities "+
+		"and reasons are yours to change.\n", b.ID)
 	out.Write(text)
 	comment := func(head string, lines []string) {
 		if len(lines) == 0 {

@@ -186,7 +186,8 @@ func (r *Rule) doubt() {
 		for id, v := range c {
 			for _, k := range v.of.Specials {
 				if len(c) == 1 && k.Rank == setting.Weakest && v.specials[k.Special] && len(v.numbers) > 0 {
-					r.Remarks = append(r.Remarks, fmt.Sprintf("its test passes where %s is %q, for it compares numbers; if the document means otherwise, write \"%s: fails\"",
+					r.Remarks = append(r.Remarks, fmt.Sprintf("its test passes where %s is %q, for it compares numbers; if the document means "+
+						"otherwise, write \"%s: fails\"",
 						strings.ToLower(setting.Get(id).Title), k.Phrase, k.Special))
 				}
 			}

@@ -63,15 +63,19 @@ var things = map[string]struct {
 	"useradd INACTIVE":                    {"inactive-disable", days("-1")},
 	"pwquality.conf minlen":               {"min-length", seconds("")},
 	"pwquality.conf maxrepeat":            {"max-repeat", seconds("0")},
-	"pwquality.conf dcredit":              {"require-digit", func(v setting.Value) string { n, _ := v.Number(); return strconv.FormatInt(-n, 10) }},
-	"faillock.conf deny":                  {"lockout-threshold", seconds("0")},
-	"faillock.conf unlock_time":           {"lockout-duration", seconds("0")},
-	"faillock.conf fail_interval":         {"lockout-window", seconds("0")},
-	"system-auth deny":                    {"lockout-threshold", seconds("0")},
-	"system-auth unlock_time":             {"lockout-duration", seconds("0")},
-	"system-auth remember":                {"history", seconds("")},
-	"shadow chg_req":                      {"max-age", days("99999")},
-	"shadow chg_allow":                    {"min-age", days("0")},
+	"pwquality.conf dcredit": {"require-digit", func(v setting.Value) string {
+		n, _ := v.Number()
+		return strconv.FormatInt(-n,
+			10)
+	}},
+	"faillock.conf deny":          {"lockout-threshold", seconds("0")},
+	"faillock.conf unlock_time":   {"lockout-duration", seconds("0")},
+	"faillock.conf fail_interval": {"lockout-window", seconds("0")},
+	"system-auth deny":            {"lockout-threshold", seconds("0")},
+	"system-auth unlock_time":     {"lockout-duration", seconds("0")},
+	"system-auth remember":        {"history", seconds("")},
+	"shadow chg_req":              {"max-age", days("99999")},
+	"shadow chg_allow":            {"min-age", days("0")},
 }
 
 func seconds(special string) func(setting.Value) string {
@@ -185,7 +189,8 @@ func (w *writer) expected(name string, a *asks, datatype string) string {
 	case a.form%4 == 2:
 		value := fmt.Sprintf("xccdf_example.harbour_value_v%d", w.n)
 		fmt.Fprintf(&w.vars, `<external_variable id="%s" version="1" datatype="int" comment="c"/>`, v)
-		fmt.Fprintf(&w.values, `<Value id="%s" type="number"><title>t</title><value>77777</value><value selector="strict">%s</value></Value>`, value, a.values[0])
+		fmt.Fprintf(&w.values, `<Value id="%s" type="number"><title>t</title><value>77777</value><value selector="strict">%s</value></Value>`,
+			value, a.values[0])
 		fmt.Fprintf(&w.exports, `<check-export value-id="%s" export-name="%s"/>`, value, v)
 	default: // half of it, twice, and one more
 		n, _ := strconv.ParseInt(a.values[0], 10, 64)
@@ -232,18 +237,22 @@ func (w *writer) test(a *asks) string {
 		const win = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#windows"`
 		fmt.Fprintf(&w.tests, `<%s_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" comment="c"><object object_ref="%s"/><state state_ref="%s"/></%s_test>`, family, win, test, check, object, state, family)
 		fmt.Fprintf(&w.objects, `<%s_object%s id="%s" version="1"/>`, family, win, object)
-		fmt.Fprintf(&w.states, `<%s_state%s id="%s" version="1"%s>%s</%s_state>`, family, win, state, joiner, entities(func(x *asks) string { return w.expected(x.thing, x, datatype(x.thing)) }), family)
+		fmt.Fprintf(&w.states, `<%s_state%s id="%s" version="1"%s>%s</%s_state>`, family, win, state, joiner,
+			entities(func(x *asks) string { return w.expected(x.thing, x, datatype(x.thing)) }), family)
 	case where == "registry":
 		const win = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#windows"`
-		key := map[string]string{"NoLMHash": `SYSTEM\CurrentControlSet\Control\Lsa`, "PasswordAgeDays": `SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\LAPS`,
+		key := map[string]string{"NoLMHash": `SYSTEM\CurrentControlSet\Control\Lsa`,
+			"PasswordAgeDays":            `SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\LAPS`,
 			"MinimumPasswordLengthAudit": `System\CurrentControlSet\Control\SAM`}[name]
 		fmt.Fprintf(&w.tests, `<registry_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state state_ref="%s"/></registry_test>`, win, test, check, object, state)
 		fmt.Fprintf(&w.objects, `<registry_object%s id="%s" version="1"><hive>HKEY_LOCAL_MACHINE</hive><key>%s</key><name>%s</name></registry_object>`, win, object, key, name)
-		fmt.Fprintf(&w.states, `<registry_state%s id="%s" version="1"><type>reg_dword</type>%s</registry_state>`, win, state, w.expected("value", a, "int"))
+		fmt.Fprintf(&w.states, `<registry_state%s id="%s" version="1"><type>reg_dword</type>%s</registry_state>`, win, state,
+			w.expected("value", a, "int"))
 	case where == "shadow":
 		const nix = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#unix"`
 		fmt.Fprintf(&w.tests, `<shadow_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state state_ref="%s"/></shadow_test>`, nix, test, check, object, state)
-		fmt.Fprintf(&w.objects, `<shadow_object%s id="%s" version="1"><username operation="pattern match">.*</username></shadow_object>`, nix, object)
+		fmt.Fprintf(&w.objects, `<shadow_object%s id="%s" version="1"><username operation="pattern match">.*</username></shadow_object>`, nix,
+			object)
 		fmt.Fprintf(&w.states, `<shadow_state%s id="%s" version="1">%s</shadow_state>`, nix, state, w.expected(name, a, "int"))
 	default:
 		const any = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#independent"`
@@ -262,7 +271,8 @@ func (w *writer) test(a *asks) string {
 			pattern = []string{`^\s*` + name + `\s*=\s*(-?\d+)\s*(?:#.*)?$`, `^[ \t]*` + name + `[ \t=]+(-?[0-9]+)`}[w.rnd.IntN(2)]
 		}
 		fmt.Fprintf(&w.objects, `<textfilecontent54_object%s id="%s" version="1">%s<pattern operation="pattern match">%s</pattern><instance datatype="int" operation="greater than or equal">1</instance></textfilecontent54_object>`, any, object, at, pattern)
-		fmt.Fprintf(&w.states, `<textfilecontent54_state%s id="%s" version="1">%s</textfilecontent54_state>`, any, state, w.expected("subexpression", a, "int"))
+		fmt.Fprintf(&w.states, `<textfilecontent54_state%s id="%s" version="1">%s</textfilecontent54_state>`, any, state,
+			w.expected("subexpression", a, "int"))
 	}
 	return test
 }
@@ -293,7 +303,8 @@ func (w *writer) oval(whole *tree) (text, definition string) {
 	definition = w.id("def")
 	fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>Harbour &amp; quay</title><description>Nobody reads this.</description></metadata><criteria>%s</criteria></definition>`, definition, inside)
 	return `<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5" xmlns:oval="http://oval.mitre.org/XMLSchema/oval-common-5"><generator><oval:schema_version>5.11.2</oval:schema_version></generator><definitions>` +
-		w.definitions.String() + "</definitions><tests>" + w.tests.String() + "</tests><objects>" + w.objects.String() + "</objects><states>" + w.states.String() +
+		w.definitions.String() + "</definitions><tests>" + w.tests.String() + "</tests><objects>" + w.objects.String() + "</objects><states>" +
+		w.states.String() +
 		"</states><variables>" + w.vars.String() + "</variables></oval_definitions>", definition
 }
 
@@ -322,14 +333,19 @@ func (w *writer) stream(checklist, definitions string) string {
 	return `<?xml version="1.0" encoding="UTF-8"?><ds:data-stream-collection xmlns:ds="http://scap.nist.gov/schema/scap/source/1.2" xmlns:xlink="http://www.w3.org/1999/xlink" xmlns:cat="urn:oasis:names:tc:entity:xmlns:xml:catalog" id="scap_example.harbour_collection_c" schematron-version="1.2">` +
 		`<ds:data-stream id="scap_example.harbour_datastream_d" scap-version="1.2" use-case="CONFIGURATION"><ds:checklists><ds:component-ref id="scap_example.harbour_cref_x" xlink:href="#scap_example.harbour_comp_x"><cat:catalog><cat:uri name="quay-oval.xml" uri="#scap_example.harbour_cref_o"/></cat:catalog></ds:component-ref></ds:checklists>` +
 		`<ds:checks><ds:component-ref id="scap_example.harbour_cref_o" xlink:href="#scap_example.harbour_comp_o"/></ds:checks></ds:data-stream>` +
-		`<ds:component id="scap_example.harbour_comp_o" timestamp="2026-01-01T00:00:00">` + definitions + `</ds:component><ds:component id="scap_example.harbour_comp_x" timestamp="2026-01-01T00:00:00">` + checklist + `</ds:component></ds:data-stream-collection>`
+		`<ds:component id="scap_example.harbour_comp_o" timestamp="2026-01-01T00:00:00">` + definitions +
+		`</ds:component><ds:component id="scap_example.harbour_comp_x" timestamp="2026-01-01T00:00:00">` + checklist +
+		`</ds:component></ds:data-stream-collection>`
 }
 
-var windowsThings = []string{"max_passwd_age", "min_passwd_age", "min_passwd_len", "password_hist_len", "lockout_duration", "lockout_threshold", "lockout_observation_window",
+var windowsThings = []string{"max_passwd_age", "min_passwd_age", "min_passwd_len", "password_hist_len", "lockout_duration",
+	"lockout_threshold", "lockout_observation_window",
 	"password_complexity", "reversible_encryption", "registry NoLMHash", "registry PasswordAgeDays", "registry MinimumPasswordLengthAudit"}
 
-var unixThings = []string{"login.defs PASS_MAX_DAYS", "login.defs PASS_MIN_DAYS", "login.defs PASS_WARN_AGE", "useradd INACTIVE", "pwquality.conf minlen", "pwquality.conf maxrepeat",
-	"pwquality.conf dcredit", "faillock.conf deny", "faillock.conf unlock_time", "faillock.conf fail_interval", "system-auth deny", "system-auth unlock_time", "system-auth remember",
+var unixThings = []string{"login.defs PASS_MAX_DAYS", "login.defs PASS_MIN_DAYS", "login.defs PASS_WARN_AGE", "useradd INACTIVE",
+	"pwquality.conf minlen", "pwquality.conf maxrepeat",
+	"pwquality.conf dcredit", "faillock.conf deny", "faillock.conf unlock_time", "faillock.conf fail_interval", "system-auth deny",
+	"system-auth unlock_time", "system-auth remember",
 	"shadow chg_req", "shadow chg_allow"}
 
 // amounts are values that are asked of a thing.
@@ -345,7 +361,8 @@ func amounts(thing string) []string {
 		return []string{"900", "0", "1800", "899"}
 	case id == "require-digit":
 		return []string{"-1", "-2"}
-	case strings.Contains(thing, "DAYS") || strings.Contains(thing, "chg") || strings.Contains(thing, "AGE") || id == "inactive-disable" || strings.Contains(thing, "Days"):
+	case strings.Contains(thing, "DAYS") || strings.Contains(thing, "chg") || strings.Contains(thing, "AGE") || id == "inactive-disable" ||
+		strings.Contains(thing, "Days"):
 		return []string{"1", "7", "45", "60", "365", "30"}
 	}
 	return []string{"3", "5", "14", "24", "8", "0"}
@@ -409,7 +426,8 @@ func randomSystem(rnd *rand.Rand, asked []string) system {
 		switch {
 		case len(s.Choices) > 0:
 			on[s.ID] = setting.Word(s.Choices[rnd.IntN(len(s.Choices))])
-		case len(s.Specials) > 0 && rnd.IntN(4) == 0 && things[thing].write(setting.Of(s.Specials[len(s.Specials)-1].Special)) != "" && s.ID != "lockout-window":
+		case len(s.Specials) > 0 && rnd.IntN(4) == 0 && things[thing].write(setting.Of(s.Specials[len(s.Specials)-1].Special)) != "" &&
+			s.ID != "lockout-window":
 			on[s.ID] = setting.Of(s.Specials[0].Special)
 		case s.ID == "lockout-window" && rnd.IntN(4) == 0:
 			on[s.ID] = setting.Of(setting.AtOnce)
@@ -460,7 +478,10 @@ func TestImportedDemandsJudgeAsTheTestDoes(t *testing.T) {
 		whole := randomTree(rnd, family, 2)
 		w := &writer{rnd: rnd, old: n%3 == 0}
 		definitions, definition := w.oval(whole)
-		src := Source{File: "quay.xml", Data: []byte(w.checklist(definition, "quay-oval.xml")), Beside: func(string) ([]byte, error) { return []byte(definitions), nil }}
+		src := Source{File: "quay.xml", Data: []byte(w.checklist(definition, "quay-oval.xml")), Beside: func(string) ([]byte,
+			error) {
+			return []byte(definitions), nil
+		}}
 		if n%4 == 0 {
 			src = Source{File: "quay-ds.xml", Data: []byte(w.stream(w.checklist(definition, "quay-oval.xml"), definitions))}
 		}
@@ -554,44 +575,60 @@ func same(t *testing.T, what string, got, want []string) {
 
 func TestChecklistForWindows(t *testing.T) {
 	one := fromFile(t, "harbour-windows-xccdf.xml", Options{Profile: "Level_1"})
-	same(t, "level 1", one.demanded(), []string{"min-length at least 14 characters (1.1_length, CCE-90001-7, serious)", "blank-password-console-only on (2.1_blank, grave)",
+	same(t, "level 1", one.demanded(), []string{"min-length at least 14 characters (1.1_length, CCE-90001-7, serious)",
+		"blank-password-console-only on (2.1_blank, grave)",
 		"lockout-threshold at most 3 failed tries (1.4.1_threshold, serious)",
 		"lockout-duration at least 15 minutes, or locks until an administrator unlocks (1.4_duration, serious)"})
 	two := fromFile(t, "harbour-windows-xccdf.xml", Options{Profile: "xccdf_example.marrowick_profile_Level_2"})
-	same(t, "level 2", two.told(), []string{"1.1_length understood: min-length", "1.2_oldest understood: max-age", "1.3_youngest understood: min-age",
+	same(t, "level 2", two.told(), []string{"1.1_length understood: min-length", "1.2_oldest understood: max-age",
+		"1.3_youngest understood: min-age",
 		`1.5_machine not-understood: it asks for System\CurrentControlSet\Services\Netlogon\Parameters\MaximumPasswordAge of the registry, which no setting is read from`,
-		"1.6_interview not-understood: its check is of another kind (http://scap.nist.gov/schema/ocil/2)", "1.4_duration understood: lockout-duration",
+		"1.6_interview not-understood: its check is of another kind (http://scap.nist.gov/schema/ocil/2)",
+		"1.4_duration understood: lockout-duration",
 		"1.4.1_threshold understood: lockout-threshold", "2.1_blank understood: blank-password-console-only !", "9.1_firewall elsewhere: "})
-	if two.Demands[0].Text() != "at least 16 characters" || two.Demands[1].Text() != "at most 365 days" || two.Demands[2].Text() != "at least 1 day" {
+	if two.Demands[0].Text() != "at least 16 characters" || two.Demands[1].Text() != "at most 365 days" ||
+		two.Demands[2].Text() != "at least 1 day" {
 		t.Errorf("%q", two.demanded())
 	}
-	if two.All != 9 || two.Count(Understood) != 6 || two.Count(NotUnderstood) != 2 || two.Count(Elsewhere) != 1 || fmt.Sprint(two.Platforms()) != "[windows-domain windows-machine]" {
+	if two.All != 9 || two.Count(Understood) != 6 || two.Count(NotUnderstood) != 2 || two.Count(Elsewhere) != 1 ||
+		fmt.Sprint(two.Platforms()) != "[windows-domain windows-machine]" {
 		t.Errorf("%+v", two)
 	}
 }
 
 func TestDataStreamForLinux(t *testing.T) {
 	got := fromFile(t, "harbour-linux-ds.xml", Options{})
-	same(t, "rules", got.told(), []string{"pass_max_days understood: max-age", "pass_warn understood: expiry-warning", "deny understood: lockout-threshold !",
-		"unlock understood: lockout-duration", "root_locks understood: lockout-administrator", "minlen understood: min-length", "dictionary understood: dictionary-check",
-		"digits understood: require-digit", "remember understood: history", "hashing understood: hash-method", "hashing_pam understood: hash-method",
+	same(t, "rules", got.told(), []string{"pass_max_days understood: max-age", "pass_warn understood: expiry-warning",
+		"deny understood: lockout-threshold !",
+		"unlock understood: lockout-duration", "root_locks understood: lockout-administrator", "minlen understood: min-length",
+		"dictionary understood: dictionary-check",
+		"digits understood: require-digit", "remember understood: history", "hashing understood: hash-method",
+		"hashing_pam understood: hash-method",
 		"no_empty understood: empty-accepted", "inactive understood: inactive-disable", "perl understood: min-age",
 		"min_len_defs not-understood: it asks for PASS_MIN_LEN of /etc/login.defs: it is not heeded where PAM changes passwords",
-		"module_only not-understood: it asks that pam_pwquality is called, in words of its own; whether a module is called and obeyed is what checks and settings tell",
+		"module_only not-understood: it asks that pam_pwquality is called, in words of its own; whether a module is called and obeyed is what " +
+			"checks and settings tell",
 		"umask elsewhere: "})
-	same(t, "demands", got.demanded(), []string{"min-length at least 14 characters (minlen, grave)", "require-digit at least 1 character (digits, serious)",
-		"dictionary-check on (dictionary, serious)", "history at least 24 passwords (remember, serious)", "max-age 1 day to 365 days (pass_max_days, serious)",
-		"min-age at least 1 day (perl, minor)", "expiry-warning at least 7 days (pass_warn, minor)", "inactive-disable at most 45 days (inactive, minor)",
-		"hash-method sha512 or yescrypt (hashing; hashing_pam, grave)", "lockout-threshold at most 5 failed tries, or never locks (deny, serious)",
-		"lockout-duration at least 15 minutes, or locks until an administrator unlocks (unlock, serious)", "lockout-administrator on (root_locks, serious)",
+	same(t, "demands", got.demanded(), []string{"min-length at least 14 characters (minlen, grave)",
+		"require-digit at least 1 character (digits, serious)",
+		"dictionary-check on (dictionary, serious)", "history at least 24 passwords (remember, serious)",
+		"max-age 1 day to 365 days (pass_max_days, serious)",
+		"min-age at least 1 day (perl, minor)", "expiry-warning at least 7 days (pass_warn, minor)",
+		"inactive-disable at most 45 days (inactive, minor)",
+		"hash-method sha512 or yescrypt (hashing; hashing_pam, grave)", "lockout-threshold at most 5 failed tries, or never locks (deny, " +
+			"serious)",
+		"lockout-duration at least 15 minutes, or locks until an administrator unlocks (unlock, serious)",
+		"lockout-administrator on (root_locks, serious)",
 		"empty-accepted off (no_empty, grave)"})
 }
 
 // Definitions without a checklist: each that no other extends is a rule.
 func TestDefinitionsAlone(t *testing.T) {
 	got := fromFile(t, "harbour-windows-oval.xml", Options{})
-	same(t, "rules", got.told(), []string{"1 not-understood: its variable 1 has no value: the checklist binds none to it", "2 understood: max-age",
-		"3 not-understood: its variable 2 has no value: the checklist binds none to it", "4 understood: lockout-duration", "5 understood: lockout-threshold !",
+	same(t, "rules", got.told(), []string{"1 not-understood: its variable 1 has no value: the checklist binds none to it",
+		"2 understood: max-age",
+		"3 not-understood: its variable 2 has no value: the checklist binds none to it", "4 understood: lockout-duration",
+		"5 understood: lockout-threshold !",
 		"6 understood: lockout-threshold", `7 elsewhere: `, "8 understood: blank-password-console-only !", "9 elsewhere: "})
 	if got.Kind != "OVAL 5.10" || got.Document != "harbour-windows-oval.xml" {
 		t.Errorf("%s %s", got.Kind, got.Document)
@@ -601,7 +638,8 @@ func TestDefinitionsAlone(t *testing.T) {
 // small is a document of one definition.
 func small(criteria, tests, objects, states, variables string) []byte {
 	return []byte(`<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><definitions><definition class="compliance" id="oval:x:def:1" version="1"><metadata/>` + criteria +
-		`</definition></definitions><tests>` + tests + `</tests><objects>` + objects + `</objects><states>` + states + `</states><variables>` + variables + `</variables></oval_definitions>`)
+		`</definition></definitions><tests>` + tests + `</tests><objects>` + objects + `</objects><states>` + states + `</states><variables>` +
+		variables + `</variables></oval_definitions>`)
 }
 
 const (
@@ -619,42 +657,55 @@ func TestReasons(t *testing.T) {
 	}
 	text := func(object, state string) []byte {
 		return small(oneTest, `<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
-			`<textfilecontent54_object id="oval:x:obj:1">`+object+`</textfilecontent54_object>`, `<textfilecontent54_state id="oval:x:ste:1">`+state+`</textfilecontent54_state>`, "")
+			`<textfilecontent54_object id="oval:x:obj:1">`+object+`</textfilecontent54_object>`,
+			`<textfilecontent54_state id="oval:x:ste:1">`+state+`</textfilecontent54_state>`, "")
 	}
 	const defs = `<filepath>/etc/login.defs</filepath>`
 	for name, c := range map[string]struct {
 		document []byte
 		want     string
 	}{
-		"no test":           {small(oneTest, "", "", "", ""), "its test oval:x:tst:1 is not in the document"},
-		"no state":          {small(oneTest, lengthTest, lengthObject, "", ""), "its state oval:x:ste:1 is not in the document"},
-		"no variable":       {variable(""), "its variable oval:x:var:1 is not in the document"},
-		"circle":            {variable(`<local_variable id="oval:x:var:1"><variable_component var_ref="oval:x:var:1"/></local_variable>`), "a circle of variables"},
-		"function":          {variable(`<local_variable id="oval:x:var:1"><time_difference/></local_variable>`), "it works a value out by time_difference"},
-		"object":            {variable(`<local_variable id="oval:x:var:1"><object_component object_ref="oval:x:obj:1"/></local_variable>`), "object_component"},
-		"overflow":          {variable(`<local_variable id="oval:x:var:1"><arithmetic arithmetic_operation="multiply"><literal_component>9223372036854775807</literal_component><literal_component>2</literal_component></arithmetic></local_variable>`), "a number too large"},
-		"no number":         {small(oneTest, lengthTest, lengthObject, state(`>many`), ""), `"many" is compared as a whole number`},
-		"float":             {small(oneTest, lengthTest, lengthObject, `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="float">1</min_passwd_len></passwordpolicy_state>`, ""), "values of the type float"},
-		"operation":         {small(oneTest, lengthTest, lengthObject, `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="int" operation="bitwise and">1</min_passwd_len></passwordpolicy_state>`, ""), `by "bitwise and"`},
-		"no criteria":       {small("", "", "", "", ""), "has no criteria"},
-		"empty criteria":    {small("<criteria/>", "", "", "", ""), "criteria without any"},
-		"operator":          {small(`<criteria operator="MAYBE"><criterion test_ref="oval:x:tst:1"/></criteria>`, lengthTest, lengthObject, state(`>14`), ""), "its operator MAYBE"},
-		"check":             {small(oneTest, strings.Replace(lengthTest, `check="all"`, `check="some"`, 1), lengthObject, state(`>14`), ""), `its check "some"`},
-		"existence":         {small(oneTest, strings.Replace(lengthTest, `check="all"`, `check="all" check_existence="most"`, 1), lengthObject, state(`>14`), ""), "check_existence most"},
-		"every value":       {small(oneTest, lengthTest, lengthObject, state(`>0`), ""), "accepts every value"},
-		"no value":          {small(`<criteria negate="true"><criterion test_ref="oval:x:tst:1"/></criteria>`, lengthTest, lengthObject, state(`>0`), ""), "accepts no value"},
-		"another test":      {small(oneTest, `<accesstoken_test id="oval:x:tst:1" check="all"/><passwordpolicy_test id="oval:x:tst:2" check="all"/>`, "", "", ""), "it asks by accesstoken_test"},
-		"of passwd":         {small(oneTest, `<password_test id="oval:x:tst:1" check="all"/>`, "", "", ""), "lines of passwd"},
-		"one account":       {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username>root</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><chg_req datatype="int">1</chg_req></shadow_state>`, ""), "about the account root only"},
-		"field":             {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username operation="pattern match">.+</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><password>x</password></shadow_state>`, ""), "it asks for the password of accounts"},
-		"several settings":  {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">^\s*(?:minlen|minclass)\s*=\s*(\d+)</pattern>`, `<subexpression datatype="int" operation="greater than">4</subexpression>`), "fits several settings of /etc/security/pwquality.conf (minlen, minclass)"},
-		"any line":          {text(defs+`<pattern operation="pattern match">^.*$</pattern>`, `<subexpression>x</subexpression>`), "fits several settings"},
-		"broken pattern":    {text(defs+`<pattern operation="pattern match">(</pattern>`, `<subexpression>x</subexpression>`), "its pattern cannot be read"},
-		"slow pattern":      {text(defs+`<pattern operation="pattern match">^(?!#)(a+)+$</pattern>`, `<subexpression>x</subexpression>`), "takes too long"},
-		"equal pattern":     {text(defs+`<pattern>PASS</pattern>`, `<subexpression>x</subexpression>`), `compared by "equals"`},
-		"root's":            {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">^\s*enforce_for_root\s*$</pattern>`, `<text operation="pattern match">.</text>`), "enforce_for_root of /etc/security/pwquality.conf: root is weighed by itself"},
-		"set":               {small(oneTest, lengthTest, `<passwordpolicy_object id="oval:x:obj:1"><set/></passwordpolicy_object>`, state(`>14`), ""), "its object is made of others (set)"},
-		"too many criteria": {small("<criteria>"+strings.Repeat(`<criterion test_ref="oval:x:tst:1"/>`, 20_001)+"</criteria>", lengthTest, lengthObject, state(`>14`), ""), "more than 20000 criteria"},
+		"no test":     {small(oneTest, "", "", "", ""), "its test oval:x:tst:1 is not in the document"},
+		"no state":    {small(oneTest, lengthTest, lengthObject, "", ""), "its state oval:x:ste:1 is not in the document"},
+		"no variable": {variable(""), "its variable oval:x:var:1 is not in the document"},
+		"circle": {variable(`<local_variable id="oval:x:var:1"><variable_component var_ref="oval:x:var:1"/></local_variable>`),
+			"a circle of variables"},
+		"function": {variable(`<local_variable id="oval:x:var:1"><time_difference/></local_variable>`),
+			"it works a value out by time_difference"},
+		"object": {variable(`<local_variable id="oval:x:var:1"><object_component object_ref="oval:x:obj:1"/></local_variable>`),
+			"object_component"},
+		"overflow":       {variable(`<local_variable id="oval:x:var:1"><arithmetic arithmetic_operation="multiply"><literal_component>9223372036854775807</literal_component><literal_component>2</literal_component></arithmetic></local_variable>`), "a number too large"},
+		"no number":      {small(oneTest, lengthTest, lengthObject, state(`>many`), ""), `"many" is compared as a whole number`},
+		"float":          {small(oneTest, lengthTest, lengthObject, `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="float">1</min_passwd_len></passwordpolicy_state>`, ""), "values of the type float"},
+		"operation":      {small(oneTest, lengthTest, lengthObject, `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="int" operation="bitwise and">1</min_passwd_len></passwordpolicy_state>`, ""), `by "bitwise and"`},
+		"no criteria":    {small("", "", "", "", ""), "has no criteria"},
+		"empty criteria": {small("<criteria/>", "", "", "", ""), "criteria without any"},
+		"operator": {small(`<criteria operator="MAYBE"><criterion test_ref="oval:x:tst:1"/></criteria>`, lengthTest, lengthObject,
+			state(`>14`), ""), "its operator MAYBE"},
+		"check": {small(oneTest, strings.Replace(lengthTest, `check="all"`, `check="some"`, 1), lengthObject, state(`>14`), ""),
+			`its check "some"`},
+		"existence": {small(oneTest, strings.Replace(lengthTest, `check="all"`, `check="all" check_existence="most"`, 1), lengthObject,
+			state(`>14`), ""), "check_existence most"},
+		"every value": {small(oneTest, lengthTest, lengthObject, state(`>0`), ""), "accepts every value"},
+		"no value": {small(`<criteria negate="true"><criterion test_ref="oval:x:tst:1"/></criteria>`, lengthTest, lengthObject,
+			state(`>0`), ""), "accepts no value"},
+		"another test":     {small(oneTest, `<accesstoken_test id="oval:x:tst:1" check="all"/><passwordpolicy_test id="oval:x:tst:2" check="all"/>`, "", "", ""), "it asks by accesstoken_test"},
+		"of passwd":        {small(oneTest, `<password_test id="oval:x:tst:1" check="all"/>`, "", "", ""), "lines of passwd"},
+		"one account":      {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username>root</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><chg_req datatype="int">1</chg_req></shadow_state>`, ""), "about the account root only"},
+		"field":            {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username operation="pattern match">.+</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><password>x</password></shadow_state>`, ""), "it asks for the password of accounts"},
+		"several settings": {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">^\s*(?:minlen|minclass)\s*=\s*(\d+)</pattern>`, `<subexpression datatype="int" operation="greater than">4</subexpression>`), "fits several settings of /etc/security/pwquality.conf (minlen, minclass)"},
+		"any line": {text(defs+`<pattern operation="pattern match">^.*$</pattern>`, `<subexpression>x</subexpression>`),
+			"fits several settings"},
+		"broken pattern": {text(defs+`<pattern operation="pattern match">(</pattern>`, `<subexpression>x</subexpression>`),
+			"its pattern cannot be read"},
+		"slow pattern": {text(defs+`<pattern operation="pattern match">^(?!#)(a+)+$</pattern>`, `<subexpression>x</subexpression>`),
+			"takes too long"},
+		"equal pattern": {text(defs+`<pattern>PASS</pattern>`, `<subexpression>x</subexpression>`), `compared by "equals"`},
+		"root's":        {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">^\s*enforce_for_root\s*$</pattern>`, `<text operation="pattern match">.</text>`), "enforce_for_root of /etc/security/pwquality.conf: root is weighed by itself"},
+		"set": {small(oneTest, lengthTest, `<passwordpolicy_object id="oval:x:obj:1"><set/></passwordpolicy_object>`,
+			state(`>14`), ""), "its object is made of others (set)"},
+		"too many criteria": {small("<criteria>"+strings.Repeat(`<criterion test_ref="oval:x:tst:1"/>`, 20_001)+"</criteria>", lengthTest,
+			lengthObject, state(`>14`), ""), "more than 20000 criteria"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := Read(Source{File: "x.xml", Data: c.document}, Options{})
@@ -672,19 +723,24 @@ func TestReasons(t *testing.T) {
 func TestDocumentsThatAreNone(t *testing.T) {
 	deep := strings.Repeat("<a>", 300) + strings.Repeat("</a>", 300)
 	for name, c := range map[string]struct{ text, want string }{
-		"entities":       {`<!DOCTYPE b [<!ENTITY a "aaaa"><!ENTITY c "&a;&a;&a;">]>` + "\n" + `<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2">&c;</Benchmark>`, "a document type with declarations"},
-		"from elsewhere": {`<!DOCTYPE b SYSTEM "file:///etc/passwd"><Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"/>`, "a document type with declarations"},
+		"entities": {`<!DOCTYPE b [<!ENTITY a "aaaa"><!ENTITY c "&a;&a;&a;">]>` + "\n" +
+			`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2">&c;</Benchmark>`, "a document type with declarations"},
+		"from elsewhere": {`<!DOCTYPE b SYSTEM "file:///etc/passwd"><Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"/>`,
+			"a document type with declarations"},
 		"unknown entity": {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2">` + "\n&xxe;</Benchmark>", "x.xml:2: "},
 		"deep":           {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2">` + deep + `</Benchmark>`, "elements in one another"},
-		"deep prose":     {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><description>` + deep + `</description></Benchmark>`, "elements in one another"},
-		"cut":            {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><Group>`, "unexpected EOF"},
-		"long text":      {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><title>` + strings.Repeat("x<!-- -->", 70_000) + `</title></Benchmark>`, "a text of more than 64 KiB"},
-		"two":            {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"/><Benchmark/>`, "a second document"},
-		"another space":  {`<Benchmark xmlns="urn:x"/>`, `a Benchmark of "urn:x"`},
-		"another root":   {`<report xmlns="http://checklists.nist.gov/xccdf/1.2"/>`, "the element report; expected a checklist"},
-		"nothing":        {"", "no element"},
-		"encoding":       {`<?xml version="1.0" encoding="x-harbour"?><Benchmark/>`, `the encoding "x-harbour" is not known`},
-		"no rules":       {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><Rule id="r" selected="false"/></Benchmark>`, "no rule that is selected, of 1"},
+		"deep prose": {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><description>` + deep + `</description></Benchmark>`,
+			"elements in one another"},
+		"cut": {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><Group>`, "unexpected EOF"},
+		"long text": {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><title>` + strings.Repeat("x<!-- -->", 70_000) +
+			`</title></Benchmark>`, "a text of more than 64 KiB"},
+		"two":           {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"/><Benchmark/>`, "a second document"},
+		"another space": {`<Benchmark xmlns="urn:x"/>`, `a Benchmark of "urn:x"`},
+		"another root":  {`<report xmlns="http://checklists.nist.gov/xccdf/1.2"/>`, "the element report; expected a checklist"},
+		"nothing":       {"", "no element"},
+		"encoding":      {`<?xml version="1.0" encoding="x-harbour"?><Benchmark/>`, `the encoding "x-harbour" is not known`},
+		"no rules": {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><Rule id="r" selected="false"/></Benchmark>`,
+			"no rule that is selected, of 1"},
 		"two checklists": {`<data-stream-collection xmlns="http://scap.nist.gov/schema/scap/source/1.2"><data-stream id="d"><checklists><component-ref id="a" href="#x"/><component-ref id="b" href="#y"/></checklists></data-stream><component id="x"><Benchmark id="one"/></component><component id="y"><Benchmark id="two"/></component></data-stream-collection>`, "2 checklists: one, two; expected one; name the one that is meant behind the file: --from FILE#ID"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -708,7 +764,9 @@ func TestCircles(t *testing.T) {
 	read := func(definitions string) *Imported {
 		got, err := Read(Source{File: "x.xml", Data: []byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Rule id="password"><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5"><check-content-ref href="x-oval.xml" name="d0"/></check></Rule></Benchmark>`),
 			Beside: func(string) ([]byte, error) {
-				return []byte(`<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><definitions>` + definitions + `</definitions><tests>` + strings.ReplaceAll(lengthTest, "oval:x:", "") + `</tests><objects><passwordpolicy_object id="obj:1"/></objects><states>` +
+				return []byte(`<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><definitions>` + definitions +
+					`</definitions><tests>` + strings.ReplaceAll(lengthTest, "oval:x:", "") +
+					`</tests><objects><passwordpolicy_object id="obj:1"/></objects><states>` +
 					strings.ReplaceAll(fmt.Sprintf(lengthState, `>14`), "oval:x:", "") + `</states></oval_definitions>`), nil
 			}}, Options{})
 		if err != nil {
@@ -716,7 +774,8 @@ func TestCircles(t *testing.T) {
 		}
 		return got
 	}
-	if got := read(extend("d0", "d1") + extend("d1", "d0")); !strings.Contains(got.Rules[0].Why, "a circle of definitions: d0 extends d1 extends d0") {
+	if got := read(extend("d0", "d1") + extend("d1", "d0")); !strings.Contains(got.Rules[0].Why,
+		"a circle of definitions: d0 extends d1 extends d0") {
 		t.Errorf("%q", got.Rules[0].Why)
 	}
 	shared := ""
@@ -753,8 +812,10 @@ func TestRulesThatExcludeEachOther(t *testing.T) {
 }
 
 func FuzzDocuments(f *testing.F) {
-	f.Add(small(oneTest, lengthTest, lengthObject, fmt.Sprintf(lengthState, ` var_ref="oval:x:var:1">`), `<constant_variable id="oval:x:var:1"><value>14</value></constant_variable>`))
-	f.Add(small(`<criteria operator="OR"><criterion negate="true" test_ref="oval:x:tst:1"/><criterion test_ref="oval:x:tst:1"/></criteria>`, `<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
+	f.Add(small(oneTest, lengthTest, lengthObject, fmt.Sprintf(lengthState, ` var_ref="oval:x:var:1">`),
+		`<constant_variable id="oval:x:var:1"><value>14</value></constant_variable>`))
+	f.Add(small(`<criteria operator="OR"><criterion negate="true" test_ref="oval:x:tst:1"/><criterion test_ref="oval:x:tst:1"/></criteria>`,
+		`<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
 		`<textfilecontent54_object id="oval:x:obj:1"><filepath>/etc/default/useradd</filepath><pattern operation="pattern match">^INACTIVE=(\d+)$</pattern></textfilecontent54_object>`,
 		`<textfilecontent54_state id="oval:x:ste:1"><subexpression datatype="int" operation="less than">45</subexpression></textfilecontent54_state>`, ""))
 	f.Add([]byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Profile id="p"><select idref="r" selected="true"/></Profile><Value id="v"><value>1</value></Value><Group id="g"><Rule id="r"><title>password</title></Rule></Group></Benchmark>`))

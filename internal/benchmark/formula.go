@@ -352,7 +352,10 @@ func (g *group) asWays() []baseline.Way {
 // needed leaves out ways that another makes needless.
 func needed(ways []baseline.Way) (all []baseline.Way) {
 	for i, w := range ways {
-		if !slices.ContainsFunc(all, w.Implies) && !slices.ContainsFunc(ways[i+1:], func(o baseline.Way) bool { return w.Implies(o) && !o.Implies(w) }) {
+		if !slices.ContainsFunc(all, w.Implies) && !slices.ContainsFunc(ways[i+1:], func(o baseline.Way) bool {
+			return w.Implies(o) &&
+				!o.Implies(w)
+		}) {
 			all = append(all, w)
 		}
 	}

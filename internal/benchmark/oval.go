@@ -69,7 +69,8 @@ func newOval(root *node) *oval {
 // definitions takes each definition of a document without a checklist for a rule.
 func (i *Imported) definitions(l *library, root *node, opt Options) error {
 	if !strings.HasPrefix(root.space, ovalSpace) {
-		return &intake.Error{Path: l.src.File, Line: root.line, Seen: fmt.Sprintf("definitions of %q", root.space), Expected: "OVAL 5 (" + ovalSpace + ")",
+		return &intake.Error{Path: l.src.File, Line: root.line, Seen: fmt.Sprintf("definitions of %q", root.space), Expected: "OVAL 5 (" +
+			ovalSpace + ")",
 			Next: "ask for the definitions in that form"}
 	}
 	if opt.Profile != "" {
@@ -141,7 +142,8 @@ func (e *evaluation) definition(o *oval, id string, above []string) (formula, er
 			}
 			return false
 		}) {
-			return nil, fmt.Errorf("it asks that %s is called, in words of its own; whether a module is called and obeyed is what checks and settings tell", module)
+			return nil, fmt.Errorf("it asks that %s is called, in words of its own; whether a module is called and obeyed is what checks and "+
+				"settings tell", module)
 		}
 	}
 	return f, nil

@@ -164,7 +164,8 @@ func (m *matching) meets(match []string) bool {
 }
 
 // tries are values for which a pattern may stand.
-var tries = []int64{0, 1, 2, 3, 4, 5, 6, 8, 9, 10, 12, 14, 15, 16, 20, 24, 30, 45, 60, 64, 90, 99, 120, 180, 300, 365, 366, 400, 600, 900, 999, 1000, 1800, 3600,
+var tries = []int64{0, 1, 2, 3, 4, 5, 6, 8, 9, 10, 12, 14, 15, 16, 20, 24, 30, 45, 60, 64, 90, 99, 120, 180, 300, 365, 366, 400, 600, 900,
+	999, 1000, 1800, 3600,
 	10000, 86400, 100000}
 
 // samples are an option's written values that are tried first.

@@ -40,11 +40,13 @@ func flagged(name, module string, id setting.ID, there setting.Value) option {
 
 var (
 	quality = []option{named("minlen", "pam_pwquality", "min-length", 1), named("minclass", "pam_pwquality", "classes-required", 1),
-		credit("lcredit", "require-lower"), credit("ucredit", "require-upper"), credit("dcredit", "require-digit"), credit("ocredit", "require-symbol"),
+		credit("lcredit", "require-lower"), credit("ucredit", "require-upper"), credit("dcredit", "require-digit"),
+		credit("ocredit", "require-symbol"),
 		named("usercheck", "pam_pwquality", "name-check", 1), checked("dictcheck", "dictionary-check"),
 		named("difok", "pam_pwquality", "min-changed", 1), named("maxrepeat", "pam_pwquality", "max-repeat", 1),
 		named("maxsequence", "pam_pwquality", "max-sequence", 1)}
-	faillock = []option{named("deny", "pam_faillock", "lockout-threshold", 1), unlocking(), named("fail_interval", "pam_faillock", "lockout-window", 1),
+	faillock = []option{named("deny", "pam_faillock", "lockout-threshold", 1), unlocking(), named("fail_interval", "pam_faillock",
+		"lockout-window", 1),
 		flagged("even_deny_root", "pam_faillock", "lockout-administrator", setting.On)}
 	history = []option{named("remember", "pam_pwhistory", "history", 1)}
 	hashing = []option{named("remember", "pam_unix", "history", 1), method(), flagged("nullok", "pam_unix", "empty-accepted", setting.On)}
@@ -107,25 +109,31 @@ var assigned = []string{"%n = %v", "%n=%v", "%n= %v", "%n =%v", "%n %v"}
 
 var files = []file{
 	{"/etc/login.defs", []option{named("PASS_MAX_DAYS", "", "max-age", day), named("PASS_MIN_DAYS", "", "min-age", day),
-		named("PASS_WARN_AGE", "", "expiry-warning", day), named("ENCRYPT_METHOD", "", "hash-method", 1)}, []string{"%n\t%v", "%n %v", "%n   %v"}},
+		named("PASS_WARN_AGE", "", "expiry-warning", day), named("ENCRYPT_METHOD", "", "hash-method", 1)}, []string{"%n\t%v", "%n %v",
+		"%n   %v"}},
 	{"/etc/default/useradd", []option{named("INACTIVE", "", "inactive-disable", day)}, []string{"%n=%v"}},
 	{"/etc/security/pwquality.conf", quality, assigned}, {"/etc/security/pwquality.conf.d/50-settings.conf", quality, assigned},
 	{"/etc/security/faillock.conf", faillock, assigned}, {"/etc/security/pwhistory.conf", history, assigned},
 }
 
 // services are those of which the stacks are looked for.
-var services = []string{"system-auth", "password-auth", "common-auth", "common-password", "common-account", "login", "sshd", "passwd", "su", "other"}
+var services = []string{"system-auth", "password-auth", "common-auth", "common-password", "common-account", "login", "sshd", "passwd",
+	"su", "other"}
 
 // calls are how stacks call modules, with their arguments at %o.
 var calls = map[string][]string{
-	"pam_pwquality": {"password requisite pam_pwquality.so try_first_pass local_users_only retry=3 authtok_type= %o", "password    requisite    pam_pwquality.so retry=3 %o",
+	"pam_pwquality": {"password requisite pam_pwquality.so try_first_pass local_users_only retry=3 authtok_type= %o",
+		"password    requisite    pam_pwquality.so retry=3 %o",
 		"password required pam_pwquality.so retry=3 %o", "password requisite pam_pwquality.so %o"},
 	"pam_faillock": {"auth required pam_faillock.so preauth silent audit %o\nauth [default=die] pam_faillock.so authfail audit %o",
-		"auth    required    pam_faillock.so preauth silent %o\nauth    required    pam_faillock.so authfail %o", "auth required pam_faillock.so preauth %o\nauth sufficient pam_faillock.so authsucc %o"},
+		"auth    required    pam_faillock.so preauth silent %o\nauth    required    pam_faillock.so authfail %o",
+		"auth required pam_faillock.so preauth %o\nauth sufficient pam_faillock.so authsucc %o"},
 	"pam_pwhistory": {"password requisite pam_pwhistory.so %o use_authtok", "password    required    pam_pwhistory.so use_authtok %o",
 		"password requisite pam_pwhistory.so %o enforce_for_root try_first_pass use_authtok"},
-	"pam_unix": {"password sufficient pam_unix.so shadow try_first_pass use_authtok %o", "password [success=1 default=ignore] pam_unix.so obscure use_authtok try_first_pass %o",
-		"password    sufficient    pam_unix.so %o shadow", "auth sufficient pam_unix.so %o try_first_pass", "auth [success=1 default=ignore] pam_unix.so %o",
+	"pam_unix": {"password sufficient pam_unix.so shadow try_first_pass use_authtok %o",
+		"password [success=1 default=ignore] pam_unix.so obscure use_authtok try_first_pass %o",
+		"password    sufficient    pam_unix.so %o shadow", "auth sufficient pam_unix.so %o try_first_pass",
+		"auth [success=1 default=ignore] pam_unix.so %o",
 		"auth    required    pam_unix.so %o"},
 	"pam_faildelay": {"auth required pam_faildelay.so %o", "auth    optional    pam_faildelay.so %o"},
 }
@@ -313,10 +321,14 @@ func (e *evaluation) call(m *matching) (formula, error) {
 }
 
 // noSettings are options that documents ask for and that are no settings, and why.
-var noSettings = map[string]string{"PASS_MIN_LEN": "it is not heeded where PAM changes passwords", "PASS_MAX_LEN": "it is not heeded where PAM changes passwords",
-	"enforce_for_root": "root is weighed by itself", "maxclassrepeat": "no setting is that", "gecoscheck": "no setting is that", "retry": "it only says how often the module asks again",
-	"enforcing": "whether a module is obeyed decides the settings", "local_users_only": "no setting is that", "audit": "no setting is that", "dir": "no setting is that",
-	"silent": "no setting is that", "root_unlock_time": "root is weighed by itself", "UMASK": "it is not about passwords", "LOGIN_RETRIES": "no setting is that", "FAIL_DELAY": "PAM delays by a module of its own",
+var noSettings = map[string]string{"PASS_MIN_LEN": "it is not heeded where PAM changes passwords",
+	"PASS_MAX_LEN":     "it is not heeded where PAM changes passwords",
+	"enforce_for_root": "root is weighed by itself", "maxclassrepeat": "no setting is that", "gecoscheck": "no setting is that",
+	"retry":     "it only says how often the module asks again",
+	"enforcing": "whether a module is obeyed decides the settings", "local_users_only": "no setting is that", "audit": "no setting is that",
+	"dir":    "no setting is that",
+	"silent": "no setting is that", "root_unlock_time": "root is weighed by itself", "UMASK": "it is not about passwords",
+	"LOGIN_RETRIES": "no setting is that", "FAIL_DELAY": "PAM delays by a module of its own",
 	"SHA_CRYPT_MIN_ROUNDS": "PAM reads the most, not the least", "SHA_CRYPT_MAX_ROUNDS": "no demand is made of it"}
 
 // unfit says why no setting is read from what a pattern finds.
@@ -337,7 +349,8 @@ func (m *matching) unfit(shown string, like place) error {
 }
 
 // shadowEntities are the fields of shadow that are settings.
-var shadowEntities = map[string]string{"chg_allow": "shadow field 4", "chg_req": "shadow field 5", "exp_warn": "shadow field 6", "exp_inact": "shadow field 7"}
+var shadowEntities = map[string]string{"chg_allow": "shadow field 4", "chg_req": "shadow field 5", "exp_warn": "shadow field 6",
+	"exp_inact": "shadow field 7"}
 
 // ordinary are made-up accounts: a test that is about all is about them.
 var ordinary = []string{"ada", "r.quill", "svc-tide", "x9"}

@@ -14,14 +14,16 @@ var forever = []string{"4294967295", "-1"}
 
 // policies are the entities of tests on account policies: times in seconds.
 var policies = map[string]written{
-	"max_passwd_age":             {id: "max-age", unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.Never: forever[0]}), also: map[setting.Special][]string{setting.Never: {forever[1], "0"}}},
-	"min_passwd_age":             {id: "min-age", unit: 1, form: setting.Scaled(1, setting.Zero)},
-	"min_passwd_len":             {id: "min-length", unit: 1, form: setting.Plain},
-	"password_hist_len":          {id: "history", unit: 1, form: setting.Plain},
-	"password_complexity":        {id: "complexity", unit: 1, form: setting.OneZero},
-	"reversible_encryption":      {id: "reversible", unit: 1, form: setting.OneZero},
-	"force_logoff":               {id: "logoff-at-hours-end", unit: 1, form: setting.Words("0", forever[0])},
-	"lockout_duration":           {id: "lockout-duration", unit: 1, form: setting.Plain, also: map[setting.Special][]string{setting.UntilAdmin: forever}},
+	"max_passwd_age": {id: "max-age", unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.Never: forever[0]}),
+		also: map[setting.Special][]string{setting.Never: {forever[1], "0"}}},
+	"min_passwd_age":        {id: "min-age", unit: 1, form: setting.Scaled(1, setting.Zero)},
+	"min_passwd_len":        {id: "min-length", unit: 1, form: setting.Plain},
+	"password_hist_len":     {id: "history", unit: 1, form: setting.Plain},
+	"password_complexity":   {id: "complexity", unit: 1, form: setting.OneZero},
+	"reversible_encryption": {id: "reversible", unit: 1, form: setting.OneZero},
+	"force_logoff":          {id: "logoff-at-hours-end", unit: 1, form: setting.Words("0", forever[0])},
+	"lockout_duration": {id: "lockout-duration", unit: 1, form: setting.Plain,
+		also: map[setting.Special][]string{setting.UntilAdmin: forever}},
 	"lockout_observation_window": {id: "lockout-window", unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.AtOnce: "0"})},
 	"lockout_threshold":          {id: "lockout-threshold", unit: 1, form: setting.Plain},
 }
@@ -62,7 +64,8 @@ func (e *evaluation) registryTest(o *oval, t, object *node, states []*node) (for
 		if err != nil {
 			return "", err
 		}
-		if len(a.values) != 1 || a.operation == "pattern match" && strings.ContainsAny(strings.NewReplacer(`\\`, "", `^`, "", `$`, "").Replace(a.values[0]), `.*+?()[]{}|\`) ||
+		if len(a.values) != 1 || a.operation == "pattern match" && strings.ContainsAny(strings.NewReplacer(`\\`, "", `^`, "", `$`,
+			"").Replace(a.values[0]), `.*+?()[]{}|\`) ||
 			a.operation != "pattern match" && !strings.HasSuffix(a.operation, "equals") {
 			return "", fmt.Errorf("the %s that it asks for is several, or a pattern", name)
 		}

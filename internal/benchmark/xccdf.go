@@ -39,7 +39,8 @@ func (i *Imported) stream(l *library, root *node, opt Options) error {
 				continue
 			}
 			names = append(names, checklist.of("id"))
-			if opt.Part == "" || slices.Contains([]string{s.of("id"), ref.of("id"), strings.TrimPrefix(ref.of("href"), "#"), checklist.of("id")}, opt.Part) {
+			if opt.Part == "" || slices.Contains([]string{s.of("id"), ref.of("id"), strings.TrimPrefix(ref.of("href"), "#"), checklist.of("id")},
+				opt.Part) {
 				all = append(all, candidate{s, ref, checklist})
 			}
 		}
@@ -90,7 +91,8 @@ func (i *Imported) checklist(l *library, root *node, opt Options) error {
 		}
 		i.Profile = id
 		if err := c.apply(profiles, id, nil); err != nil {
-			return &intake.Error{Path: l.src.File, Line: profiles[id].line, Seen: err.Error(), Expected: "a profile that can be followed", Next: "choose another profile"}
+			return &intake.Error{Path: l.src.File, Line: profiles[id].line, Seen: err.Error(), Expected: "a profile that can be followed",
+				Next: "choose another profile"}
 		}
 	}
 	c.bound = c.valuesOf(root)
@@ -117,9 +119,11 @@ func profileNamed(file, name string, all []string) (string, error) {
 		return fits[0], nil
 	}
 	if len(all) == 0 {
-		return "", &intake.Error{Path: file, Seen: fmt.Sprintf("--profile %q", name), Expected: "none: the document has no profiles", Next: "leave --profile out"}
+		return "", &intake.Error{Path: file, Seen: fmt.Sprintf("--profile %q", name), Expected: "none: the document has no profiles",
+			Next: "leave --profile out"}
 	}
-	return "", &intake.Error{Path: file, Seen: fmt.Sprintf("--profile %q, which fits %d profiles", name, len(fits)), Expected: "one of " + strings.Join(all, ", "),
+	return "", &intake.Error{Path: file, Seen: fmt.Sprintf("--profile %q, which fits %d profiles", name, len(fits)), Expected: "one of " +
+		strings.Join(all, ", "),
 		Next: "write its id, or how it ends"}
 }
 
@@ -235,7 +239,8 @@ var own = regexp.MustCompile(`^xccdf_.+?_(?:rule|profile|value|group|benchmark)_
 func Short(id string) string { return own.ReplaceAllString(id, "") }
 
 // severities are the document's words.
-var severities = map[string]baseline.Severity{"high": baseline.Grave, "medium": baseline.Serious, "low": baseline.Minor, "info": baseline.Minor}
+var severities = map[string]baseline.Severity{"high": baseline.Grave, "medium": baseline.Serious, "low": baseline.Minor,
+	"info": baseline.Minor}
 
 func severityOf(word string) baseline.Severity {
 	return cmp.Or(severities[strings.ToLower(word)], baseline.Serious)

@@ -21,7 +21,7 @@ evidence does not decide). PATTERN picks names; * and ? stand for any letters.`,
   sternledger accounts 'adm-*'
   sternledger accounts --tier privileged --rule default
   sternledger accounts --flag never-expires --format csv > never.csv`,
-		Args: cobra.MaximumNArgs(1),
+		Args: words(0, 1, "one pattern of names, such as 'adm-*'"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				f.Name = args[0]

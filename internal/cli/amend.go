@@ -40,7 +40,7 @@ applied by this program.`,
   sternledger amend --pick A1,A4 --to change-1
   sternledger amend --status
   sternledger amend --for "Lock keepers" --format csv > changes.csv`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			picks := len(opt.Pick)+len(opt.Except) > 0 || opt.Scope != "" || opt.For != "" || opt.Least
 			if status && (picks || to != "") {

@@ -37,7 +37,8 @@ func openFindings(t *testing.T, dir string) map[string]string {
 	all := map[string]string{}
 	for _, f := range document(t, dir, "weigh")["findings"].([]any) {
 		if at(f, "verdict") != "waived" {
-			all[at(f, "fingerprint").(string)] = fmt.Sprint(at(f, "scope"), ": ", at(f, "check"), at(f, "settings"), ": ", at(f, "reason"), " ", at(f, "accounts"))
+			all[at(f, "fingerprint").(string)] = fmt.Sprint(at(f, "scope"), ": ", at(f, "check"), at(f, "settings"), ": ", at(f, "reason"), " ",
+				at(f, "accounts"))
 		}
 	}
 	return all
@@ -115,7 +116,8 @@ func settingsOf(export string) string {
 	for _, line := range strings.Split(strings.ReplaceAll(export, "\n ", ""), "\n") {
 		name, _, _ := strings.Cut(line, ":")
 		switch strings.ToLower(name) {
-		case "minpwdlength", "pwdhistorylength", "maxpwdage", "minpwdage", "lockoutthreshold", "lockoutduration", "lockoutobservationwindow", "pwdproperties",
+		case "minpwdlength", "pwdhistorylength", "maxpwdage", "minpwdage", "lockoutthreshold", "lockoutduration", "lockoutobservationwindow",
+			"pwdproperties",
 			"useraccountcontrol":
 			kept = append(kept, dn+" "+line)
 		case "dn":
@@ -134,6 +136,7 @@ func settingsOf(export string) string {
 // that appear, are what was said, to the last; what undoes the change brings back
 // every setting.
 func TestAmendRealDirectory(t *testing.T) {
+	beside(t)
 	labtest.Wanted(t)
 	d := newDirectory(t)
 	settled, written := 0, 0
@@ -198,8 +201,10 @@ func firstDifference(is, was string) string {
 // A real server with the password-policy overlay takes the change records; what it
 // takes and refuses then is what the amended settings say.
 func TestAmendRealPasswordPolicy(t *testing.T) {
+	beside(t)
 	labtest.Wanted(t)
-	c := newClub(t, "overlay ppolicy\nppolicy_default cn=default,ou=policies,dc=club,dc=example\n", clubPolicies, "skerry", "holm:on paper", "tarn:masters")
+	c := newClub(t, "overlay ppolicy\nppolicy_default cn=default,ou=policies,dc=club,dc=example\n", clubPolicies, "skerry", "holm:on paper",
+		"tarn:masters")
 	dir := begin(t)
 	against(t, dir, "pci-dss-4")
 	gather := func() {
@@ -256,6 +261,7 @@ func TestAmendRealPasswordPolicy(t *testing.T) {
 // On real machines the ordinary patch and the script come to what was said, and the
 // real passwd then takes and refuses what the amended settings say.
 func TestAmendRealMachine(t *testing.T) {
+	beside(t)
 	for n, suite := range []string{"bullseye", "bookworm", "trixie"} {
 		t.Run(suite, func(t *testing.T) {
 			m, rnd, total := newRealMachine(t, suite), rand.New(rand.NewPCG(seed(19), uint64(n))), &compared{}
@@ -317,7 +323,8 @@ func TestAmendRealMachine(t *testing.T) {
 				verdicts, by := probed(t, again, who, passwords)
 				for i, password := range passwords {
 					m.lab("user", who, rightPassword)
-					if out, err := exec.Command("chroot", m.dir, "chage", "-d", time.Now().AddDate(0, 0, -30).Format(time.DateOnly), who).CombinedOutput(); err != nil {
+					if out, err := exec.Command("chroot", m.dir, "chage", "-d", time.Now().AddDate(0, 0, -30).Format(time.DateOnly),
+						who).CombinedOutput(); err != nil {
 						t.Fatalf("%v %s", err, out)
 					}
 					taken, said := m.changes(who, rightPassword, password)
@@ -402,7 +409,8 @@ func (m *realMachine) runs(to, name string) {
 // accounts.
 func (m *realMachine) settingFiles() string {
 	var b strings.Builder
-	for _, name := range []string{"security/pwquality.conf", "security/faillock.conf", "login.defs", "pam.d/common-password", "pam.d/common-auth"} {
+	for _, name := range []string{"security/pwquality.conf", "security/faillock.conf", "login.defs", "pam.d/common-password",
+		"pam.d/common-auth"} {
 		text, _ := os.ReadFile(filepath.Join(m.dir, "etc", name))
 		fmt.Fprintf(&b, "%s:\n%s\n", name, text)
 	}
@@ -421,11 +429,14 @@ func (m *realMachine) settingFiles() string {
 
 // What is asked for wrongly is refused, in words that say what to do.
 func TestAmendRefuses(t *testing.T) {
+	beside(t)
 	audit, there := begin(t), filepath.Join(t.TempDir(), "there")
 	os.Mkdir(there, 0o755)
 	empty := begin(t)
-	domain := "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: %d\nlockoutThreshold: 5\nlockoutDuration: -3000000000\n" +
-		"lockOutObservationWindow: -3000000000\n\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: msDS-PasswordSettingsContainer\n"
+	domain := "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: %d\nlockoutThreshold: " +
+		"5\nlockoutDuration: -3000000000\n" +
+		"lockOutObservationWindow: -3000000000\n\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\nobjectClass: " +
+		"msDS-PasswordSettingsContainer\n"
 	must(t, audit, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), fmt.Sprintf(domain, 3)))
 	must(t, audit, "weigh")
 	needs, needed := "", ""
@@ -463,12 +474,14 @@ func TestAmendRefuses(t *testing.T) {
 	}
 	must(t, gone, "retire", "--reason", "over", "--destroy")
 	must(t, gone, "amend")
-	if _, errs, status := run(t, gone, "amend", "--to", filepath.Join(there, "files")); status == 0 || !strings.Contains(errs, "gather the export again") {
+	if _, errs, status := run(t, gone, "amend", "--to", filepath.Join(there, "files")); status == 0 ||
+		!strings.Contains(errs, "gather the export again") {
 		t.Errorf("of destroyed evidence: %d %s", status, errs)
 	}
 	// Evidence that changed since the record is no ground for amendments.
 	must(t, audit, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), fmt.Sprintf(domain, 4)))
-	if _, errs, status := run(t, audit, "amend"); status == 0 || !strings.Contains(errs, "what is now is not what weighing 1 found") || !strings.Contains(errs, "weigh again") {
+	if _, errs, status := run(t, audit, "amend"); status == 0 || !strings.Contains(errs, "what is now is not what weighing 1 found") ||
+		!strings.Contains(errs, "weigh again") {
 		t.Errorf("after a gather: %d %s", status, errs)
 	}
 }
@@ -495,9 +508,12 @@ func TestAmendSecondAct(t *testing.T) {
 		later string
 		want  map[string]string
 	}{
-		{"month", map[string]string{"Executives: Lockout threshold": "took, 5 failed tries", "Ticket Kiosks: Minimum length": "otherwise, 13 characters",
-			"Default Domain Policy: Lockout threshold": "not-yet, 10 failed tries", "gate1: Empty password accepted": "took, off", "gate1: Password history": "took, 24 passwords"}},
-		{"quarter", map[string]string{"Executives: Lockout threshold": "undone, never locks", "Executives: Minimum length": "took, 14 characters"}},
+		{"month", map[string]string{"Executives: Lockout threshold": "took, 5 failed tries",
+			"Ticket Kiosks: Minimum length":            "otherwise, 13 characters",
+			"Default Domain Policy: Lockout threshold": "not-yet, 10 failed tries", "gate1: Empty password accepted": "took, off",
+			"gate1: Password history": "took, 24 passwords"}},
+		{"quarter", map[string]string{"Executives: Lockout threshold": "undone, never locks",
+			"Executives: Minimum length": "took, 14 characters"}},
 	} {
 		must(t, audit, "gather", "--quiet", filepath.Join(dir, "later", act.later))
 		must(t, audit, "weigh")
@@ -519,15 +535,19 @@ func TestAmendSecondAct(t *testing.T) {
 
 // A name of the evidence never becomes a line of a change file.
 func TestAmendHostileNames(t *testing.T) {
+	beside(t)
 	dir := begin(t)
-	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\nminPwdLength: 3\n\n"+
-		"dn:: "+base64.StdEncoding.EncodeToString([]byte("CN=a\nchangetype: delete,DC=x,DC=example"))+"\nobjectClass: user\nsAMAccountName: a\nuserAccountControl: 544\n"+
+	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), "dn: DC=x,DC=example\nobjectClass: domainDNS\nobjectSid: "+
+		"S-1-5-21-1-2-3\nminPwdLength: 3\n\n"+
+		"dn:: "+base64.StdEncoding.EncodeToString([]byte("CN=a\nchangetype: delete,DC=x,DC=example"))+"\nobjectClass: user\nsAMAccountName: "+
+		"a\nuserAccountControl: 544\n"+
 		"primaryGroupID: 513\nobjectSid: S-1-5-21-1-2-3-1104\n"))
 	must(t, dir, "weigh")
 	to := filepath.Join(t.TempDir(), "change")
 	must(t, dir, "amend", "--to", to)
 	text, err := os.ReadFile(filepath.Join(to, "x.example", "change.ldif"))
-	if err != nil || strings.Contains(string(text), "\nchangetype: delete") || !strings.Contains(string(text), "replace: userAccountControl\nuserAccountControl: 512") {
+	if err != nil || strings.Contains(string(text), "\nchangetype: delete") || !strings.Contains(string(text),
+		"replace: userAccountControl\nuserAccountControl: 512") {
 		t.Errorf("%v\n%s", err, text)
 	}
 }
@@ -539,7 +559,8 @@ func TestAmendTenant(t *testing.T) {
 	dir := begin(t)
 	against(t, dir, "cis-microsoft-365, pci-dss-4")
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
-	reply, err := client.PostForm(address+"/oauth2/v2.0/token", url.Values{"grant_type": {"client_credentials"}, "client_id": {os.Getenv("STERNLEDGER_CLIENT_ID")},
+	reply, err := client.PostForm(address+"/oauth2/v2.0/token", url.Values{"grant_type": {"client_credentials"},
+		"client_id":     {os.Getenv("STERNLEDGER_CLIENT_ID")},
 		"client_secret": {os.Getenv("STERNLEDGER_CLIENT_SECRET")}, "scope": {address + "/.default"}})
 	if err != nil {
 		t.Fatal(err)

@@ -25,9 +25,9 @@ several files. Nothing is removed; the ledger records who did it and why, and
   sternledger set-aside outer-light-2.ldif --take-back --reason "It was the right one"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if list {
-				return cobra.NoArgs(cmd, args)
+				return none(cmd, args)
 			}
-			return cobra.MinimumNArgs(1)(cmd, args)
+			return words(1, unbounded, "a file of the evidence or more; --list names those that are set aside")(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {

@@ -9,6 +9,7 @@ import (
 // Evidence that was gathered by mistake is taken out of use, recorded and
 // reversible: what was known before counts again, in every command.
 func TestSetAside(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	right := write(t, filepath.Join(src, "right.ldif"), smallHead+smallUser)
 	wrong := write(t, filepath.Join(src, "wrong.ldif"), strings.Replace(smallHead, "minPwdLength: 10", "minPwdLength: 20", 1)+smallUser)
@@ -63,7 +64,8 @@ func TestSetAside(t *testing.T) {
 	}
 	must(t, dir, "weigh")
 	must(t, dir, "verify")
-	if out := must(t, dir, "entries", "--kind", "set-aside"); strings.Count(out, "out of use") != 3 || strings.Count(out, "into use again") != 1 {
+	if out := must(t, dir, "entries", "--kind", "set-aside"); strings.Count(out, "out of use") != 3 ||
+		strings.Count(out, "into use again") != 1 {
 		t.Errorf("%s", out)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"sternledger/docs"
+	"sternledger/internal/collect"
 )
 
 func askKinds() []string {
@@ -20,14 +21,20 @@ func askKinds() []string {
 }
 
 // askFor prints the page that asks an administrator for an export: as text to mail,
-// or in Markdown.
-func (s *shared) askFor(cmd *cobra.Command, kind string) error {
+// or in Markdown. account, if not empty, is who is going to ask.
+func (s *shared) askFor(cmd *cobra.Command, kind, account string) error {
 	all := docs.Asks()
 	i := slices.IndexFunc(all, func(a docs.Ask) bool { return a.Kind == kind })
 	if i < 0 {
 		return usage("--ask %q is no kind of export; expected %s", kind, strings.Join(askKinds(), ", "))
 	}
 	page := all[i].Page
+	if kind == "live" {
+		page += "\n" + collect.AskedLive()
+		if account != "" {
+			page = strings.Replace(page, "- Account: an ordinary", "- Account: "+account+", an ordinary", 1)
+		}
+	}
 	if s.format != "markdown" {
 		page = plain(page)
 	}

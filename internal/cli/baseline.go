@@ -23,7 +23,7 @@ benchmarks; an organisation's own lie in the engagement's folder baselines/, and
 may extend a shipped one. docs/baselines.md describes the format.`,
 		Example: `  sternledger baseline list
   sternledger baseline reconcile cis-windows-server nist-800-63b`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(newBaselineList(s), newBaselineShow(s), newBaselineLint(s), newBaselineNew(s), newBaselineDiff(s), newBaselineReconcile(s))
@@ -41,7 +41,7 @@ func newBaselineList(s *shared) *cobra.Command {
 		Use:     "list",
 		Short:   "All baselines: shipped, and the engagement's own",
 		Example: `  sternledger baseline list --format csv`,
-		Args:    cobra.NoArgs,
+		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			d, err := s.library().List()
 			if err != nil {
@@ -67,7 +67,7 @@ the one it extends. --format yaml prints it as a file of its own.`,
 		Example: `  sternledger baseline show cis-windows-server
   sternledger baseline show nist-800-63b --format json
   sternledger baseline show pci-dss-4 --format yaml`,
-		Args: cobra.ExactArgs(1),
+		Args: words(1, 1, "one baseline; \"sternledger baseline list\" lists them"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l := s.library(args...)
 			b, err := l.Get(args[0])
@@ -103,7 +103,7 @@ that a setting does not have, two demands for the same place, demands that no
 platform can meet, circles.`,
 		Example: `  sternledger baseline new own --from cis-windows-server
   sternledger baseline lint baselines/own.yaml`,
-		Args: cobra.MinimumNArgs(1),
+		Args: words(1, unbounded, "a file or more"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l := s.library(args...)
 			var all error
@@ -147,7 +147,7 @@ workbook or CSV form of a checklist is not read. docs/baselines.md tells more.`,
   sternledger baseline new published --from harbour-windows-xccdf.xml --profile Level_1
   sternledger baseline new template --from weighbridge.inf
   sternledger baseline new golden --from-place gate1`,
-		Args: cobra.ExactArgs(1),
+		Args: words(1, 1, "one id for the new baseline"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				opt.ID = args[0]
@@ -183,7 +183,7 @@ before it is used: stricter, laxer, differs (neither asks all that the other doe
 added, removed. --verbose shows what is the same, too.`,
 		Example: `  sternledger baseline diff cis-windows-server stig-windows-server-2022
   sternledger baseline diff pci-dss-4 cyber-essentials --format csv`,
-		Args: cobra.ExactArgs(2),
+		Args: words(2, 2, "two baselines, the older first"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l := s.library(args...)
 			was, err := l.Get(args[0])
@@ -216,7 +216,7 @@ each other and why. Cases that differ by platform, tier or second factor stand
 apart.`,
 		Example: `  sternledger baseline reconcile cis-windows-server nist-800-63b pci-dss-4
   sternledger baseline reconcile stig-windows-server-2022 microsoft-windows --format csv`,
-		Args: cobra.MinimumNArgs(2),
+		Args: words(2, unbounded, "two baselines or more; \"sternledger baseline list\" lists them"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := s.library(args...).Reconcile(args)
 			if err != nil {

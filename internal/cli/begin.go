@@ -29,7 +29,7 @@ is encrypted is opened with --identity or with its passphrase.`,
 		Example: `  sternledger begin harbour-2026
   sternledger begin harbour-2027 --title "Marrowick, autumn review" --auditor "R. Quill"
   sternledger begin harbour-copy --from harbour.zip`,
-		Args: cobra.ExactArgs(1),
+		Args: words(1, 1, "one folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := args[0]
 			if from != "" {

@@ -16,7 +16,7 @@ completeness of the evidence, on the governance (policies, groups, templates),
 and between settings that defeat each other.`,
 		Example: `  sternledger checks
   sternledger checks --format csv`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return s.print(cmd, output{
 				text:     page.Checks,

@@ -23,7 +23,7 @@ exist, into DIR or a new temporary folder, and does the whole job on them, step
 by step, each step shown as the command that you would type.`,
 		Example: `  sternledger demo
   sternledger demo harbour`,
-		Args: cobra.MaximumNArgs(1),
+		Args: words(0, 1, "one folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := ""
 			if len(args) == 1 {

@@ -23,7 +23,7 @@ answer. What cannot be compared, because a scope or a baseline is in one of the 
 only, is said.`,
 		Example: `  sternledger drift
   sternledger drift 1 3 --format json`,
-		Args: cobra.MaximumNArgs(2),
+		Args: words(0, 2, "the numbers of two weighings at the most"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var numbers []int64
 			for _, a := range args {

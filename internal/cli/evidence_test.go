@@ -26,6 +26,7 @@ func value(t *testing.T, dir, authority, id string) any {
 
 // Machines of one image export the same bytes: each is a machine of its own.
 func TestTwins(t *testing.T) {
+	beside(t)
 	const machines = 60
 	dir, src := begin(t), t.TempDir()
 	var list strings.Builder
@@ -84,6 +85,7 @@ func TestTwins(t *testing.T) {
 
 // Settings that went A, B and back to A are A again, in every form.
 func TestRelapse(t *testing.T) {
+	beside(t)
 	ldif := func(n int) string {
 		return strings.Replace(smallHead+smallUser, "minPwdLength: 10", fmt.Sprintf("minPwdLength: %d", n), 1)
 	}
@@ -123,6 +125,7 @@ func TestRelapse(t *testing.T) {
 
 // An unchanged export of today is fresh evidence; one of yesterday is not.
 func TestUnchangedExportIsFresh(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	write(t, filepath.Join(dir, "engagement.yaml"), "baselines: [cis-windows-server]\nexpect: {newer-than: 30d}\n")
 	file := write(t, filepath.Join(src, "till.inf"), fmt.Sprintf(machineExport, 14))
@@ -160,6 +163,7 @@ func withPrimary(user string) string { return user + "primaryGroupID: 513\n" }
 // A poorer export is told, is not taken for proof, and stays told until a whole
 // one comes or somebody says that it is right.
 func TestLessThanBefore(t *testing.T) {
+	beside(t)
 	const group = gangHead + "member: CN=Ada,DC=x,DC=example\n"
 	policy := policyRecord("P",
 		"objectGUID: bb5ced36-1260-49e4-b4d3-f3388a6e7ba4\nmsDS-PasswordSettingsPrecedence: 1\nmsDS-PSOAppliesTo: CN=G,DC=x,DC=example\n")
@@ -226,6 +230,7 @@ func TestLessThanBefore(t *testing.T) {
 // A newer export of a part takes the place of what it tells in full: who left a
 // group is out of it, and a policy has its new targets and precedence.
 func TestNewerPart(t *testing.T) {
+	beside(t)
 	ada := withPrimary(smallUser)
 	head := smallHead + ada + strings.ReplaceAll(strings.ReplaceAll(ada, "Ada", "Bo"), "ada", "bo")
 	group := func(members ...string) string {
@@ -269,6 +274,7 @@ func TestNewerPart(t *testing.T) {
 // Values that a server holds and group policy could not have set are taken, and
 // told; deleted objects and managed accounts are counted apart.
 func TestWhatRealDomainsHold(t *testing.T) {
+	beside(t)
 	head := strings.NewReplacer("minPwdLength: 10", "minPwdLength: 255", "pwdHistoryLength: 24", "pwdHistoryLength: 30",
 		"maxPwdAge: -25920000000000", "maxPwdAge: -37108517437440",
 		"lockOutObservationWindow: -18000000000", "lockOutObservationWindow: 0").Replace(smallHead)
@@ -355,6 +361,7 @@ func TestCutExports(t *testing.T) {
 // choices; and a group of the tenant that a tier names captures its members
 // only, though no tenant knows RIDs.
 func TestOneNameTwoPlaces(t *testing.T) {
+	beside(t)
 	src, dir := t.TempDir(), begin(t)
 	office, err := filepath.Glob("../../demo/exports/office/*")
 	if err != nil || len(office) == 0 {
@@ -439,8 +446,10 @@ expect: {authorities: ["marrowick.example (tenant)", "marrowick.example (machine
 
 // What fits a Unix machine depends on what its os-release says.
 func TestBaselinesFitTheSystem(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
-	want := map[string]string{"debian 12": "cis-debian-12", "debian 13": "cis-linux", "ubuntu 24.04": "cis-ubuntu", "rocky 9.4": "cis-red-hat", "sles 15.6": "cis-suse", "": "cis-linux"}
+	want := map[string]string{"debian 12": "cis-debian-12", "debian 13": "cis-linux", "ubuntu 24.04": "cis-ubuntu",
+		"rocky 9.4": "cis-red-hat", "sles 15.6": "cis-suse", "": "cis-linux"}
 	for system := range want {
 		at := filepath.Join(src, "m-"+strings.ReplaceAll(system, " ", "-"), "etc")
 		write(t, filepath.Join(at, "passwd"), "ada:x:1000:1000::/:/bin/sh\n")
@@ -465,6 +474,7 @@ func TestBaselinesFitTheSystem(t *testing.T) {
 // Every form of the report says which places were not weighed, and what would
 // cover them; gather says it before; and a report older than a waiver says so.
 func TestNotWeighedIsSaid(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir() // with the engagement.yaml that begin writes
 	write(t, filepath.Join(src, "gate/etc/passwd"), "ada:x:1000:1000::/:/bin/sh\n")
 	write(t, filepath.Join(src, "gate/etc/shadow"), "ada:$y$x:20000:0:90:7:::\n")

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -62,14 +63,14 @@ func shell(dir, line string) (string, error) {
 	return out.String(), err
 }
 
-// Every worked example of every command's help runs as printed.
+// Every worked example of every command's help runs as printed, those of one command in
+// one place.
 func TestHelpExamplesRun(t *testing.T) {
 	t.Parallel()
 	posix(t)
-	dir := workplace(t)
-	seen := 0
-	var walk func(*cobra.Command)
-	walk = func(cmd *cobra.Command) {
+	var halves [2][]string
+	var walk func(cmd *cobra.Command, half int)
+	walk = func(cmd *cobra.Command, half int) {
 		if cmd.Short == "" || cmd.Runnable() && cmd.Example == "" && !strings.Contains(cmd.CommandPath(), "completion") && cmd.Name() != "help" {
 			t.Errorf("%s has no short help or no example", cmd.CommandPath())
 		}
@@ -78,29 +79,45 @@ func TestHelpExamplesRun(t *testing.T) {
 			if i := strings.Index(line, "   "); i > 0 {
 				line = line[:i] // what follows is an explanation
 			}
-			at := dir
-			if strings.Contains(line, "begin") || strings.Contains(line, "demo") {
-				at = t.TempDir()
-				if err := os.Link(filepath.Join(dir, "harbour.zip"), filepath.Join(at, "harbour.zip")); err != nil {
-					t.Fatal(err)
-				}
-			}
-			if strings.Contains(line, "--matter") { // names are of the newest record
-				must(t, dir, "weigh")
-			}
-			out, err := shell(at, line)
-			if failOn := strings.Contains(line, "--fail-on"); err != nil && !(failOn && strings.Contains(out, "--fail-on: findings")) {
-				t.Errorf("%s: %v\n%s", line, err, out)
-			}
-			seen++
+			halves[half] = append(halves[half], line)
 		}
-		for _, sub := range cmd.Commands() {
-			walk(sub)
+		for i, sub := range cmd.Commands() {
+			if cmd.Parent() == nil {
+				half = i % 2
+			}
+			walk(sub, half)
 		}
 	}
-	walk(cli.New())
-	if seen < 20 {
-		t.Errorf("only %d examples", seen)
+	walk(cli.New(), 0)
+	if n := len(halves[0]) + len(halves[1]); n < 20 {
+		t.Errorf("only %d examples", n)
+	}
+	for i, lines := range halves {
+		t.Run(fmt.Sprint(i), func(t *testing.T) {
+			t.Parallel()
+			dir := workplace(t)
+			for _, line := range lines {
+				runsAsPrinted(t, dir, line)
+			}
+		})
+	}
+}
+
+func runsAsPrinted(t *testing.T, dir, line string) {
+	t.Helper()
+	at := dir
+	if strings.Contains(line, "begin") || strings.Contains(line, "demo") {
+		at = t.TempDir()
+		if err := os.Link(filepath.Join(dir, "harbour.zip"), filepath.Join(at, "harbour.zip")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if strings.Contains(line, "--matter") { // names are of the newest record
+		must(t, dir, "weigh")
+	}
+	out, err := shell(at, line)
+	if failOn := strings.Contains(line, "--fail-on"); err != nil && !(failOn && strings.Contains(out, "--fail-on: findings")) {
+		t.Errorf("%s: %v\n%s", line, err, out)
 	}
 }
 

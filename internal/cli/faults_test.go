@@ -133,6 +133,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 
 // A ledger that is not ours, newer, or damaged is left as it is.
 func TestForeignLedger(t *testing.T) {
+	beside(t)
 	for name, c := range map[string]struct{ change, say string }{
 		"newer":     {"PRAGMA user_version = 9", "was written by a newer program"},
 		"not ours":  {"PRAGMA application_id = 7", "not a ledger"},
@@ -184,6 +185,7 @@ func TestPasswordOfALiveSource(t *testing.T) {
 
 // Two programs on one ledger wait for each other.
 func TestTwoAtOnce(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	must(t, dir, "gather", write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser))
 	must(t, dir, "weigh")
@@ -225,6 +227,7 @@ func runIn(dir string, args ...string) (string, error) {
 
 // A disk that is full leaves the engagement as it was.
 func TestFullDisk(t *testing.T) {
+	beside(t)
 	posix(t)
 	dir, src := begin(t), t.TempDir()
 	must(t, dir, "gather", write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser))
@@ -248,6 +251,7 @@ func TestFullDisk(t *testing.T) {
 // Names from outside never become paths, links are not followed, and whatever
 // a terminal would obey is shown.
 func TestHostileNames(t *testing.T) {
+	beside(t)
 	posix(t)
 	dir, src := begin(t), t.TempDir()
 	domain := func(i int) string { return strings.ReplaceAll(smallHead, "DC=x", fmt.Sprintf("DC=d%d", i)) }
@@ -290,6 +294,7 @@ func TestHostileNames(t *testing.T) {
 // One domain's records over several files and several domains in one file come
 // to the same facts as each in its own.
 func TestFilesInPieces(t *testing.T) {
+	beside(t)
 	group := "\ndn: CN=G,DC=x,DC=example\nobjectClass: group\nsAMAccountName: G\ngroupType: -2147483646\n"
 	first := smallHead + group + "member;range=0-0: CN=Ada,DC=x,DC=example\n"
 	second := group + "member;range=1-*: CN=Bo,DC=x,DC=example\n" + smallUser +

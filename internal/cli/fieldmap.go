@@ -19,7 +19,7 @@ func newFieldMap(s *shared) *cobra.Command {
 and those in the engagement's folder fieldmaps/. docs/field-maps.md describes the
 format.`,
 		Example: `  sternledger fieldmap lint fieldmaps/tide-desk.yaml`,
-		Args:    cobra.NoArgs,
+		Args:    none,
 		RunE:    func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(&cobra.Command{
@@ -29,7 +29,7 @@ format.`,
 does not have, paths that are none or can lead to nothing, exports that nothing
 reads or that are never asked for.`,
 		Example: `  sternledger fieldmap lint fieldmaps/tide-desk.yaml`,
-		Args:    cobra.MinimumNArgs(1),
+		Args:    words(1, unbounded, "a file or more"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all error
 			for _, file := range args {

@@ -27,7 +27,7 @@ is told in words.`,
 		Example: `  sternledger forecast
   sternledger forecast --scope "marrowick.example / Pilots"
   sternledger forecast --scope "*Executives*" --if min-age=1d --if lockout-threshold=5 --if lockout-duration=until-admin`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for name, v := range map[string]float64{"--online-rate": a.OnlineRate, "--offline-rate": a.OfflineRate,
 				"--working-days": a.WorkingDays} {

@@ -17,7 +17,7 @@ import (
 )
 
 func newGather(s *shared) *cobra.Command {
-	var withGaps, sheetTemplate, strict, keepAll bool
+	var withGaps, sheetTemplate, strict, keepAll, directoryOnly bool
 	var lessIsRight, ask string
 	var login login
 	cmd := &cobra.Command{
@@ -34,14 +34,17 @@ older one, which stays on record; an export of a part of a domain is joined to
 what is on record. One that holds less than what it takes the place of is told,
 and never taken for proof that the rest is gone (--less-is-right).
 
-A directory server is read live by its address, ldaps://HOST[/BASE] or ldap://
-(with StartTLS): searches only, written as LDIF evidence and then read like any
-export. The password comes from a prompt, a file, or the variable
-STERNLEDGER_PASSWORD, never from the command line. A cloud tenant is read live by
-https://HOST and its field map (--map). A token comes from STERNLEDGER_TOKEN; or
-one is got with STERNLEDGER_CLIENT_ID and either STERNLEDGER_CLIENT_SECRET or
-STERNLEDGER_CLIENT_KEY, the file of a private key. Each reply is kept as
-evidence.
+A directory is read live by its address: ldap://HOST with --kerberos (by ticket,
+keytab, password, or on Windows your own sign-in; sealed), ldaps://HOST[/BASE] or
+ldap:// with StartTLS by name and password. With a Windows domain its policy store is
+read, too, from the share sysvol; with --forest the other domains. All of it only
+reads, is written as evidence, and is then read like an export and a copied store.
+--ask live prints exactly what is asked for. The password comes from a prompt, a
+file, or the variable STERNLEDGER_PASSWORD, never from the command line. A cloud
+tenant is read live by https://HOST and its field map (--map). A token comes from
+STERNLEDGER_TOKEN; or one is got with STERNLEDGER_CLIENT_ID and either
+STERNLEDGER_CLIENT_SECRET or STERNLEDGER_CLIENT_KEY, the file of a private key. Each
+reply is kept as evidence.
 
 Known formats: a directory's export in LDIF or CSV; what the directory's shell
 module prints, as list, table, CSV, JSON or CLIXML; security templates in INF, from
@@ -58,23 +61,24 @@ administrator, with the command that makes the export.`,
   sternledger gather exports/ --format json
   sternledger gather gates.tar.gz
   sternledger -C harbour-2026 gather weighbridge.inf --with-gaps
+  sternledger gather --ask live --bind auditor@marrowick.example
   sternledger gather --ask domain > mail.txt
   sternledger gather --sheet-template > sheet.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if sheetTemplate || ask != "" {
-				return cobra.NoArgs(cmd, args)
+				return none(cmd, args)
 			}
-			return cobra.MinimumNArgs(1)(cmd, args)
+			return words(1, unbounded, "exports: files, folders, archives or servers; --ask KIND says how to obtain them")(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if sheetTemplate {
 				return collect.SheetTemplate(cmd.OutOrStdout())
 			}
 			if ask != "" {
-				return s.askFor(cmd, ask)
+				return s.askFor(cmd, ask, login.how.Bind)
 			}
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
-				how, err := login.options()
+				how, tickets, err := login.options()
 				if err != nil {
 					return err
 				}
@@ -83,7 +87,8 @@ administrator, with the command that makes the export.`,
 					return err
 				}
 				g, err := collect.Gather(e, args, collect.GatherOptions{WithGaps: withGaps, LessIsRight: lessIsRight, KeepAll: keepAll,
-					Live: how, Password: login.password(cmd), Map: login.tenantMap, Hosts: login.hosts, Credentials: by,
+					Live: how, Tickets: tickets, DirectoryOnly: directoryOnly, Password: login.password(cmd),
+					Map: login.tenantMap, Hosts: login.hosts, Credentials: by,
 					Progress: s.progress(cmd.ErrOrStderr())})
 				if err != nil {
 					return err
@@ -112,10 +117,12 @@ administrator, with the command that makes the export.`,
 	cmd.Flags().StringVar(&lessIsRight, "less-is-right", "",
 		"take evidence that holds less than what is on record as right, for this `REASON`, which is recorded")
 	cmd.Flags().BoolVar(&sheetTemplate, "sheet-template", false, "write an empty sheet with every setting and its meaning, and stop")
-	cmd.Flags().StringVar(&ask, "ask", "", "print a page that asks an administrator for one `KIND` of export, and stop: domain, machine, unix, ldap, tenant")
+	cmd.Flags().StringVar(&ask, "ask", "", "print a page that asks an administrator for one `KIND` of export, and stop: domain, machine, "+
+		"unix, ldap, tenant, live")
 	_ = cmd.RegisterFlagCompletionFunc("ask", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return askKinds(), cobra.ShellCompDirectiveNoFileComp
 	})
+	cmd.Flags().BoolVar(&directoryOnly, "directory-only", false, "leave the policy store of a domain that is read live")
 	login.addFlags(cmd)
 	s.addFormat(cmd)
 	return cmd

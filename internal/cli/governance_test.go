@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/csv"
 	"fmt"
 	"os"
@@ -29,6 +30,7 @@ func checksIn(t *testing.T, dir string, args ...string) map[string]map[string]an
 
 // Every check fires on the sample engagement at least once.
 func TestDemoFiresEveryCheck(t *testing.T) {
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	found := checksIn(t, audit, "--all-accounts")
@@ -96,6 +98,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"target-empty":          {"conflicting", 0.0, "", "Winter Crews names only groups in which there is no account"},
 		"target-ignored":        {"conflicting", 0.0, "", "Dredging Notices (a global distribution group)"},
 		"target-unknown":        {"missing", nil, "", "CN=Visiting Master,OU=Visitors,DC=marrowick,DC=example, which is not in the evidence"},
+		"member-elsewhere":      {"missing", nil, "", "1 member of Administrators: of the domain S-1-5-21-1350117261-2033104917-1183005702"},
 		"member-unknown":        {"missing", nil, "", "1 member of Pilots, which carries Pilots, is not in the evidence"},
 		"account-incomplete":    {"missing", 1.0, "r.keel", "1 account exported without userAccountControl"},
 		"members-incomplete":    {"missing", nil, "", "the members of Riggers from number 1 on were not exported"},
@@ -123,16 +126,17 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"module-not-modelled":           {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":                 {"missing", nil, "", "Default Domain Policy at fairway: linked; filters not in evidence"},
 		"local-administrator-unmanaged": {"weak", nil, "", "2 machines (dredge1, weigh1) a managed password"},
-		"displayed-is-not-governing":    {"conflicting", 2.0, "b.boje j.mueller", "the resultant report of tender1 displays minimum length 12 characters"},
-		"not-weighed":                   {"missing", nil, "", "no chosen baseline covers"},
-		"template-unlinked":             {"conflicting", 0.0, "", "Old Quay Settings"},
-		"template-unseen":               {"missing", nil, "", "1 machine (dredge1); what they enforce was not seen"},
-		"machine-against-template":      {"conflicting", nil, "", "on weigh1: 12 characters is configured"},
-		"history-run-through":           {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "after 0 days: history 24"},
-		"age-order":                     {"conflicting", nil, "", "30 days is not below"},
-		"lockout-dormant":               {"conflicting", 1.0, "w.lowe", "no number of failed tries"},
-		"length-capped":                 {"conflicting", nil, "", "Windows enforces 14"},
-		"length-cap-unseen":             {"missing", nil, "", "minimum length of 16"},
+		"displayed-is-not-governing": {"conflicting", 2.0, "b.boje j.mueller",
+			"the resultant report of tender1 displays minimum length 12 characters"},
+		"not-weighed":              {"missing", nil, "", "no chosen baseline covers"},
+		"template-unlinked":        {"conflicting", 0.0, "", "Old Quay Settings"},
+		"template-unseen":          {"missing", nil, "", "1 machine (dredge1); what they enforce was not seen"},
+		"machine-against-template": {"conflicting", nil, "", "on weigh1: 12 characters is configured"},
+		"history-run-through":      {"conflicting", 4.0, "Administrator adm-old adm-quay svc-backup", "after 0 days: history 24"},
+		"age-order":                {"conflicting", nil, "", "30 days is not below"},
+		"lockout-dormant":          {"conflicting", 1.0, "w.lowe", "no number of failed tries"},
+		"length-capped":            {"conflicting", nil, "", "Windows enforces 14"},
+		"length-cap-unseen":        {"missing", nil, "", "minimum length of 16"},
 	} {
 		f := found[name]
 		delete(found, name)
@@ -161,6 +165,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 
 // A list of machines says what must be there; what is, is matched by name.
 func TestExpectedMachines(t *testing.T) {
+	beside(t)
 	for name, c := range map[string]struct{ list, want, say string }{
 		"a column":       {"site;machine\nquay;Desk1\nquay;desk2\n;\n", "desk2", ""},
 		"a plain list":   {"desk1\nDESK3\n", "desk3", ""},
@@ -261,6 +266,7 @@ func TestOddEvidence(t *testing.T) {
 }
 
 func TestTraceFindsAccounts(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	odd := "\ndn: CN=Quill\\, \\\"R.\\\" \\<b\\>,DC=x,DC=example\nobjectClass: user\nsAMAccountName: =cmd|'x'\nuserPrincipalName: " +
 		"quill@x.example\ndisplayName:: w4RtaWxpZSAbWzMxbQ==\nobjectSid: S-1-5-21-1-2-3-1105\nuserAccountControl: 66080\n"
@@ -330,7 +336,8 @@ func TestAccountsFilters(t *testing.T) {
 	}
 	for _, wrong := range [][]string{{"--tier", "priviledged"}, {"--flag", "never"}, {"--rule", "x"}, {"--policy", "x"},
 		{"--scope", "x"}, {"["}} {
-		if _, errs, status := run(t, audit, append([]string{"accounts"}, wrong...)...); status != 2 || !strings.Contains(errs, "nearest is") && !strings.Contains(errs, "known are") &&
+		if _, errs, status := run(t, audit, append([]string{"accounts"}, wrong...)...); status != 2 || !strings.Contains(errs, "nearest is") &&
+			!strings.Contains(errs, "known are") &&
 			wrong[0] != "[" {
 			t.Errorf("%v: %d %s", wrong, status, errs)
 		}
@@ -357,6 +364,7 @@ func TestAccountsFilters(t *testing.T) {
 
 // What docs/demo.md says by hand of who is governed by what, the program says.
 func TestDemoByHand(t *testing.T) {
+	beside(t)
 	dir := harbour(t)
 	rows, err := csv.NewReader(strings.NewReader(must(t, filepath.Join(dir, "audit"), "accounts", "--format", "csv"))).ReadAll()
 	if err != nil {
@@ -434,6 +442,7 @@ func TestDemoByHand(t *testing.T) {
 
 // A person's doors: all accounts, how they belong together, which are weaker.
 func TestTraceShowsAllDoors(t *testing.T) {
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for name, want := range map[string]string{
@@ -470,6 +479,7 @@ func TestTraceShowsAllDoors(t *testing.T) {
 // The shipped field maps and baselines follow the schemas that the program
 // prints for others, and what is wrong does not.
 func TestShippedFilesFollowTheirSchema(t *testing.T) {
+	beside(t)
 	for _, c := range []struct {
 		schema, files string
 		most          int
@@ -510,5 +520,48 @@ func TestShippedFilesFollowTheirSchema(t *testing.T) {
 		if valid([]byte(c.bad)) == nil {
 			t.Errorf("%s: anything follows the schema", c.schema)
 		}
+	}
+}
+
+// In a large domain an account is found without reading all of them, by each of its
+// names; what is kept for that is proven like everything else.
+func TestTraceInALargeDomain(t *testing.T) {
+	beside(t)
+	dir := begin(t)
+	var b strings.Builder
+	b.WriteString(smallHead)
+	b.WriteString("\ndn: CN=Crew,DC=x,DC=example\nobjectClass: group\nsAMAccountName: Crew\ngroupType: -2147483646\nobjectSid: S-1-5-21-1-2-3-1100\n" +
+		"member: CN=P51234,DC=x,DC=example\n\ndn: CN=Strict,CN=Password Settings Container,CN=System,DC=x,DC=example\n" +
+		"objectClass: msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: 1\nmsDS-MinimumPasswordLength: 20\n" +
+		"objectGUID: 11111111-2222-3333-4444-555555555555\nmsDS-PSOAppliesTo: CN=Crew,DC=x,DC=example\n")
+	for i := range 52_000 {
+		fmt.Fprintf(&b, "\ndn: CN=P%d,DC=x,DC=example\nobjectClass: user\nsAMAccountName: person%d\nuserPrincipalName: p%d@x.example\n"+
+			"userAccountControl: 512\nprimaryGroupID: 513\nobjectSid: S-1-5-21-1-2-3-%d\n", i, i, i, 2000+i)
+	}
+	b.WriteString("\ndn: CN=Domain Users,DC=x,DC=example\nobjectClass: group\nsAMAccountName: Domain Users\ngroupType: -2147483646\n" +
+		"objectSid: S-1-5-21-1-2-3-513\n")
+	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), b.String()))
+	for name, policy := range map[string]string{"person51234": "Strict", "PERSON51234": "Strict", "p51234@x.example": "Strict",
+		"S-1-5-21-1-2-3-53234": "Strict", "CN=P51234,DC=x,DC=example": "Strict", "person51235": "own settings"} {
+		d := document(t, dir, "trace", name)
+		if got := at(d, "governing", "policy"); policy == "Strict" && (got != policy || at(d, "candidates", 0, "via", 0) != "Crew") ||
+			policy != "Strict" && (got == "Strict" || at(d, "account", "account") != name) {
+			t.Errorf("%s: %v %v", name, got, at(d, "account"))
+		}
+	}
+	if _, errs, status := run(t, dir, "trace", "person52000"); status != 1 || !strings.Contains(errs, "no account") {
+		t.Errorf("%d %s", status, errs)
+	}
+	must(t, dir, "verify")
+	db, err := sql.Open("sqlite", filepath.Join(dir, "ledger.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("UPDATE chunks SET data = zeroblob(length(data)) WHERE name = 'quick/name/row'"); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, status := run(t, dir, "verify"); status != 1 || !strings.Contains(errs, "facts") {
+		t.Errorf("an index that leads elsewhere: %d %s", status, errs)
 	}
 }

@@ -155,7 +155,8 @@ func TestMachinesHandedOver(t *testing.T) {
 	}
 	dir, audit := t.TempDir(), begin(t)
 	write(t, filepath.Join(dir, "quay.7z"), "7z\xbc\xaf'\x1c and more")
-	if _, errs, status := run(t, audit, "gather", dir); status == 0 || !strings.Contains(errs, "an archive of 7-Zip; ask for the same files as .zip") {
+	if _, errs, status := run(t, audit, "gather", dir); status == 0 || !strings.Contains(errs,
+		"an archive of 7-Zip; ask for the same files as .zip") {
 		t.Errorf("7z: %d %s", status, errs)
 	}
 }

@@ -19,7 +19,7 @@ func newEntries(s *shared) *cobra.Command {
 		Example: `  sternledger entries
   sternledger entries --kind weigh --last 5
   sternledger entries --since 2026-01-01 --format csv`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				all, err := e.Entries(f)
@@ -60,7 +60,7 @@ That nothing was removed from the end, only a seal proves that was kept elsewher
 --seal compares one, and --signature with --signer the signature on it.`,
 		Example: `  sternledger verify
   sternledger verify --format json`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (signature == "") != (signer == "") || signature != "" && seal == "" {
 				return usage("--signature goes with --signer and --seal")
@@ -119,7 +119,7 @@ was altered or removed.
 --sign signs it with an Ed25519 key in OpenSSH's format, and writes the signature
 as OpenSSH does; "ssh-keygen -Y verify -n sternledger" checks it too.`,
 		Example: `  sternledger seal`,
-		Args:    cobra.NoArgs,
+		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (key == "") != (to == "") {
 				return usage("--sign goes with --to, the file for the signature")

@@ -160,7 +160,8 @@ func TestRealServerLimits(t *testing.T) {
 	var data strings.Builder
 	data.WriteString("dn: dc=club,dc=example\nobjectClass: dcObject\nobjectClass: organization\ndc: club\no: Pilots' Club\n\n")
 	for i := range 40 {
-		fmt.Fprintf(&data, "dn: cn=Pilot %d,dc=club,dc=example\nobjectClass: inetOrgPerson\ncn: Pilot %d\nsn: Pilot\nuserPassword: Lantern-%d\n\n", i, i, i)
+		fmt.Fprintf(&data, "dn: cn=Pilot %d,dc=club,dc=example\nobjectClass: inetOrgPerson\ncn: Pilot %d\nsn: Pilot\nuserPassword: "+
+			"Lantern-%d\n\n", i, i, i)
 	}
 	conf := write(t, filepath.Join(home, "slapd.conf"), config("size=unlimited"))
 	if out, err := exec.Command("/usr/sbin/slapadd", "-f", conf, "-l", write(t, filepath.Join(home, "data.ldif"),

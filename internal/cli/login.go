@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -17,6 +18,9 @@ const passwordVariable = "STERNLEDGER_PASSWORD"
 // login is how gather signs in to a live source.
 type login struct {
 	passwordFile, issuers string
+	kerberos              bool
+	keytab                string
+	servers, stores       map[string]string
 	tenantMap, tokenURL   string
 	hosts                 map[string]string
 	how                   collect.LiveOptions
@@ -25,6 +29,12 @@ type login struct {
 func (l *login) addFlags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&l.how.Bind, "bind", "", "sign in to a live source as this DN or name@domain")
+	flags.BoolVar(&l.kerberos, "kerberos", false,
+		"sign in to a directory by Kerberos: by the ticket at hand, on Windows by your own sign-in, or with --bind NAME@REALM by password")
+	flags.StringVar(&l.keytab, "keytab", "", "sign in to a directory by Kerberos, with the key of --bind NAME@REALM in this `FILE`")
+	flags.BoolVar(&l.how.Forest, "forest", false, "read the other domains of the directory's forest, too")
+	flags.StringToStringVar(&l.servers, "server", nil, "ask a domain or host, and its KDC, at another address: `NAME=HOST[:PORT]`")
+	flags.StringToStringVar(&l.stores, "policy-store", nil, "ask a domain's policy store at another address: `DOMAIN=HOST[:PORT]`")
 	flags.StringVar(&l.passwordFile, "password-file", "", "read its password from the first line of this file")
 	flags.StringVar(&l.issuers, "ca", "", "trust the issuers in this PEM file, instead of the system's")
 	flags.StringSliceVar(&l.how.Certificates, "certificate", nil, "trust only the certificate with this SHA-256; once for each host")
@@ -64,15 +74,37 @@ func (l *login) credentials() (collect.Credentials, error) {
 }
 
 // options reads the files that the flags name.
-func (l *login) options() (collect.LiveOptions, error) {
+func (l *login) options() (how collect.LiveOptions, tickets *collect.Tickets, err error) {
+	how = l.how
 	if l.issuers != "" {
 		pem, err := os.ReadFile(l.issuers)
 		if err != nil {
-			return l.how, fmt.Errorf("--ca: %w", err)
+			return how, nil, fmt.Errorf("--ca: %w", err)
 		}
-		l.how.Issuers = pem
+		how.Issuers = pem
 	}
-	return l.how, nil
+	if how.Servers, err = addresses("--server", l.servers); err != nil {
+		return how, nil, err
+	}
+	if how.Stores, err = addresses("--policy-store", l.stores); err != nil {
+		return how, nil, err
+	}
+	if l.kerberos || l.keytab != "" {
+		tickets = &collect.Tickets{Name: how.Bind, Keytab: l.keytab}
+	}
+	return how, tickets, nil
+}
+
+func addresses(flag string, given map[string]string) (map[string]collect.Address, error) {
+	all := map[string]collect.Address{}
+	for name, text := range given {
+		at, err := collect.ParseAddress(text)
+		if err != nil {
+			return nil, usage("%s %s: %v", flag, name, err)
+		}
+		all[strings.ToLower(name)] = at
+	}
+	return all, nil
 }
 
 // password asks for the password: of the file, the variable, or the terminal.

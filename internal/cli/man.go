@@ -24,7 +24,7 @@ func newMan() *cobra.Command {
 		Long: `Writes manual pages (section 1) from the commands' own help into a folder, which is
 made if it is not there. "man ./DIR/sternledger.1" shows one.`,
 		Example: `  sternledger man man1`,
-		Args:    cobra.ExactArgs(1),
+		Args:    words(1, 1, "one folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := os.MkdirAll(args[0], 0o755); err != nil {
 				return err

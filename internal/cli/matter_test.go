@@ -19,6 +19,7 @@ var pieces = regexp.MustCompile(`[a-z0-9-]+\.(ldif|inf|csv):[0-9]+|\[[0-9a-f]{12
 // The first screen of the demo and of many machines is one, at every width, and
 // nothing in it is broken that must not be.
 func TestOneScreen(t *testing.T) {
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	many := begin(t)
@@ -33,7 +34,13 @@ func TestOneScreen(t *testing.T) {
 	whole := strings.Join(pieces.FindAllString(must(t, audit, "weigh", "--findings"), -1), " ")
 	for _, width := range []string{"80", "100", "120"} {
 		t.Run(width, func(t *testing.T) {
-			t.Setenv("COLUMNS", width)
+			page := func(dir string, args ...string) string {
+				out, errs, status := runWith(t, "COLUMNS="+width, dir, args...)
+				if status != 0 {
+					t.Fatalf("%v: %s", args, errs)
+				}
+				return out
+			}
 			for _, c := range []struct {
 				dir  string
 				args []string
@@ -44,11 +51,11 @@ func TestOneScreen(t *testing.T) {
 				if width == "80" {
 					c.most += 14
 				}
-				if n := strings.Count(must(t, c.dir, c.args...), "\n"); n > c.most {
+				if n := strings.Count(page(c.dir, c.args...), "\n"); n > c.most {
 					t.Errorf("%v takes %d lines, at most %d", c.args, n, c.most)
 				}
 			}
-			findings := must(t, audit, "weigh", "--findings")
+			findings := page(audit, "weigh", "--findings")
 			for _, piece := range strings.Fields(whole) {
 				if !strings.Contains(findings, piece) {
 					t.Fatalf("%s is broken", piece)
@@ -195,6 +202,7 @@ func TestEngagementIsFound(t *testing.T) {
 
 // The shells are offered real values.
 func TestCompletion(t *testing.T) {
+	beside(t)
 	dir := harbour(t)
 	audit := filepath.Join(dir, "audit")
 	for args, want := range map[string]string{
@@ -294,6 +302,7 @@ func parsed(t *testing.T, file string) (doc map[string]any) {
 
 // The manual's pages keep the tables of the help, line by line.
 func TestManualTables(t *testing.T) {
+	beside(t)
 	dir := t.TempDir()
 	must(t, dir, "man", "pages")
 	page, err := os.ReadFile(filepath.Join(dir, "pages", "sternledger-weigh.1"))

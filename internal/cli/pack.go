@@ -35,7 +35,7 @@ Evidence is confidential. --recipient encrypts the file for the holder of a key,
 --passphrase for whoever knows it, both in the format of age, version 1, whose own
 command opens it too. A recipient is "age1…", or a public key of OpenSSH.`,
 		Example: `  sternledger pack harbour-2026.zip`,
-		Args:    cobra.ExactArgs(1),
+		Args:    words(1, 1, "one file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			to, err := readRecipients(recipients, recipientFiles)
 			if err != nil {

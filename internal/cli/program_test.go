@@ -120,10 +120,19 @@ func harbour(t testing.TB) string {
 // run runs the built program in dir.
 func run(t testing.TB, dir string, args ...string) (out, errs string, status int) {
 	t.Helper()
+	return runWith(t, "", dir, args...)
+}
+
+// runWith does so with a further variable of the environment, "NAME=value".
+func runWith(t testing.TB, variable, dir string, args ...string) (out, errs string, status int) {
+	t.Helper()
 	var stdout, stderr bytes.Buffer
 	cmd := start(t, func() *exec.Cmd {
 		cmd := exec.Command(program, args...)
 		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &stdout, &stderr
+		if variable != "" {
+			cmd.Env = append(os.Environ(), variable)
+		}
 		return cmd
 	})
 	var exit *exec.ExitError
@@ -317,6 +326,7 @@ func checkEvidence(t *testing.T, audit, id string, s map[string]any) {
 }
 
 func TestGatherIsOneChange(t *testing.T) {
+	beside(t)
 	dir := begin(t)
 	src := t.TempDir()
 	good := write(t, filepath.Join(src, "good.ldif"), smallHead+smallUser)
@@ -382,6 +392,7 @@ func folder(t *testing.T, dir string) string {
 }
 
 func TestGatherAgainNewerAndPartial(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	first := write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser)
 	must(t, dir, "gather", first)
@@ -432,6 +443,7 @@ func TestGatherAgainNewerAndPartial(t *testing.T) {
 
 // What gather says of itself is a document too.
 func TestGatherDocument(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	file := write(t, filepath.Join(src, "x.ldif"), smallHead+smallUser)
 	write(t, filepath.Join(src, "notes.txt"), "read me")
@@ -448,6 +460,7 @@ func TestGatherDocument(t *testing.T) {
 }
 
 func TestWithGaps(t *testing.T) {
+	beside(t)
 	dir := begin(t)
 	bad := write(t, filepath.Join(t.TempDir(), "x.ldif"), strings.Replace(smallHead, "lockoutThreshold: 3", "lockoutThreshold: -3", 1)+
 		smallUser)
@@ -469,6 +482,7 @@ func TestWithGaps(t *testing.T) {
 // What was taken knowingly with gaps does not stand in the way of what is
 // added to it later, and pieces fill each other's gaps.
 func TestPiecesFillGaps(t *testing.T) {
+	beside(t)
 	dir, src := begin(t), t.TempDir()
 	bare := "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\n"
 	must(t, dir, "gather", "--with-gaps", write(t, filepath.Join(src, "a.ldif"), strings.Replace(smallHead, "lockoutThreshold: 3",
@@ -488,6 +502,7 @@ func TestPiecesFillGaps(t *testing.T) {
 }
 
 func TestFailOnAndUsage(t *testing.T) {
+	beside(t)
 	dir := begin(t)
 	if _, errs, status := run(t, dir, "weigh"); status != 1 || !strings.Contains(errs, "gather") {
 		t.Errorf("nothing gathered: %d %s", status, errs)
@@ -503,8 +518,8 @@ func TestFailOnAndUsage(t *testing.T) {
 		{[]string{"weigh", "--fail-on", "holds"}, 2, "expected weak"},
 		{[]string{"weigh", "--against", "cis-windows-serve"}, 1, `the nearest is "cis-windows-server"`},
 		{[]string{"scopes", "--format", "xml"}, 2, "expected text"},
-		{[]string{"scopes", "extra"}, 2, "unknown command"},
-		{[]string{"scoops"}, 2, `did you mean "scopes"`},
+		{[]string{"scopes", "extra"}, 2, `"extra" is one too many; expected options only`},
+		{[]string{"scoops"}, 2, `the nearest is "scopes"`},
 		{[]string{"--nonsense"}, 2, "nonsense"},
 		{[]string{"-C", filepath.Join(dir, "absent"), "scopes"}, 1, "no engagement here"},
 		{[]string{"begin", dir}, 1, "already"},
@@ -528,6 +543,7 @@ func TestFailOnAndUsage(t *testing.T) {
 }
 
 func TestBrokenEngagement(t *testing.T) {
+	beside(t)
 	for _, c := range []struct{ text, say string }{
 		{"title: x\nbaselnes: [a]\n", `engagement.yaml:2:1: unknown key "baselnes"; the nearest is "baselines"`},
 		{"title: [x\n", "engagement.yaml:1:"},
@@ -546,6 +562,7 @@ func TestBrokenEngagement(t *testing.T) {
 
 // What a stopped gather left is finished or removed by the next command.
 func TestLeftoversAreSettled(t *testing.T) {
+	beside(t)
 	dir := begin(t)
 	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser))
 	staging := filepath.Join(dir, "evidence", ".incoming-7")
@@ -563,6 +580,7 @@ func TestLeftoversAreSettled(t *testing.T) {
 
 // The licences of all that is linked in are printed, with those of Go itself.
 func TestLicences(t *testing.T) {
+	beside(t)
 	out := must(t, ".", "version", "--licences")
 	info, err := buildinfo.ReadFile(program)
 	if err != nil {

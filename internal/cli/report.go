@@ -37,7 +37,7 @@ all the same, where two are compared.`,
 		Example: `  sternledger report --to marrowick.html
   sternledger report --for "Lock keepers" --to lock-keepers.xlsx
   sternledger report --to working-paper.xlsx,findings.csv,findings.sarif,results.oscal.json`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if len(to) == 0 {
 				return usage("name at least one file with --to")

@@ -21,7 +21,7 @@ weighings stay: report, drift, waive and trace go on, and verify goes on proving
 the chain, the facts and the records; it says what no longer can be proven, which
 is that the facts are what the files said. Copies made elsewhere are not touched.`,
 		Example: `  sternledger retire --reason "Contract ended on 30 June; letter of the harbour master" --destroy`,
-		Args:    cobra.NoArgs,
+		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if !destroy {
 				return usage("retire destroys evidence for good: say so with --destroy; \"sternledger pack\" makes a copy first")

@@ -160,7 +160,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 func unknownCommand(cmd *cobra.Command, name string) error {
 	near := ""
 	if found := cmd.SuggestionsFor(name); len(found) > 0 {
-		near = fmt.Sprintf("; did you mean %q", found[0])
+		near = fmt.Sprintf("; the nearest is %q", found[0])
 	}
 	return usage("unknown command %q%s", name, near)
 }
@@ -179,6 +179,25 @@ func flagError(cmd *cobra.Command, err error) error {
 	return usage("%s: there is no option --%s; %s", cmd.CommandPath(), unknown.GetSpecifiedName(),
 		strictyaml.Hint("--"+unknown.GetSpecifiedName(), known))
 }
+
+// unbounded is how many words a command takes that takes as many as there are.
+const unbounded = -1
+
+// words says how many words a command takes beside its options, and what they are.
+func words(least, most int, what string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		switch {
+		case len(args) < least:
+			return fmt.Errorf("expected %s", what)
+		case most != unbounded && len(args) > most:
+			return fmt.Errorf("%q is one too many; expected %s", args[most], what)
+		}
+		return nil
+	}
+}
+
+// none is for commands that take options only.
+var none = words(0, 0, "options only")
 
 // wrapArgs makes every complaint about arguments a usage error.
 func wrapArgs(cmd *cobra.Command) {

@@ -21,7 +21,7 @@ default applies.`,
 		Example: `  sternledger scopes
   sternledger scopes --format json
   sternledger scopes --format csv > scopes.csv`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
 				survey, err := e.Survey()

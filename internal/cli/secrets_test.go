@@ -193,10 +193,12 @@ var everything = [][]string{{"scopes", "--verbose"}, {"scopes", "--format", "jso
 func (p *planting) handedOver() map[string]string {
 	s := p.secret
 	names := []string{"AccountPassword", "unheardOf", "ms-Mcs-AdmPwd", "DefaultPassword"}
-	list := "PS C:\\> Connect -Password " + s("shell list: in the command, unheard") + "\n\nComplexityEnabled : True\nDistinguishedName : DC=a,DC=example\n" +
+	list := "PS C:\\> Connect -Password " + s("shell list: in the command, unheard") +
+		"\n\nComplexityEnabled : True\nDistinguishedName : DC=a,DC=example\n" +
 		"LockoutThreshold : 5\nMinPasswordLength : 12\nPasswordHistoryCount : 24\n"
 	head, row, table, under, cells := `"DistinguishedName","SamAccountName","Enabled"`, `"CN=Bo,DC=a,DC=example","bo","True"`,
-		"DistinguishedName      SamAccountName Enabled", "-----------------      -------------- -------", "CN=Cy,DC=a,DC=example  cy             True   "
+		"DistinguishedName      SamAccountName Enabled", "-----------------      -------------- -------",
+		"CN=Cy,DC=a,DC=example  cy             True   "
 	object, nested, typed := `"DistinguishedName":"CN=Dee,DC=a,DC=example","SamAccountName":"dee","Enabled":true`, "", ""
 	for _, n := range names {
 		list += n + " : " + s("shell list: "+n) + "\n" + n + "2 : begins\n              " + s("shell list, wrapped: "+n) + "\n"
@@ -208,21 +210,32 @@ func (p *planting) handedOver() map[string]string {
 		typed += `<S N="` + n + `">` + s("CLIXML: "+n) + `</S><Obj N="X` + n + `"><ToString>` + s("CLIXML, an object's text, unheard: "+n) +
 			`</ToString><Props><S N="` + n + `">` + s("CLIXML, nested: "+n) + `</S></Props></Obj>`
 	}
-	report := `<GPO xmlns="http://www.microsoft.com/GroupPolicy/Settings"><!-- ` + s("report: a comment") + ` --><Identifier><Identifier>{31B2F340-016D-11D2-945F-00C04FB984F9}</Identifier>` +
-		`<Domain>a.example</Domain></Identifier><Name>P</Name><Computer><ExtensionData><Extension><Properties cpassword="` + s("report: an attribute") + `" other="` +
-		s("report: another attribute, unheard") + `"/>loose ` + s("report: loose text, unheard") + `<Password>` + s("report: an element") + `</Password></Extension></ExtensionData></Computer></GPO>`
-	accounts := "Force user logoff:   Never\nMinimum age:   0\nMaximum age:   42\nLength:   8\nHistory:   None\nThreshold:   10\nDuration:   10\nWindow:   10\nRole:   WORKSTATION\n" +
+	report := `<GPO xmlns="http://www.microsoft.com/GroupPolicy/Settings"><!-- ` + s("report: a comment") +
+		` --><Identifier><Identifier>{31B2F340-016D-11D2-945F-00C04FB984F9}</Identifier>` +
+		`<Domain>a.example</Domain></Identifier><Name>P</Name><Computer><ExtensionData><Extension><Properties cpassword="` +
+		s("report: an attribute") + `" other="` +
+		s("report: another attribute, unheard") + `"/>loose ` + s("report: loose text, unheard") + `<Password>` + s("report: an element") +
+		`</Password></Extension></ExtensionData></Computer></GPO>`
+	accounts := "Force user logoff:   Never\nMinimum age:   0\nMaximum age:   42\nLength:   8\nHistory:   None\nThreshold:   10\nDuration:  " +
+		" 10\nWindow:   10\nRole:   WORKSTATION\n" +
 		"net use x: /user:me " + s("net accounts: a line behind, unheard") + "\n"
-	realm := "kinit me " + s("kadmin: a line before, unheard") + "\nPolicy: crew\nMaximum password life: 0 days 00:00:00\nMinimum password length: 9\nPrincipal: ada@A.EXAMPLE\nExpiration date: [never]\n" +
+	realm := "kinit me " + s("kadmin: a line before, unheard") + "\nPolicy: crew\nMaximum password life: 0 days 00:00:00\nMinimum password " +
+		"length: 9\nPrincipal: ada@A.EXAMPLE\nExpiration date: [never]\n" +
 		"Attributes: REQUIRES_PRE_AUTH\nKey: vno 1, " + s("kadmin: a key, unheard") + "\nPolicy: crew\n"
-	samba := "admin:" + s("samba-tool: a line before, unheard") + "\nPassword information for domain 'DC=s,DC=example'\n\nMinimum password length: 7\nServer password: " + s("samba-tool: another line") + "\n"
-	server := "dn: cn=config\nobjectClass: nsslapdConfig\nnsslapd-defaultnamingcontext: dc=q,dc=example\npasswordMinLength: 9\nnsslapd-rootpw: " + s("389: rootpw") + "\npasswordHistory: " +
-		s("389: an old password") + "\npasswordBadWords: " + s("389: bad words") + "\n\ndn: uid=x,dc=q,dc=example\nobjectClass: inetOrgPerson\nuid: x\npasswordHistory: " + s("389: an account's old password") + "\n\n"
-	return map[string]string{"h/list.txt": list, "h/accounts.csv": head + "\r\n" + row + "\r\n", "h/table.txt": table + "\n" + under + "\n" + cells + "\n",
+	samba := "admin:" + s("samba-tool: a line before, unheard") + "\nPassword information for domain 'DC=s,DC=example'\n\nMinimum password " +
+		"length: 7\nServer password: " + s("samba-tool: another line") + "\n"
+	server := "dn: cn=config\nobjectClass: nsslapdConfig\nnsslapd-defaultnamingcontext: dc=q,dc=example\npasswordMinLength: " +
+		"9\nnsslapd-rootpw: " + s("389: rootpw") + "\npasswordHistory: " +
+		s("389: an old password") + "\npasswordBadWords: " + s("389: bad words") +
+		"\n\ndn: uid=x,dc=q,dc=example\nobjectClass: inetOrgPerson\nuid: x\npasswordHistory: " + s("389: an account's old password") + "\n\n"
+	return map[string]string{"h/list.txt": list, "h/accounts.csv": head + "\r\n" + row + "\r\n", "h/table.txt": table + "\n" + under + "\n" +
+		cells + "\n",
 		"h/accounts.json": "[{" + object + nested + "}]", "h/objects.xml": `<Objs xmlns="http://schemas.microsoft.com/powershell/2004/04"><!-- ` + s("CLIXML: a comment") +
-			` --><Obj><Props><S N="DistinguishedName">CN=Eve,DC=a,DC=example</S><S N="SamAccountName">eve</S><B N="Enabled">true</B>` + typed + "</Props></Obj></Objs>",
+			` --><Obj><Props><S N="DistinguishedName">CN=Eve,DC=a,DC=example</S><S N="SamAccountName">eve</S><B N="Enabled">true</B>` + typed +
+			"</Props></Obj></Objs>",
 		"h/report.xml": report, "h/desk9.txt": accounts, "h/realm.txt": realm, "h/samba.txt": samba, "h/server.ldif": server,
-		"h/domain.csv": "DN,objectClass,sAMAccountName,userAccountControl,description,unicodePwd\r\n\"CN=Fay,DC=a,DC=example\",user,fay,512," + s("CSV of a directory: description, unheard") +
+		"h/domain.csv": "DN,objectClass,sAMAccountName,userAccountControl,description,unicodePwd\r\n\"CN=Fay,DC=a,DC=example\",user,fay,512," +
+			s("CSV of a directory: description, unheard") +
 			",X'" + hex.EncodeToString([]byte(s("CSV of a directory: unicodePwd"))) + "'\r\n"}
 }
 

@@ -357,7 +357,8 @@ func TestRealRealm(t *testing.T) {
 	policies := []string{""}
 	for i := range 8 {
 		name := fmt.Sprintf("policy%d", i)
-		call("admin", fmt.Sprintf("addpol -minlength %d -minclasses %d -history %d -maxfailure %d -lockoutduration %ds -failurecountinterval %ds %s",
+		call("admin", fmt.Sprintf("addpol -minlength %d -minclasses %d -history %d -maxfailure %d -lockoutduration %ds -failurecountinterval "+
+			"%ds %s",
 			1+rnd.IntN(14), 1+rnd.IntN(4), 1+rnd.IntN(3), rnd.IntN(5), rnd.IntN(2)*3600, rnd.IntN(2)*600, name))
 		text += call("admin", "getpol "+name)
 		policies = append(policies, name)

@@ -13,7 +13,7 @@ func newSettings(s *shared) *cobra.Command {
 		Short: "The settings that the program knows, and what each means",
 		Example: `  sternledger settings
   sternledger settings --format markdown`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return s.print(cmd, output{
 				text:     page.Settings,

@@ -37,7 +37,7 @@ long as it runs. It prints how to gather it, and ends when it is
 interrupted. It listens on loopback and nowhere else.`,
 		Example: `  sternledger tenant-stand-in --for 1s
   sternledger tenant-stand-in --map identity-provider --page-size 2 --throttle 3 --for 1s`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			folder, ok := samples[mapID]
 			if !ok {

@@ -199,6 +199,7 @@ func unwilling(status int) http.HandlerFunc {
 
 // A product that the program does not know is added by a map alone.
 func TestFifthProduct(t *testing.T) {
+	beside(t)
 	dir := begin(t)
 	export := filepath.Join(t.TempDir(), "tide-desk")
 	write(t, filepath.Join(export, "policy.json"), `{"tideDesk": {"site": "Marrowick Tide Desk",

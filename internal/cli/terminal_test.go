@@ -51,6 +51,7 @@ func onTerminal(t *testing.T, dir string, args ...string) []byte {
 
 // What a terminal might obey is never sent to one, whatever the form.
 func TestTerminalIsSentNothingToObey(t *testing.T) {
+	beside(t)
 	dir := begin(t)
 	hostile := "\x1b]0;owned\x07\x1b[31m a\u009b31m \u202eevil\u2066 \u200b\ufeff \U000e0041 \r"
 	people := []map[string]any{{"id": "1", "userPrincipalName": "ada" + hostile + "@x.example", "displayName": hostile,

@@ -31,9 +31,9 @@ its targets do nothing.`,
   sternledger trace --policy "Control Room"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if policy != "" {
-				return cobra.NoArgs(cmd, args)
+				return none(cmd, args)
 			}
-			return cobra.ExactArgs(1)(cmd, args)
+			return words(1, 1, "one account, or --policy NAME")(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {

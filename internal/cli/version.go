@@ -17,7 +17,7 @@ func newVersion() *cobra.Command {
 		Use:     "version",
 		Short:   "Print the program's version, or the licences of all that is linked in",
 		Example: "  sternledger version\n  sternledger version --licences",
-		Args:    cobra.NoArgs,
+		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if all {
 				text, err := licences.Text()

@@ -33,8 +33,10 @@ Without a reason or an end a waiver is refused.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			opt.Fingerprints = args
 			switch picks := len(args) > 0 || opt.Setting != "" || opt.Scope != "" || opt.Matter != ""; {
-			case list && (picks || withdraw != ""), withdraw != "" && picks:
-				return usage("name one: findings to waive, --list, or --withdraw")
+			case list && (picks || withdraw != ""):
+				return usage("--list stands alone: it lists all waivers")
+			case withdraw != "" && picks:
+				return usage("--withdraw takes one fingerprint, and nothing else picks what is taken back; \"sternledger waive --list\" shows it")
 			case !list && withdraw == "" && !picks:
 				return usage("name a matter with --matter, findings by their fingerprints, or both --setting and --scope")
 			case opt.Matter != "" && (len(args) > 0 || opt.Setting != "" || opt.Scope != ""):

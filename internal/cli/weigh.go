@@ -55,7 +55,7 @@ finding of that kind, for use in scripts.`,
   sternledger weigh --against cis-windows-server,nist-800-63b --by setting --min-severity serious
   sternledger weigh --scope "marrowick.example*" --only weak
   sternledger weigh --fail-on weak,conflicting`,
-		Args: cobra.NoArgs,
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for _, kind := range failOn {
 				if !slices.Contains(check.Kinds[1:4], check.Kind(kind)) {

@@ -2,11 +2,13 @@ package collect
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"maps"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +16,7 @@ import (
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/custody"
 	"sternledger/internal/intake/fieldmap"
+	"sternledger/internal/intake/kerberos"
 	"sternledger/internal/intake/ldif"
 	"sternledger/internal/intake/live"
 
@@ -26,53 +29,218 @@ type LiveOptions = live.Options
 // Credentials are how tenants are signed in to.
 type Credentials = live.Credentials
 
-func isLive(source string) bool { return live.Is(source) || live.IsTenant(source) }
+// Tickets say how one signs in by Kerberos.
+type Tickets = kerberos.Options
+
+// Address is where a server answers.
+type Address = live.Address
+
+// ParseAddress reads HOST or HOST:PORT.
+var ParseAddress = live.ParseAddress
 
 // ParseKey reads the private key of a client that has no secret.
 var ParseKey = live.ParseKey
+
+var classIn = regexp.MustCompile(`\(objectClass=([^)*]+)\)`)
+
+// AskedLive lists in Markdown what a directory and its policy store are asked for.
+func AskedLive() string {
+	var b strings.Builder
+	b.WriteString("What is asked for, and nothing else:\n\n")
+	all := ldif.Attributes()
+	for _, s := range live.Searches(all) {
+		var classes []string
+		for _, m := range classIn.FindAllStringSubmatch(s.Filter, -1) {
+			classes = append(classes, m[1])
+		}
+		fmt.Fprintf(&b, "- Of %s", s.Of)
+		if len(classes) > 0 {
+			fmt.Fprintf(&b, ", entries of the classes %s", strings.Join(classes, ", "))
+		}
+		what := strings.Join(s.Attributes, ", ")
+		if slices.Equal(s.Attributes, all) {
+			what = "the settings' attributes (below)"
+		}
+		fmt.Fprintf(&b, ": %s.\n", what)
+	}
+	b.WriteString("- Who one is, by the server's word (RFC 4532).\n")
+	fmt.Fprintf(&b, "- Of the share sysvol, in each folder of DOMAIN/Policies: %s.\n", strings.Join(live.StoreFiles(), ", "))
+	fmt.Fprintf(&b, "- The settings' attributes, of whatever make the directory is: %s.\n", strings.Join(all, ", "))
+	return b.String()
+}
+
+// asking is one asking of live sources.
+type asking struct {
+	*custody.Engagement
+	opt   GatherOptions
+	how   LiveOptions // signed in, once that is known to be needed
+	asked bool
+	hosts map[string]bool // names of folders of tenants
+	got   []*live.Collected
+	found []candidate
+}
 
 // collect reads the live sources, and returns what they answered as files that
 // are in memory: as they come, replies may hold secrets, and none of that is
 // ever written. What is left of the sources is on disk.
 func collect(e *custody.Engagement, sources []string, opt GatherOptions) (all []*live.Collected, found []candidate,
 	files []string, err error) {
-	asked := false
-	hosts := map[string]bool{}
+	a := &asking{Engagement: e, opt: opt, how: opt.Live, hosts: map[string]bool{}}
+	defer func() {
+		if a.how.Identity != nil {
+			a.how.Identity.Close()
+		}
+	}()
 	for _, source := range sources {
-		if !isLive(source) {
+		switch {
+		case live.IsTenant(source):
+			err = a.tenant(source)
+		case live.Is(source):
+			err = a.directory(source)
+		default:
 			files = append(files, source)
-			continue
-		}
-		how := opt.Live
-		how.URL, how.Attributes = source, ldif.Attributes()
-		if opt.Progress != nil {
-			how.Told = func(n int) { opt.Progress(source, int64(n), -1) }
-		}
-		var got *live.Collected
-		var came []candidate
-		if live.IsTenant(source) {
-			// One folder for each: two tenants may answer at one host.
-			folder := numbered(hostOf(source), hosts)
-			hosts[folder] = true
-			got, came, err = collectTenant(e, how, opt, folder)
-		} else {
-			if how.Bind != "" && !asked {
-				if opt.Live.Password, err = opt.Password(how.Bind); err != nil {
-					return nil, nil, nil, err
-				}
-				asked, how.Password = true, opt.Live.Password
-			}
-			got, came, err = collectDirectory(e.Context, how)
 		}
 		if err != nil {
 			return nil, nil, nil, fmt.Errorf("gather %w", err)
 		}
-		for i := range came {
-			came[i].origin = source
-		}
-		all, found = append(all, got), append(found, came...)
 	}
-	return all, found, files, nil
+	return a.got, a.found, files, nil
+}
+
+func (a *asking) options(source string) LiveOptions {
+	how := a.how
+	how.URL, how.Attributes = source, ldif.Attributes()
+	if a.opt.Progress != nil {
+		how.Told = func(n int) { a.opt.Progress(source, int64(n), -1) }
+	}
+	return how
+}
+
+func (a *asking) add(source string, got *live.Collected, came []candidate) {
+	for i := range came {
+		came[i].origin = cmp.Or(came[i].origin, source)
+	}
+	a.got, a.found = append(a.got, got), append(a.found, came...)
+}
+
+func (a *asking) tenant(source string) error {
+	// One folder for each: two tenants may answer at one host.
+	folder := numbered(hostOf(source), a.hosts)
+	a.hosts[folder] = true
+	got, came, err := collectTenant(a.Engagement, a.options(source), a.opt, folder)
+	if err == nil {
+		a.add(source, got, came)
+	}
+	return err
+}
+
+// directory reads a directory, the policy store of its domain, and, where the
+// forest is wanted, the other domains: as far as they let themselves be read.
+func (a *asking) directory(source string) error {
+	if err := a.signIn(source); err != nil {
+		return fmt.Errorf("%s: %w", source, err)
+	}
+	first, err := a.domain(source)
+	if err != nil {
+		return err
+	}
+	from, err := url.Parse(source)
+	if err != nil {
+		return err
+	}
+	for _, d := range first.Domains {
+		if first.Server == nil || d.Name == first.Server.Domain {
+			continue
+		}
+		if a.how.Identity != nil {
+			a.how.Identity.Ask(strings.ToUpper(d.Name), a.kdcOf(d.Name))
+		}
+		to := url.URL{Scheme: from.Scheme, Host: d.Name}
+		if port := from.Port(); port != "" {
+			to.Host += ":" + port
+		}
+		if _, err := a.domain(to.String()); err != nil {
+			if ended := context.Cause(a.Context); ended != nil {
+				return ended
+			}
+			first.Refused = append(first.Refused, fmt.Sprintf("the domain %s: %v", d.Name, err))
+		}
+	}
+	return nil
+}
+
+// kdcOf is the address of a domain's KDC: that of its server, where one was
+// given.
+func (a *asking) kdcOf(domain string) string {
+	for _, name := range []string{domain, strings.ToUpper(domain)} {
+		if at, ok := a.how.Servers[name]; ok {
+			return at.Host
+		}
+	}
+	return domain
+}
+
+// domain reads one directory with its store.
+func (a *asking) domain(source string) (*live.Collected, error) {
+	how := a.options(source)
+	got, came, err := collectDirectory(a.Context, how)
+	if err != nil {
+		return nil, err
+	}
+	if !a.opt.DirectoryOnly {
+		files := live.CollectStore(a.Context, how, got)
+		if err := context.Cause(a.Context); err != nil {
+			return nil, err
+		}
+		for _, f := range files {
+			c := inMemory(got.Server.Host+"/"+f.Path, f.Data, f.Written)
+			c.origin = c.path
+			came = append(came, c)
+		}
+	}
+	a.add(source, got, came)
+	return got, nil
+}
+
+// signIn makes ready what directories are signed in to with, once.
+func (a *asking) signIn(source string) error {
+	if a.asked {
+		return nil
+	}
+	a.asked = true
+	tickets := a.opt.Tickets
+	name := a.how.Bind
+	if tickets != nil {
+		name = tickets.Name
+	}
+	password := ""
+	if name != "" && (tickets == nil || tickets.Keytab == "") {
+		var err error
+		if password, err = a.opt.Password(name); err != nil {
+			return err
+		}
+	}
+	if tickets == nil {
+		a.how.Password = password
+		return nil
+	}
+	by := *tickets
+	by.Password, by.Realms = password, map[string]string{}
+	for name, at := range a.how.Servers {
+		by.Realms[strings.ToUpper(name)] = at.Host
+	}
+	_, realm, _ := strings.Cut(name, "@")
+	if realm == "" && name == "" {
+		_, realm = kerberos.CacheOwner()
+	}
+	// A controller of a domain is its KDC, too.
+	if u, err := url.Parse(source); err == nil && realm != "" && by.Realms[strings.ToUpper(realm)] == "" &&
+		!kerberos.HasKDC(strings.ToUpper(realm)) {
+		by.Realms[strings.ToUpper(realm)] = u.Hostname()
+	}
+	var err error
+	a.how.Identity, err = kerberos.SignIn(by)
+	return err
 }
 
 // collectDirectory holds what a directory answers compressed: a million

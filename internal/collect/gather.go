@@ -41,7 +41,8 @@ import (
 
 // formats are all formats of single files that gather knows, asked in this
 // order.
-var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &ldif.ServerConf, &template.Format, &template.Report, &template.RegistryPol, &template.RegistryFile,
+var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &ldif.ServerConf, &template.Format, &template.Report, &template.RegistryPol,
+	&template.RegistryFile,
 	&sheet.Format, &shell.Format, &shell.LocalUsers, &netaccounts.Format, &printed.Format, &printed.Pdbedit, &printed.Kadmin}
 
 // treeFormats are those of exports that are made of several files. Which
@@ -66,6 +67,10 @@ type GatherOptions struct {
 	KeepAll bool
 	// Live says how live sources are read; its URL is each source's.
 	Live LiveOptions
+	// Tickets, if not nil, sign in to directories by Kerberos.
+	Tickets *Tickets
+	// DirectoryOnly leaves the policy stores of domains that are read live.
+	DirectoryOnly bool
 	// Map is the id of the field map by which tenants are asked.
 	Map string
 	// Hosts are addresses of a tenant's further interfaces, by the ids of its

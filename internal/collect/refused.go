@@ -43,7 +43,8 @@ var refusals = []refusal{
 		matches(`(?im)^(LockoutObservationWindow|PasswordHistoryCount) *:|"?SamAccountName"?[,;].*"?(Enabled|PasswordNeverExpires)"?`)},
 	{"a table of the directory's shell, without DistinguishedName", "list text or CSV: … | Format-List *, or … | Export-Csv",
 		matches(`(?im)^.*(SamAccountName|MinPasswordLength|LockoutThreshold) .*\r?\n[- ]*---`)},
-	{"members of a local group (net localgroup)", "the accounts with Get-LocalUser | Export-Csv; who is privileged is said under tiers in engagement.yaml",
+	{"members of a local group (net localgroup)", "the accounts with Get-LocalUser | Export-Csv; who is privileged is said under tiers in " +
+		"engagement.yaml",
 		matches(`(?m)\A\s*\S[^\n]*?\s{2,}\S[^\n]*\n(?:[^\n]*\n){1,5}-{40,}\r?\n\S`)},
 	{"net user, of one account", "the accounts with Get-LocalUser | Export-Csv, or the directory as LDIF",
 		matches(`(?m)\A\s*\S.*?\s{4,}\S+\r?\n(?:.*\r?\n){0,2}(?:.*\s{4,}.*\r?\n){6,}`)},

@@ -65,7 +65,8 @@ func SettingsIn(e *custody.Engagement, source, part string) (*Held, error) {
 	case len(all) == 1:
 		return &all[0], nil
 	case len(names) == 0:
-		return nil, fmt.Errorf("%s holds no settings of passwords or lockout; expected a security template, a policy backup or a report of the policy console", source)
+		return nil, fmt.Errorf("%s holds no settings of passwords or lockout; expected a security template, a policy backup or a report of the "+
+			"policy console", source)
 	case part != "":
 		return nil, fmt.Errorf("%s: %d of its policies are called %q; %s", source, len(all), part, strictyaml.Hint(part, names))
 	}

@@ -184,6 +184,9 @@ func (g *gathering) knownTree(name string, sums map[string]string, newest string
 // addOlder adds stored parts of the same authority that the new ones lack,
 // where the new ones hold no settings or no accounts.
 func (g *gathering) addOlder(t *intake.Tree, format *intake.TreeFormat) error {
+	if !slices.ContainsFunc(g.known, func(e ledger.Evidence) bool { return e.Part != "" && t.Find(e.Part) == nil }) {
+		return nil // there is nothing to add
+	}
 	alone := *t
 	alone.Parts = nil
 	for _, p := range t.Parts {

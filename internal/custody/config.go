@@ -151,7 +151,8 @@ func (c *Config) check(file string, library Library) error {
 	}
 	for _, d := range c.Decisions {
 		if _, ok := setting.Lookup(setting.ID(d.Setting.Value)); !ok {
-			return d.Setting.Errorf(file, "decisions: unknown setting %q; \"sternledger settings\" lists them", d.Setting.Value)
+			return d.Setting.Errorf(file, "decisions: unknown setting %q; %s; \"sternledger settings\" lists them", d.Setting.Value,
+				strictyaml.Hint(d.Setting.Value, setting.IDs()))
 		}
 		if !slices.ContainsFunc(named, func(b strictyaml.Text) bool { return b.Value == d.Follow.Value }) {
 			return d.Follow.Errorf(file, "decisions: %q is none of the chosen baselines", d.Follow.Value)

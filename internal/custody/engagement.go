@@ -50,7 +50,7 @@ type Judge func(e *Engagement, opt WeighOptions, whole bool) (*Weighing, error)
 func Begin(ctx context.Context, dir, title, auditor string, now func() time.Time) error {
 	for _, name := range []string{ConfigName, ledger.FileName, EvidenceDir} {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
-			return fmt.Errorf("%s: there is a %s already; an engagement is never started over: choose another folder", dir, name)
+			return fmt.Errorf("%s: %s is there already; an engagement is never started over: choose another folder", dir, name)
 		}
 	}
 	if err := folder.MakePrivate(dir); err != nil {
@@ -158,7 +158,6 @@ func (e *Engagement) record(kind string, body any) error {
 const (
 	authoritySubject = "authority:"
 	TemplateSubject  = "template:"
-	tenantSubject    = authoritySubject + string(estate.Tenant) + ":"
 )
 
 // SubjectOf names an authority in the ledger.
@@ -169,39 +168,52 @@ func SubjectOf(at estate.Place) string {
 // Estate loads what the current evidence says, with the named columns of the
 // objects; without names, all columns.
 func (e *Engagement) Estate(columns ...string) (*estate.Estate, error) {
-	aside, err := e.Aside()
+	all, ids, err := e.bare()
 	if err != nil {
 		return nil, err
+	}
+	if len(columns) > 0 && slices.ContainsFunc(all.Authorities, func(a *estate.Authority) bool { return a.Kind == estate.Tenant }) {
+		columns = append(slices.Clone(columns), "source", "principal", "file", "line") // by which synchronised accounts are joined
+	}
+	objects := map[int64]*estate.Objects{}
+	for i, a := range all.Authorities {
+		objects[ids[i]] = a.Objects
+	}
+	return all, e.Ledger.Load(objects, columns...)
+}
+
+// bare is what the current evidence says, without the objects: they come by the numbers
+// of the authorities in the ledger.
+func (e *Engagement) bare() (*estate.Estate, []int64, error) {
+	aside, err := e.Aside()
+	if err != nil {
+		return nil, nil, err
 	}
 	holdings, err := e.Ledger.Current(aside)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if len(columns) > 0 && slices.ContainsFunc(holdings, func(h ledger.Holding) bool { return strings.HasPrefix(h.Subject, tenantSubject) }) {
-		columns = append(slices.Clone(columns), "source", "principal", "file", "line") // by which synchronised accounts are joined
-	}
-	var all estate.Estate
-	objects := map[int64]*estate.Objects{}
+	all := &estate.Estate{}
+	var ids []int64
 	for _, h := range holdings {
+		var into any
 		if strings.HasPrefix(h.Subject, TemplateSubject) {
-			var t estate.Template
-			if err := json.Unmarshal([]byte(h.Body), &t); err != nil {
-				return nil, fmt.Errorf("%s in the ledger: %w", h.Subject, err)
+			all.Templates = append(all.Templates, estate.Template{})
+			into = &all.Templates[len(all.Templates)-1]
+		} else {
+			a := &estate.Authority{Objects: &estate.Objects{}}
+			all.Authorities, ids, into = append(all.Authorities, a), append(ids, h.ID), a
+		}
+		if err := json.Unmarshal([]byte(h.Body), into); err != nil {
+			return nil, nil, fmt.Errorf("%s in the ledger: %w", h.Subject, err)
+		}
+		if a, ok := into.(*estate.Authority); ok {
+			if err := e.useDefault(a); err != nil {
+				return nil, nil, err
 			}
-			all.Templates = append(all.Templates, t)
-			continue
 		}
-		a := &estate.Authority{Objects: &estate.Objects{}}
-		if err := json.Unmarshal([]byte(h.Body), a); err != nil {
-			return nil, fmt.Errorf("%s in the ledger: %w", h.Subject, err)
-		}
-		if err := e.useDefault(a); err != nil {
-			return nil, err
-		}
-		objects[h.ID] = a.Objects
-		all.Authorities = append(all.Authorities, a)
 	}
-	return &all, e.Ledger.Load(objects, columns...)
+	return all, ids, nil
 }
 
 // useDefault gives an LDAP directory the default policy that the engagement

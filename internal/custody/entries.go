@@ -27,7 +27,7 @@ var entryKinds = map[string]func(body map[string]any) string{
 	GatherKind: func(b map[string]any) string {
 		files, _ := b["files"].([]any)
 		subjects, _ := b["subjects"].([]any)
-		return fmt.Sprintf("files: %d, with facts about %d places and templates", len(files), len(subjects))
+		return fmt.Sprintf("%s, with facts about %s", so(len(files), "file"), so(len(subjects), "place or template", "places and templates"))
 	},
 	WeighKind: func(b map[string]any) string {
 		var against []string
@@ -41,11 +41,12 @@ var entryKinds = map[string]func(body map[string]any) string{
 		if more := len(against) - 2; more > 0 {
 			text += fmt.Sprintf(" and %d more", more)
 		}
-		return fmt.Sprintf("weighing %v: %v findings, against %s", b["weighing"], b["findings"], text)
+		found, _ := b["findings"].(float64)
+		return fmt.Sprintf("weighing %v: %s, against %s", b["weighing"], so(int(found), "finding"), text)
 	},
 	WaiveKind: func(b map[string]any) string {
 		list, _ := b["findings"].([]any)
-		return fmt.Sprintf("findings: %d, until %v: %v", len(list), b["until"], b["reason"])
+		return fmt.Sprintf("%s, until %v: %v", so(len(list), "finding"), b["until"], b["reason"])
 	},
 	AsideKind: func(b map[string]any) string {
 		names, _ := b["names"].([]any)
@@ -53,14 +54,25 @@ var entryKinds = map[string]func(body map[string]any) string{
 		if b["taken_back"] == true {
 			word = "into use again"
 		}
-		return fmt.Sprintf("files taken %s: %d: %v", word, len(names), b["reason"])
+		return fmt.Sprintf("%s taken %s: %v", so(len(names), "file"), word, b["reason"])
 	},
 	AmendKind: func(b map[string]any) string {
 		list, _ := b["amendments"].([]any)
-		return fmt.Sprintf("change files from weighing %v, in %v: %d changes", b["weighing"], b["to"], len(list))
+		return fmt.Sprintf("change files from weighing %v, in %v: %s", b["weighing"], b["to"], so(len(list), "change"))
 	},
 	retireKind:   func(b map[string]any) string { return fmt.Sprintf("files destroyed: %v: %v", b["files"], b["reason"]) },
 	WithdrawKind: func(b map[string]any) string { return fmt.Sprintf("waivers of entry %v: %v", b["waiver"], b["reason"]) },
+}
+
+// so writes that many of something; several is the plural where it is no "s" behind one.
+func so(n int, one string, several ...string) string {
+	switch {
+	case n == 1:
+		return "1 " + one
+	case len(several) > 0:
+		return fmt.Sprintf("%d %s", n, several[0])
+	}
+	return fmt.Sprintf("%d %ss", n, one)
 }
 
 // About tells in a few words what an entry is about.

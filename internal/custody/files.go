@@ -38,7 +38,9 @@ func WriteFiles(outputs []Output, replace bool) (err error) {
 	}
 	for _, o := range outputs {
 		d, err := folder.NewDraft(filepath.Dir(o.File), ".writing-")
-		if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("%s: there is no folder %s: make it first, or name another", o.File, filepath.Dir(o.File))
+		} else if err != nil {
 			return fmt.Errorf("%s: %w", o.File, Cause(err))
 		}
 		drafts = append(drafts, d)

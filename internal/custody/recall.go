@@ -28,8 +28,11 @@ func (e *Engagement) Newest(back int) (int64, error) {
 		return 0, err
 	}
 	if len(all) <= back {
-		return 0, fmt.Errorf("%s recorded so far; weigh first, with \"sternledger weigh\"",
-			map[int]string{0: "no weighing is", 1: "only one weighing is"}[len(all)])
+		if len(all) == 1 {
+			return 0, errors.New("only one weighing is recorded so far; the next is when \"sternledger weigh\" finds evidence, baselines or " +
+				"waivers changed")
+		}
+		return 0, errors.New("no weighing is recorded so far; weigh first, with \"sternledger weigh\"")
 	}
 	return all[len(all)-1-back].Number, nil
 }

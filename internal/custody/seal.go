@@ -50,11 +50,12 @@ func (e *Engagement) Seal() (string, error) {
 
 // CompareSeal holds a seal that was written down against the ledger.
 func (e *Engagement) CompareSeal(v *Verified, seal string) error {
+	given := seal
 	seal = strings.ToUpper(strings.TrimSpace(seal))
 	number, rest, ok := strings.Cut(seal, "-")
 	seq, err := strconv.ParseInt(number, 10, 64)
 	if plain := strings.ReplaceAll(rest, "-", ""); !ok || err != nil || len(plain) != 16 {
-		return fmt.Errorf("--seal %q: expected a seal such as \"12-ABCD-EFGH-IJKL-MNOP\"", seal)
+		return fmt.Errorf("--seal %q: expected a seal such as \"12-ABCD-EFGH-IJKL-MNOP\"", given)
 	}
 	v.Seal = seal
 	entry, err := e.Ledger.Entry(seq)

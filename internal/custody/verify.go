@@ -177,24 +177,22 @@ func (e *Engagement) fileFault(x *ledger.Evidence) string {
 	if err != nil {
 		return err.Error()
 	}
-	if !e.Folder.Has(name) {
-		// A gather that is about to end has not put it in its place yet.
+	sum, err := e.fileSum(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		// A gather that is about to end has not put it in its place yet, or
+		// puts it there while we look.
 		for _, staging := range e.Folder.Below(EvidenceDir, StagingPrefix) {
-			if on := folder.Join(staging, folder.Name(x.Name)); e.Folder.Has(on) {
-				name = on
+			if s, err := e.fileSum(folder.Join(staging, folder.Name(x.Name))); err == nil && s == x.StoredSHA256 {
+				return ""
 			}
 		}
+		sum, err = e.fileSum(name)
 	}
-	switch _, err := e.Folder.Stat(name); {
+	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return "the file is gone; put it back from a copy"
 	case errors.Is(err, folder.ErrNotPlain):
 		return "it is no file any more"
-	case err != nil:
-		return Cause(err).Error()
-	}
-	sum, err := e.fileSum(name)
-	switch {
 	case err != nil:
 		return Cause(err).Error()
 	case sum != x.StoredSHA256:
@@ -207,7 +205,10 @@ func (e *Engagement) fileFault(x *ledger.Evidence) string {
 func (e *Engagement) strangers(v *Verified, told map[string]bool) error {
 	return e.Folder.Walk(EvidenceDir, func(path string, d fs.DirEntry, err error) error {
 		name := strings.TrimPrefix(path, EvidenceDir+"/")
-		if err == nil && !d.IsDir() && !told[name] && !strings.HasPrefix(name, StagingPrefix) {
+		if strings.HasPrefix(name, StagingPrefix) && d.IsDir() {
+			return fs.SkipDir // a gather's under way: it may be gone the next moment
+		}
+		if err == nil && !d.IsDir() && !told[name] {
 			v.Notes = append(v.Notes, fmt.Sprintf("evidence/%s was never gathered, and counts for nothing", name))
 		}
 		return err

@@ -60,7 +60,8 @@ func (f *WeighFilter) Check(w *Weighing) error {
 		return fmt.Errorf("--scope %q: %w", f.Scope, err)
 	}
 	if _, ok := setting.Lookup(setting.ID(f.Setting)); f.Setting != "" && !ok {
-		return fmt.Errorf("--setting %q: there is none; \"sternledger settings\" lists them", f.Setting)
+		return fmt.Errorf("--setting %q: there is none; %s; \"sternledger settings\" lists them", f.Setting,
+			strictyaml.Hint(f.Setting, setting.IDs()))
 	}
 	var names []string
 	for _, s := range w.Scopes {
@@ -185,7 +186,8 @@ func (w *Weighing) Shown(f WeighFilter) *Weighing {
 		return !f.InScope(v.Scope.Name()) || !f.inPlace(v.Scope.Authority.Label()) || !f.picks(v.Kind, v.Severity, []setting.ID{v.Demand.Setting})
 	})
 	part.Findings = slices.DeleteFunc(slices.Clone(w.Findings), func(x check.Finding) bool {
-		return f.Scope != "" && (x.Scope == nil || !f.InScope(x.Scope.Name())) || !f.inPlace(x.Authority.Label()) || !f.picks(x.Kind, x.Severity, x.Settings)
+		return f.Scope != "" && (x.Scope == nil || !f.InScope(x.Scope.Name())) || !f.inPlace(x.Authority.Label()) ||
+			!f.picks(x.Kind, x.Severity, x.Settings)
 	})
 	return &view
 }

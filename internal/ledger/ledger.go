@@ -412,7 +412,7 @@ func (t *Tx) Last() (seq int64, err error) {
 
 // AddHolding records the facts about a subject, which from now on are the
 // current ones, and returns their digest for the entry that tells of them.
-// objects may be nil.
+// objects may be nil; of many, what answers for single ones is kept beside them.
 func (t *Tx) AddHolding(subject string, facts any, objects *estate.Objects) (digest string, err error) {
 	body, err := json.Marshal(facts)
 	if err != nil {
@@ -434,17 +434,104 @@ func (t *Tx) AddHolding(subject string, facts any, objects *estate.Objects) (dig
 			return "", err
 		}
 		defer add.Close()
-		for name, column := range objects.Columns() {
+		var quick estate.Quick
+		made := make(chan estate.Quick, 1)
+		if objects.Len() >= estate.QuickFrom {
+			go func() { made <- *estate.NewQuick(objects) }()
+		}
+		put := func(name string, column estate.Column) error {
 			for i := range column.Chunks() {
 				chunk := column.Chunk(i)
 				d.add(chunk)
 				if _, err := add.Exec(id, name, i, chunk); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		for name, column := range objects.Columns() {
+			if err := put(name, column); err != nil {
+				return "", err
+			}
+		}
+		if objects.Len() >= estate.QuickFrom {
+			quick = <-made
+			for name, column := range quick.Columns() {
+				if err := put(name, column); err != nil {
 					return "", err
 				}
 			}
 		}
 	}
 	return d.sum(), nil
+}
+
+// Quick reads what answers for single accounts of a holding; nil where it has none.
+func (l *Ledger) Quick(holding int64) (*estate.Quick, error) {
+	q := &estate.Quick{}
+	columns := map[string]estate.Column{}
+	for name, c := range q.Whole() {
+		columns[name] = c
+	}
+	called, err := json.Marshal(slices.Sorted(maps.Keys(columns)))
+	if err != nil {
+		return nil, err
+	}
+	found, err := l.db.Query(`SELECT name, data FROM chunks WHERE holding = ? AND name IN (SELECT value FROM json_each(?)) ORDER BY name, chunk`,
+		holding, string(called))
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var name string
+		var data []byte
+		if err := found.Scan(&name, &data); err != nil {
+			return nil, err
+		}
+		if err := columns[name].Load(data); err != nil {
+			return nil, fmt.Errorf("read column %s of the ledger: %w", name, err)
+		}
+	}
+	if q.Rows.Len() == 0 {
+		return nil, found.Err()
+	}
+	return q, found.Err()
+}
+
+// parts are the columns of one holding.
+type parts struct {
+	l       *Ledger
+	holding int64
+	sizes   map[string][]int
+	part    *sql.Stmt
+}
+
+// Parts reads parts of a holding's columns, until Close.
+func (l *Ledger) Parts(holding int64) (estate.Parts, func() error, error) {
+	part, err := l.db.Prepare("SELECT substr(data, ?, ?) FROM chunks WHERE holding = ? AND name = ? AND chunk = ?")
+	if err != nil {
+		return nil, nil, err
+	}
+	return &parts{l, holding, map[string][]int{}, part}, part.Close, nil
+}
+
+func (p *parts) Sizes(column string) ([]int, error) {
+	if known, ok := p.sizes[column]; ok {
+		return known, nil
+	}
+	all, err := rows(p.l.db, func(n *int) []any { return []any{n} }, "SELECT length(data) FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk",
+		p.holding, column)
+	p.sizes[column] = all
+	return all, err
+}
+
+func (p *parts) Part(column string, chunk, from, to int) (data []byte, err error) {
+	err = p.part.QueryRow(from+1, to-from, p.holding, column, chunk).Scan(&data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return data, err
 }
 
 // digest hashes while the database writes.
@@ -473,6 +560,17 @@ func (d *digest) sum() string {
 	return <-d.done
 }
 
+// columnNames are those of all columns, in the order in which they are digested.
+func columnNames() (all []string) {
+	for name := range (&estate.Objects{}).Columns() {
+		all = append(all, name)
+	}
+	for name := range (&estate.Quick{}).Columns() {
+		all = append(all, name)
+	}
+	return all
+}
+
 // DigestsOf returns the digests of an entry's facts as they are now, by
 // subject.
 func (l *Ledger) DigestsOf(entry int64) (map[string]string, error) {
@@ -485,8 +583,7 @@ func (l *Ledger) DigestsOf(entry int64) (map[string]string, error) {
 	for _, h := range holdings {
 		d := newDigest()
 		d.add([]byte(h.Body))
-		var objects estate.Objects
-		for name := range objects.Columns() {
+		for _, name := range columnNames() {
 			found, err := l.db.Query("SELECT data FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk", h.ID, name)
 			if err != nil {
 				return nil, err

@@ -126,7 +126,8 @@ func TestHoldingsComeBack(t *testing.T) {
 		t.Fatalf("%v %+v", err, current)
 	}
 	var all, some estate.Objects
-	if err := errors.Join(l.Load(map[int64]*estate.Objects{current[0].ID: &all}), l.Load(map[int64]*estate.Objects{current[0].ID: &some}, "class", "rid")); err != nil {
+	if err := errors.Join(l.Load(map[int64]*estate.Objects{current[0].ID: &all}), l.Load(map[int64]*estate.Objects{current[0].ID: &some},
+		"class", "rid")); err != nil {
 		t.Fatal(err)
 	}
 	if all.Name.At(0) != "new" || all.RID.At(0) != 7 || some.RID.At(0) != 7 || some.Name.At(0) != "" {

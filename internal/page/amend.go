@@ -49,7 +49,8 @@ func Amendments(s *Sheet, x *assess.Amending, all bool) error {
 		decisions(s, x.Plan, all)
 	}
 	s.Blank()
-	s.Text("One whole: amend --pick " + x.Picked[0].Name + ". The fewest that end what is grave: amend --least. Change files, with undo: amend --to DIR.")
+	s.Text("One whole: amend --pick " + x.Picked[0].Name + ". The fewest that end what is grave: amend --least. Change files, with undo: " +
+		"amend --to DIR.")
 	return s.Err()
 }
 
@@ -216,7 +217,8 @@ func decisions(s *Sheet, p *amend.Plan, all bool) {
 
 // AmendRows gives one row for each spot of each amendment.
 func AmendRows(x *assess.Amending) *Rows {
-	r := &Rows{Head: []string{"amendment", "fingerprint", "setting", "place", "policy", "where", "from", "to", "first", "severity", "settles", "accounts",
+	r := &Rows{Head: []string{"amendment", "fingerprint", "setting", "place", "policy", "where", "from", "to", "first", "severity",
+		"settles", "accounts",
 		"privileged", "owner", "touches", "evidence"}}
 	for _, a := range x.Picked {
 		var first []string
@@ -253,7 +255,8 @@ func AmendWritten(s *Sheet, x *assess.Amending, doc *contract.AmendDocument, dir
 	}
 	s.Title("Change files written", fmt.Sprintf("of weighing %d", x.Number))
 	s.Text(AmendTotals(x))
-	s.Text(fmt.Sprintf("%s: %s by files, with what undoes them; %s in words, in CHANGE.md. Nothing was applied.", dir, Quantity(files, "change"), Grouped(hand)))
+	s.Text(fmt.Sprintf("%s: %s by files, with what undoes them; %s in words, in CHANGE.md. Nothing was applied.", dir,
+		Quantity(files, "change"), Grouped(hand)))
 	s.Blank()
 	var names []string
 	for i := range doc.Amendments {
@@ -283,7 +286,8 @@ func AmendWritten(s *Sheet, x *assess.Amending, doc *contract.AmendDocument, dir
 }
 
 // stateWords are the states, for people.
-var stateWords = map[assess.AmendState]string{assess.Took: "took", assess.NotYet: "not yet", assess.Otherwise: "otherwise", assess.Undone: "undone again",
+var stateWords = map[assess.AmendState]string{assess.Took: "took", assess.NotYet: "not yet", assess.Otherwise: "otherwise",
+	assess.Undone: "undone again",
 	assess.Unseen: "not seen"}
 
 // StatusWhere names what was to be changed, and where.
@@ -311,7 +315,8 @@ func StateOf(a *assess.AmendStatus) (word, text string) {
 				rest = append(rest, fmt.Sprintf("%d %s", k, stateWords[state]))
 			}
 		}
-		return fmt.Sprintf("%d of %d", n, len(a.Places)), "took in " + fmt.Sprintf("%d of %d places; ", n, len(a.Places)) + strings.Join(rest, ", ")
+		return fmt.Sprintf("%d of %d", n, len(a.Places)), "took in " + fmt.Sprintf("%d of %d places; ", n, len(a.Places)) +
+			strings.Join(rest, ", ")
 	}
 	return "took", "in all " + Quantity(len(a.Places), "place")
 }
@@ -387,7 +392,8 @@ func AmendStatusRows(x *assess.AmendStatuses) *Rows {
 	r := &Rows{Head: []string{"amendment", "fingerprint", "entry", "change", "place", "policy", "from", "to", "state", "now"}}
 	for _, a := range x.All {
 		for _, p := range a.Places {
-			r.Rows = append(r.Rows, []string{a.Name, a.Fingerprint, fmt.Sprint(a.Entry), a.Title, p.At.String(), p.Spot.Policy(), a.Was, a.Becomes, string(p.State), p.Now})
+			r.Rows = append(r.Rows, []string{a.Name, a.Fingerprint, fmt.Sprint(a.Entry), a.Title, p.At.String(), p.Spot.Policy(), a.Was, a.Becomes,
+				string(p.State), p.Now})
 		}
 	}
 	return r
@@ -404,12 +410,15 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 	p := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
 	cell := func(text string) string { return changeText.Replace(Clean(text)) }
 	p("# Proposed changes: %s\n\n", cell(x.Weighing.Title))
-	p("Made from weighing %d of %s by %s; seal %s. %s Nothing was applied.\n\n", doc.Weighing, x.Weighing.At.Format("2006-01-02"), cell(x.Weighing.Auditor), doc.Seal,
+	p("Made from weighing %d of %s by %s; seal %s. %s Nothing was applied.\n\n", doc.Weighing, x.Weighing.At.Format("2006-01-02"),
+		cell(x.Weighing.Auditor), doc.Seal,
 		AmendTotals(x))
-	p("In a year: %.0f forced changes of passwords (now %.0f), %.0f calls to have an account unlocked (now %.0f).\n\n", doc.Changes[1], doc.Changes[0], doc.Calls[1],
+	p("In a year: %.0f forced changes of passwords (now %.0f), %.0f calls to have an account unlocked (now %.0f).\n\n", doc.Changes[1],
+		doc.Changes[0], doc.Calls[1],
 		doc.Calls[0])
 	p("| Accepted by | When | Applied by | When |\n| --- | --- | --- | --- |\n|  |  |  |  |\n\n")
-	p("## Order\n\nAs they are numbered: what others need comes first. Apply a part, gather, weigh, and look at `sternledger amend --status` before the next.\n\n")
+	p("## Order\n\nAs they are numbered: what others need comes first. Apply a part, gather, weigh, and look at `sternledger amend " +
+		"--status` before the next.\n\n")
 	howTo(p, doc)
 	if len(doc.Appear) > 0 {
 		p("## What appears with them\n\n")
@@ -478,11 +487,15 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 // howTo tells how each kind of file is applied.
 func howTo(p func(string, ...any), doc *contract.AmendDocument) {
 	ways := []struct{ ending, text string }{
-		{"change.ldif", "`change.ldif`: `ldapmodify -H ldaps://SERVER -D ADMIN -W -f change.ldif`; on a Windows controller `ldifde -i -f change.ldif`. `undo.ldif` the same way."},
-		{".inf", "`*.inf` of a policy: in the policy's editor, Security Settings, Import Policy (leave what is there). Of a machine (`local.inf`): `secedit /configure /db change.sdb /cfg local.inf`. The `.undo.inf` the same way; the `.diff` shows what changes."},
-		{"etc.patch", "`etc.patch`: in the machine's root, `patch -p1 --dry-run < etc.patch`, then without `--dry-run`. Keep a session of root open, and sign in anew before you close it. Undo: `patch -R -p1 < etc.patch`."},
+		{"change.ldif", "`change.ldif`: `ldapmodify -H ldaps://SERVER -D ADMIN -W -f change.ldif`; on a Windows controller `ldifde -i -f " +
+			"change.ldif`. `undo.ldif` the same way."},
+		{".inf", "`*.inf` of a policy: in the policy's editor, Security Settings, Import Policy (leave what is there). Of a machine " +
+			"(`local.inf`): `secedit /configure /db change.sdb /cfg local.inf`. The `.undo.inf` the same way; the `.diff` shows what changes."},
+		{"etc.patch", "`etc.patch`: in the machine's root, `patch -p1 --dry-run < etc.patch`, then without `--dry-run`. Keep a session of root " +
+			"open, and sign in anew before you close it. Undo: `patch -R -p1 < etc.patch`."},
 		{"ageing.sh", "`ageing.sh`: `sh ageing.sh` as root. Undo: `sh undo-ageing.sh`."},
-		{"change.json", "`change.json`: each request as the product's public reference has it; where `body` is there it is whole. `patch` is a JSON Patch (RFC 6902) of what was exported. `undo.json` the same way."},
+		{"change.json", "`change.json`: each request as the product's public reference has it; where `body` is there it is whole. `patch` is a " +
+			"JSON Patch (RFC 6902) of what was exported. `undo.json` the same way."},
 	}
 	p("## How to apply and undo\n\n")
 	for _, way := range ways {

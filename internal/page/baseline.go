@@ -184,7 +184,10 @@ func NewBaseline(s *Sheet, d *contract.BaselineNewDocument) error {
 			Grouped(d.Selected), Grouped(d.All), d.Understood, d.NotUnderstood, d.Elsewhere))
 	}
 	rules(s, "Not understood", d.Rules, func(r *contract.RuleDocument) (bool, []string) { return r.Why != "", []string{r.Why} })
-	rules(s, "Understood, with a remark", d.Rules, func(r *contract.RuleDocument) (bool, []string) { return r.Why == "" && len(r.Remarks) > 0, r.Remarks })
+	rules(s, "Understood, with a remark", d.Rules, func(r *contract.RuleDocument) (bool, []string) {
+		return r.Why == "" &&
+			len(r.Remarks) > 0, r.Remarks
+	})
 	if len(d.Unasked) > 0 {
 		s.Blank()
 		s.Title("Nothing is demanded", Quantity(len(d.Unasked), "setting"))

@@ -5,11 +5,13 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"sternledger/internal/collect"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
+	"sternledger/internal/intake/live"
 )
 
 // Gathered draws what a gather took, and what it did not.
@@ -37,8 +39,7 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 			s.Text(text)
 			continue
 		}
-		s.Text(fmt.Sprintf("%s read live as %s: %s under %s; the server's certificate %s was %s", l.URL, orAnonymous(l.Bind),
-			Quantity(l.Entries, "entry"), strings.Join(l.Bases, ", "), Clip(l.Certificate, 16), l.Trust))
+		directory(s, l)
 	}
 	struck := 0
 	for _, f := range g.Files {
@@ -61,6 +62,91 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	less(s, g)
 	notTaken(s, g, verbose)
 	return s.Err()
+}
+
+// directory tells how a directory was read live, by which server, and what of its
+// policy store.
+func directory(s *Sheet, l *live.Collected) {
+	text := fmt.Sprintf("%s read live as %s", l.URL, orAnonymous(l.Bind))
+	if l.Way != "" && l.Bind != "" {
+		text += " (" + l.Way + ")"
+	}
+	text += fmt.Sprintf(": %s under %s; ", Quantity(l.Entries, "entry"), strings.Join(l.Bases, ", "))
+	switch {
+	case l.Certificate == "":
+		text += fmt.Sprintf("the server proved itself by Kerberos, and all was %s", l.Protection)
+	default:
+		text += fmt.Sprintf("the server's certificate %s was %s", Clip(l.Certificate, 16), l.Trust)
+	}
+	s.Text(text)
+	if at := l.Server; at != nil {
+		s.Text(aboutServer(at))
+	}
+	if st := l.Store; st != nil {
+		if st.Policies > 0 {
+			s.Text(fmt.Sprintf("Policy store %s: %s, %s read, signed.", st.Address, Quantity(st.Policies, "policy"), Quantity(st.Files, "file")))
+		} else {
+			s.Text(fmt.Sprintf("Policy store %s: nothing was read.", st.Address))
+		}
+		if len(st.Refused) > 0 {
+			s.Text("Not read of it, and missing: " + shortList(st.Refused) + ".")
+		}
+		if len(st.Unlike) > 0 {
+			s.Text("At another version in the store than in the directory, so that one of them is not up to date on this server: " +
+				shortList(st.Unlike) + ".")
+		}
+	}
+	if len(l.Domains) > 0 {
+		var names []string
+		for _, d := range l.Domains {
+			names = append(names, d.Name)
+		}
+		s.Text("Domains of the forest: " + strings.Join(names, ", ") + ".")
+	}
+	for _, why := range l.Refused {
+		s.Text("Not read, and missing: " + why)
+	}
+}
+
+// aboutServer says which server answered, and whether its word is the first.
+func aboutServer(at *live.Server) string {
+	text := fmt.Sprintf("Answered by %s", at.Host)
+	switch {
+	case at.PDC == "":
+		text += "; which server holds the password policy first was not told"
+	case at.First():
+		text += ", which holds the domain's password policy first (PDC emulator)"
+	default:
+		text += fmt.Sprintf("; %s holds the password policy first (PDC emulator)", at.PDC)
+		if at.Note != "" {
+			text += ", and " + at.Note
+		}
+	}
+	if at.Clock < -5 || at.Clock > 5 {
+		text += fmt.Sprintf("; its clock is %s of this machine's", live.Ahead(time.Duration(at.Clock)*time.Second))
+	}
+	if at.Synchronized != nil && !*at.Synchronized {
+		text += "; it says that it is not synchronised"
+	}
+	failing := 0
+	for _, from := range at.Sources {
+		if from.Failures > 0 {
+			failing++
+		}
+	}
+	if failing > 0 {
+		text += fmt.Sprintf("; replication from %d of %d servers fails", failing, len(at.Sources))
+	}
+	return text + "."
+}
+
+// shortList is a list of which a page has room for the beginning.
+func shortList(all []string) string {
+	const most = 5
+	if len(all) <= most {
+		return strings.Join(all, "; ")
+	}
+	return fmt.Sprintf("%s; and %d more", strings.Join(all[:most], "; "), len(all)-most)
 }
 
 // takenFiles draws a row for each file, or export that is made of several.

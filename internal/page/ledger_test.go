@@ -68,9 +68,11 @@ func TestLedgerPages(t *testing.T) {
 		"whole entries": {func(s *Sheet) error { return Entries(s, entries, true) }, []string{"before 0000000000", `"result_sha256": "`}},
 		"verified": {func(s *Sheet) error { return Verified(s, v) },
 			[]string{"Verified: nothing was altered", "2 weighings, each the record that was written", "seal│ 5-"}},
-		"not verified": {func(s *Sheet) error { return Verified(s, &bad) }, []string{"Verification failed: something was altered", "altered│ entry 2"}},
-		"drift": {func(s *Sheet) error { return Drift(s, d, &assess.AmendStatuses{}, true) }, []string{"What changed from weighing 1 to weighing 2",
-			"1 waived", "new│ pci-dss-4", "no match│", "cannot be compared"}},
+		"not verified": {func(s *Sheet) error { return Verified(s, &bad) }, []string{"Verification failed: something was altered",
+			"altered│ entry 2"}},
+		"drift": {func(s *Sheet) error { return Drift(s, d, &assess.AmendStatuses{}, true) },
+			[]string{"What changed from weighing 1 to weighing 2",
+				"1 waived", "new│ pci-dss-4", "no match│", "cannot be compared"}},
 		"no drift": {func(s *Sheet) error { return Drift(s, none, &assess.AmendStatuses{}, false) }, []string{"Nothing changed"}},
 	} {
 		for _, width := range []int{60, 80, 120} {

@@ -89,11 +89,13 @@ func Matters(s *Sheet, w *custody.Weighing) {
 // WayOut is the beginning of a matter's remedy.
 func WayOut(m *record.Matter) string {
 	if m.Check == "" && len(m.Settings) == 1 && m.Found() == check.Weak {
-		if m.Demanded == "on" || m.Demanded == "off" {
-			return "Switch it " + m.Demanded + "."
-		}
-		if m.Demanded == record.Several {
+		switch {
+		case m.Asks == record.NoneAtPlace:
+			return "Decide which of them to follow."
+		case m.Asks == record.ByPlace:
 			return "The places need different values."
+		case m.Demanded == "on" || m.Demanded == "off":
+			return "Switch it " + m.Demanded + "."
 		}
 		return "Set it to " + record.Plainly(m.Demanded) + "."
 	}
@@ -339,7 +341,8 @@ func Matter(s *Sheet, m *record.Matter) {
 	}
 	s.Blank()
 	if m.Kind != check.Waived {
-		s.Text("To accept it: sternledger waive --matter " + m.Name + " --until DAY --reason REASON (--place PATTERN for a part). Scripts use its " +
+		s.Text("To accept it: sternledger waive --matter " + m.Name + " --until DAY --reason REASON (--place PATTERN for a part). Scripts use " +
+			"its " +
 			"fingerprint, " + m.Fingerprint + ".")
 	}
 }
@@ -386,7 +389,7 @@ func likeFindings(m *record.Matter) [][]*check.Finding {
 
 // alikeText is a text without the name of its place.
 func alikeText(text string, f *check.Finding) string {
-	return strings.ReplaceAll(strings.ReplaceAll(text, f.Authority.Label(), "…"), f.Authority.Name, "…")
+	return record.WithoutName(record.WithoutName(text, f.Authority.Label()), f.Authority.Name)
 }
 
 // Group is findings of a matter that differ by the place alone.
@@ -437,12 +440,30 @@ func groupHead(like []*check.Finding) string {
 		return f.ScopeName()
 	}
 	var places []*estate.Authority
+	var settings []string
 	accounts := 0
+	seen, counted := map[*estate.Authority]bool{}, map[*govern.Scope]bool{}
 	for _, g := range like {
-		places = append(places, g.Authority)
-		if g.Accounts != nil {
-			accounts += *g.Accounts
+		if !seen[g.Authority] {
+			seen[g.Authority] = true
+			places = append(places, g.Authority)
 		}
+		for _, id := range g.Settings {
+			if title := strings.ToLower(setting.Get(id).Title); !slices.Contains(settings, title) {
+				settings = append(settings, title)
+			}
+		}
+		if g.Accounts != nil && !(g.Scope != nil && counted[g.Scope]) {
+			accounts += *g.Accounts
+			counted[g.Scope] = true
+		}
+	}
+	if len(places) == 1 { // one scope, and a finding for each of several settings
+		head := f.ScopeName()
+		if accounts > 0 {
+			head += ", " + Quantity(accounts, "account")
+		}
+		return head + ": " + strings.Join(settings, ", ")
 	}
 	head := fmt.Sprintf("%s (%s)", Quantity(len(places), "machine"), firstPlaces(places))
 	if f.Scope != nil {

@@ -271,7 +271,8 @@ func TraceRows(d *contract.TraceDocument) *Rows {
 	for _, row := range setting.Table() {
 		id := string(row.ID)
 		if x := d.Settings[id]; x != nil {
-			r.Rows = append(r.Rows, []string{d.Account.Account, id, x.Text, text(d.Default, id), text(d.Configured, id), text(d.Displayed, id), x.From, x.Raw, x.Evidence})
+			r.Rows = append(r.Rows, []string{d.Account.Account, id, x.Text, text(d.Default, id), text(d.Configured, id), text(d.Displayed, id),
+				x.From, x.Raw, x.Evidence})
 		}
 	}
 	return r

@@ -39,6 +39,20 @@ var words = []string{"password", "passwd", "passphrase", "passcode", "secret", "
 // ends are words that mean a secret at the end of a name, or as all of it.
 var ends = []string{"pwd", "pw", "pass", "pin", "key", "seed", "code"}
 
+// harmless are names that have a word of a secret in them, stand in ordinary exports, and
+// hold a code of a country, a date, a count or a yes and no. To call them secrets would
+// tell of a million where there is none.
+var harmless = func() map[string]bool {
+	all := map[string]bool{}
+	for _, name := range strings.Fields(`countryCode postalCode areaCode zipCode languageCode badPasswordTime badPwdCount lastBadPasswordAttempt
+		passwordLastSet passwordLastChanged lastPasswordChange lastPasswordChangeDateTime passwordExpired passwordNeverExpires passwordNotRequired
+		cannotChangePassword passwordExpirationDate msDS-UserPasswordExpiryTimeComputed msDS-UserPasswordExpired msDS-UserDontExpirePassword
+		allowReversiblePasswordEncryption changePasswordAtNextLogon changePasswordAtNextLogin mustChangePassword passwordChanged`) {
+		all[separators.Replace(strings.ToLower(name))] = true
+	}
+	return all
+}()
+
 var separators = strings.NewReplacer("-", "", "_", "", ".", "", " ", "", "/", "", ";", "")
 
 // Name reports whether what stands under a name may be a secret. Names that a
@@ -48,6 +62,9 @@ func Name(name string) bool {
 		return true // it says nothing of itself
 	}
 	low := separators.Replace(strings.ToLower(name))
+	if harmless[low] {
+		return false
+	}
 	for _, w := range words {
 		if strings.Contains(low, w) {
 			return true

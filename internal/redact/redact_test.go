@@ -15,7 +15,7 @@ func TestName(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"displayName", "mail", "telephoneNumber", "l", "department", "userType", "accountEnabled", "id",
-		"keyboard", "company"} {
+		"keyboard", "company", "countryCode", "postalCode", "badPasswordTime", "PasswordLastSet", "msDS-UserPasswordExpiryTimeComputed"} {
 		if Name(name) {
 			t.Errorf("%s: a secret", name)
 		}

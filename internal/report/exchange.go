@@ -77,7 +77,8 @@ func reportSARIF(w io.Writer, r *assess.Report) error {
 		result := object{"ruleId": id, "ruleIndex": index[id], "level": levels[string(f.Severity)], "kind": "fail",
 			"message":             object{"text": page.Clean(text)},
 			"partialFingerprints": object{"sternledger/1": f.Fingerprint},
-			"properties": object{"matter": matters[f].Name, "matterFingerprint": matters[f].Fingerprint, "verdict": f.Kind, "severity": f.Severity, "scope": f.ScopeName(), "observed": f.Observed,
+			"properties": object{"matter": matters[f].Name, "matterFingerprint": matters[f].Fingerprint, "verdict": f.Kind, "severity": f.Severity,
+				"scope": f.ScopeName(), "observed": f.Observed,
 				"demanded": f.Demanded, "remedy": f.Remedy, "baselines": sourceTexts(f)}}
 		logical := []object{{"fullyQualifiedName": f.ScopeName(), "kind": "namespace"}}
 		locations := []object{}

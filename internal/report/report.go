@@ -79,7 +79,8 @@ func FindingRows(w *custody.Weighing) *page.Rows {
 		}
 		r.Rows = append(r.Rows, []string{f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), f.Head(),
 			strings.Join(settings, " "), accounts, strings.Join(f.Examples, " "),
-			f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, " "), strings.Join(sources, "; "), string(f.Beneath), until, why, of[f].Name, of[f].Title,
+			f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, " "), strings.Join(sources, "; "), string(f.Beneath), until, why,
+			of[f].Name, of[f].Title,
 			of[f].Fingerprint})
 	}
 	return r

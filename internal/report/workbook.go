@@ -282,7 +282,8 @@ func (b *book) accounts(r *assess.Report) {
 // amendments is the list that is worked through: what to change, in its order, with
 // columns for the auditor to fill.
 func (b *book) amendments(r *assess.Report) {
-	p := b.sheet("To do", []string{"Amendment", "Severity", "What to change", "Now", "Then", "Where", "Accounts", "Privileged", "Findings settled",
+	p := b.sheet("To do", []string{"Amendment", "Severity", "What to change", "Now", "Then", "Where", "Accounts", "Privileged",
+		"Findings settled",
 		"First", "Owner", "Due", "State", "Remark"}, 13, 10, 34, 24, 22, 48, 10, 12, 10, 10, 18, 12, 14, 30)
 	defer p.close()
 	states := map[string]string{}
@@ -294,12 +295,15 @@ func (b *book) amendments(r *assess.Report) {
 		for _, f := range a.First {
 			first = append(first, f.Name)
 		}
-		p.add(a.Name, string(a.Severity), a.Title(), a.Was(), a.Becomes(), page.AmendWhere(a), a.Accounts, a.Privileged, len(a.Settles), strings.Join(first, " "),
+		p.add(a.Name, string(a.Severity), a.Title(), a.Was(), a.Becomes(), page.AmendWhere(a), a.Accounts, a.Privileged, len(a.Settles),
+			strings.Join(first, " "),
 			a.Spots[0].Owner, nil, states[a.Fingerprint], nil)
 	}
 	for _, a := range r.Amended.All { // those that took are no more in the plan
-		if word, text := page.StateOf(a); !slices.ContainsFunc(r.Plan.Amendments, func(x *amend.Amendment) bool { return x.Fingerprint == a.Fingerprint }) {
-			p.add(a.Name+" of entry "+fmt.Sprint(a.Entry), "", a.Title, a.Was, a.Becomes, page.StatusWhere(a), nil, nil, nil, nil, nil, nil, word, text)
+		if word, text := page.StateOf(a); !slices.ContainsFunc(r.Plan.Amendments,
+			func(x *amend.Amendment) bool { return x.Fingerprint == a.Fingerprint }) {
+			p.add(a.Name+" of entry "+fmt.Sprint(a.Entry), "", a.Title, a.Was, a.Becomes, page.StatusWhere(a), nil, nil, nil, nil, nil, nil, word,
+				text)
 		}
 	}
 }
@@ -351,7 +355,8 @@ func (b *book) scopes(r *assess.Report) {
 			cohort[a] = c.ID
 		}
 	}
-	heads, widths := []string{"Scope", "Place", "Kind", "Policy", "Tier", "Cohort", "Accounts", "Enabled"}, []float64{46, 30, 10, 26, 12, 15, 10, 10}
+	heads, widths := []string{"Scope", "Place", "Kind", "Policy", "Tier", "Cohort", "Accounts", "Enabled"}, []float64{46, 30, 10, 26, 12, 15,
+		10, 10}
 	var rows []*setting.Setting
 	for _, row := range setting.Table() {
 		if slices.ContainsFunc(r.Weighing.Scopes, func(s *govern.Scope) bool { return s.Settings[row.ID].Missing != govern.NoSuch }) {

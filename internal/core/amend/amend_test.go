@@ -124,12 +124,15 @@ func randomWorld(rnd *rand.Rand, shipped []*baseline.Baseline) *world {
 	account := func(i int) string { return fmt.Sprintf("CN=u%d,%s", i, root) }
 	some := []estate.Flag{0, 0, 0, estate.NeverExpires, estate.NoneRequired, estate.Reversible, estate.NoPreauth, estate.Disabled}
 	for i := range people {
-		b.Object(at, &estate.Record{Class: estate.Account, DN: []byte(account(i)), Name: fmt.Appendf(nil, "u%d", i), Line: 1000 + i, RID: uint32(1100 + i),
-			Primary: 513, Flags: some[rnd.IntN(len(some))] | estate.HoldersShown | estate.AppliedShown, PwdSet: uint32(1_790_000_000 + rnd.IntN(1_000_000))})
+		b.Object(at, &estate.Record{Class: estate.Account, DN: []byte(account(i)), Name: fmt.Appendf(nil, "u%d", i), Line: 1000 + i,
+			RID:     uint32(1100 + i),
+			Primary: 513, Flags: some[rnd.IntN(len(some))] | estate.HoldersShown | estate.AppliedShown, PwdSet: uint32(1_790_000_000 +
+				rnd.IntN(1_000_000))})
 	}
 	for i := range rnd.IntN(4) {
 		group := fmt.Sprintf("CN=g%d,%s", i, root)
-		row := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte(group), Name: fmt.Appendf(nil, "g%d", i), Line: 2000 + i, RID: uint32(2000 + i),
+		row := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte(group), Name: fmt.Appendf(nil, "g%d", i), Line: 2000 + i,
+			RID:       uint32(2000 + i),
 			GroupType: estate.SecurityGroup | 2})
 		for k := range people {
 			if rnd.IntN(3) == 0 {
@@ -149,7 +152,8 @@ func randomWorld(rnd *rand.Rand, shipped []*baseline.Baseline) *world {
 		u.Links = append(u.Links, estate.Link{GUID: guid})
 		d.Containers = append(d.Containers, estate.Container{GUID: guid, Name: "t" + guid, Filtered: true, Whole: true,
 			Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
-		t := estate.Template{GUID: guid, Domain: "x.example", Policy: estate.Policy{Name: guid, Origin: "sysvol/" + guid, Standing: estate.Configured,
+		t := estate.Template{GUID: guid, Domain: "x.example", Policy: estate.Policy{Name: guid, Origin: "sysvol/" + guid,
+			Standing: estate.Configured,
 			Platform: setting.WindowsTemplate, Settings: settings(rnd, setting.WindowsTemplate, guid+".inf", &line)}}
 		for _, row := range setting.Table() { // a template configures a few
 			id := row.ID
@@ -169,12 +173,14 @@ func randomWorld(rnd *rand.Rand, shipped []*baseline.Baseline) *world {
 	for _, x := range []struct {
 		kind     estate.Kind
 		platform setting.Platform
-	}{{estate.Machine, setting.WindowsMachine}, {estate.Machine, setting.UnixMachine}, {estate.LDAP, setting.LDAPDirectory}, {estate.Tenant, setting.CloudDirectory}} {
+	}{{estate.Machine, setting.WindowsMachine}, {estate.Machine, setting.UnixMachine}, {estate.LDAP, setting.LDAPDirectory},
+		{estate.Tenant, setting.CloudDirectory}} {
 		name := "of-" + string(x.platform)
 		b.StartFile(name)
 		a := b.At(estate.Place{Name: name, Kind: x.kind})
 		a.Platform = x.platform
-		a.Head = &estate.Policy{Name: "own", Origin: "own", Standing: estate.Enforced, Platform: x.platform, Settings: settings(rnd, x.platform, name, &line),
+		a.Head = &estate.Policy{Name: "own", Origin: "own", Standing: estate.Enforced, Platform: x.platform, Settings: settings(rnd, x.platform,
+			name, &line),
 			Cite: estate.Cite{File: name, Line: 1}}
 		for i := range 1 + rnd.IntN(3) {
 			b.Object(a.Place(), &estate.Record{Class: estate.Account, DN: fmt.Appendf(nil, "v%d", i), Name: fmt.Appendf(nil, "v%d", i), Line: 5 + i})
@@ -256,7 +262,10 @@ func TestAmendingMakesNothingWorse(t *testing.T) {
 		again.Setters, again.Unseen = s.Setters()
 		for _, a := range New(again, nil, nil).Amendments {
 			// A new maximum age finds further accounts that escape it.
-			if a.Flag == 0 && slices.ContainsFunc(p.Amendments, func(x *Amendment) bool { return x.Fingerprint == a.Fingerprint && x.Setting == a.Setting }) {
+			if a.Flag == 0 && slices.ContainsFunc(p.Amendments, func(x *Amendment) bool {
+				return x.Fingerprint == a.Fingerprint &&
+					x.Setting == a.Setting
+			}) {
 				t.Errorf("world %d: amended, %s of %s is to be amended again: %s to %s", n, a.Title(), a.Spots[0].Policy(), a.Was(), a.Becomes())
 			}
 		}

@@ -21,7 +21,8 @@ func TestPlanForTheDemo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	lines := []string{fmt.Sprintf("%d findings, %d settled, %d graves left, exact %v, worse %v", x.Plan.Findings, x.Settled, x.Graves, x.Plan.Exact, x.Worse)}
+	lines := []string{fmt.Sprintf("%d findings, %d settled, %d graves left, exact %v, worse %v", x.Plan.Findings, x.Settled, x.Graves,
+		x.Plan.Exact, x.Worse)}
 	for _, a := range x.Plan.Amendments {
 		var first, settles, brings, scopes []string
 		for _, f := range a.First {
@@ -36,11 +37,13 @@ func TestPlanForTheDemo(t *testing.T) {
 		for _, s := range a.Scopes {
 			scopes = append(scopes, s.Name())
 		}
-		lines = append(lines, fmt.Sprintf("%s %s %s, %s: %s to %s, first %v, severity %s", a.Name, a.Fingerprint, a.Title(), a.Holder(), a.Was(), a.Becomes(), first, a.Severity),
+		lines = append(lines, fmt.Sprintf("%s %s %s, %s: %s to %s, first %v, severity %s", a.Name, a.Fingerprint, a.Title(), a.Holder(),
+			a.Was(), a.Becomes(), first, a.Severity),
 			fmt.Sprintf("  settles %v, brings %v", settles, brings), "  scopes: "+strings.Join(scopes, "; "),
 			fmt.Sprintf("  accounts %d, privileged %d, touches %+v, notes %v", a.Accounts, a.Privileged, *x.Touched[a], a.Notes))
 		for _, s := range a.Spots {
-			lines = append(lines, fmt.Sprintf("  at %s, %s %s, %s %s, rows %v, via %s", s.Policy(), s.Holder, s.Where, s.Cite, s.Unit, s.Rows, s.Via))
+			lines = append(lines, fmt.Sprintf("  at %s, %s %s, %s %s, rows %v, via %s", s.Policy(), s.Holder, s.Where, s.Cite, s.Unit, s.Rows,
+				s.Via))
 		}
 	}
 	for _, d := range x.Plan.Decisions {

@@ -3,6 +3,7 @@ package amend
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
@@ -73,7 +74,8 @@ func Worse(before, after *weigh.Result) (all []string) {
 	for i := range after.Verdicts {
 		v := &after.Verdicts[i]
 		if old, ok := was[key(v)]; ok && v.Kind.Rank() > old.Rank() {
-			all = append(all, fmt.Sprintf("%s, %s (%s %s): %s, now %s", v.Scope.Name(), setting.Get(v.Demand.Setting).Title, v.Baseline.ID, v.Demand.Ref,
+			all = append(all, fmt.Sprintf("%s, %s (%s): %s, now %s", v.Scope.Name(), setting.Get(v.Demand.Setting).Title,
+				strings.TrimSpace(v.Baseline.ID+" "+v.Demand.Ref),
 				v.Kind, old))
 		}
 	}
@@ -94,7 +96,8 @@ func (p *Plan) Part() {
 		if len(a.Worse) > 0 {
 			out[a] = true
 			p.Decisions = append(p.Decisions, &Decision{Title: fmt.Sprintf("%s of %s to %s: it would make another verdict worse", a.Title(),
-				a.Spots[0].Policy(), a.Becomes()), Choices: a.Worse[0] + ". Decide which baseline to follow.", Findings: a.Settles, Severity: a.Severity})
+				a.Spots[0].Policy(), a.Becomes()), Choices: a.Worse[0] + ". Decide which baseline to follow.", Findings: a.Settles,
+				Severity: a.Severity})
 		}
 	}
 	for more := len(out) > 0; more; {

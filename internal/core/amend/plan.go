@@ -1,6 +1,7 @@
 package amend
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"path"
@@ -25,7 +26,8 @@ type maker struct {
 	beside  map[about][]baseline.Named // what ways ask of other settings, by the one that they are about
 	finding map[about]*check.Finding
 	setters map[atPlace]*govern.Setter
-	groups  map[estate.Place]string // of alike places
+	groups  map[estate.Place]string                     // of alike places
+	ranks   map[*estate.Authority]map[estate.Cite]*rank // made when asked for
 	drafts  map[spotKey]*draft
 	order   []*draft
 	decided map[string]*Decision
@@ -47,13 +49,14 @@ type spotKey struct {
 	PolicyID
 	setting setting.ID
 	where   string // of a Unix machine, whose policies share lines
+	line    int
 }
 
 // key is the identity of a setting of a spot.
 func (s *Spot) key(id setting.ID) spotKey {
 	k := spotKey{PolicyID: s.PolicyID, setting: id}
 	if s.Holder == Unix {
-		k.where = s.Where
+		k.where, k.line = s.Where, s.Cite.Line
 	}
 	return k
 }
@@ -80,8 +83,10 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	if owner == nil {
 		owner = func(estate.Place) string { return "" }
 	}
-	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, beside: map[about][]baseline.Named{}, finding: map[about]*check.Finding{},
+	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, beside: map[about][]baseline.Named{},
+		finding: map[about]*check.Finding{},
 		setters: map[atPlace]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
+		ranks:   map[*estate.Authority]map[estate.Cite]*rank{},
 		decided: map[string]*Decision{}, plan: &Plan{}}
 	for i := range r.Setters {
 		s := &r.Setters[i]
@@ -241,45 +246,84 @@ func (m *maker) placeOf(s *govern.Scope, id setting.ID) (Spot, setting.ID, strin
 // precedence gives policies that share a precedence numbers of their own, in the order
 // in which they go before each other now.
 func (m *maker) precedence(f *check.Finding) {
-	a := f.Authority
-	used := map[int64][]*estate.Policy{}
+	if len(f.Evidence) < 2 {
+		return
+	}
+	shared := m.shared(f.Authority)[f.Evidence[1]]
+	switch {
+	case shared == nil:
+		return
+	case !shared.room:
+		m.decide(f, "Two policies share a precedence, and no number is free between them and the next", f.Remedy)
+		return
+	case shared.drafts == nil:
+		m.spread(f.Authority, shared)
+	}
+	if d := shared.drafts[f.Evidence[1]]; d != nil {
+		d.findings = append(d.findings, f)
+	}
+}
+
+// rank is a precedence that several policies of a domain share.
+type rank struct {
+	number   int64
+	policies []*estate.Policy       // the one that keeps it first
+	room     bool                   // whether the numbers after it are free for the others, whose order is known
+	drafts   map[estate.Cite]*draft // by the policies' own lines; nil: none made yet
+}
+
+// shared returns the precedences that an authority's policies share, by their lines.
+func (m *maker) shared(a *estate.Authority) map[estate.Cite]*rank {
+	if found, ok := m.ranks[a]; ok {
+		return found
+	}
+	used := map[int64]*rank{}
 	for i := range a.Overrides {
 		if p := &a.Overrides[i]; p.Precedence != nil {
-			used[*p.Precedence] = append(used[*p.Precedence], p)
+			if used[*p.Precedence] == nil {
+				used[*p.Precedence] = &rank{number: *p.Precedence, room: true}
+			}
+			used[*p.Precedence].policies = append(used[*p.Precedence].policies, p)
 		}
 	}
-	for n, all := range used {
-		i := slices.IndexFunc(all, func(p *estate.Policy) bool { return len(f.Evidence) > 1 && p.Cite == f.Evidence[1] })
-		if i < 0 || len(all) < 2 {
+	found := map[estate.Cite]*rank{}
+	for _, r := range used {
+		if len(r.policies) < 2 {
 			continue
 		}
-		slices.SortFunc(all, func(x, y *estate.Policy) int { return slices.Compare(x.GUID[:], y.GUID[:]) })
-		for k := 1; k < len(all); k++ {
-			if all[k].GUID == all[k-1].GUID || all[k-1].GUID == (estate.GUID{}) || used[n+int64(k)] != nil {
-				m.decide(f, "Two policies share a precedence, and no number is free between them and the next", f.Remedy)
-				return
-			}
+		slices.SortFunc(r.policies, func(x, y *estate.Policy) int { return bytes.Compare(x.GUID[:], y.GUID[:]) })
+		found[r.policies[0].Cite] = r
+		for k := 1; k < len(r.policies); k++ {
+			before, p := r.policies[k-1], r.policies[k]
+			r.room = r.room && p.GUID != before.GUID && before.GUID != (estate.GUID{}) && used[r.number+int64(k)] == nil
+			found[p.Cite] = r
 		}
-		for k := 1; k < len(all); k++ {
-			p := all[k]
-			spot := Spot{PolicyID: PolicyID{a.Place(), FineGrained, p.Origin, p.Name}, Cite: p.Cite, Where: "msDS-PasswordSettingsPrecedence",
-				Owner: m.owner(a.Place()), Via: a.Place()}
-			d := m.drafts[spot.key("")]
-			if d == nil {
-				d = &draft{Spot: spot, rank: true, from: setting.Number(n), to: setting.Number(n + int64(k))}
-				m.drafts[spot.key("")] = d
-				m.order = append(m.order, d)
-				for _, s := range m.r.Scopes {
-					if s.Policy != nil && s.Authority == a && s.Policy.Origin == p.Origin {
-						d.scopes = append(d.scopes, s)
-					}
+	}
+	m.ranks[a] = found
+	return found
+}
+
+// spread drafts a precedence of its own for each policy of a rank but the first.
+func (m *maker) spread(a *estate.Authority, shared *rank) {
+	shared.drafts = map[estate.Cite]*draft{}
+	for k, p := range shared.policies {
+		if k == 0 {
+			continue
+		}
+		spot := Spot{PolicyID: PolicyID{a.Place(), FineGrained, p.Origin, p.Name}, Cite: p.Cite, Where: "msDS-PasswordSettingsPrecedence",
+			Owner: m.owner(a.Place()), Via: a.Place()}
+		d := m.drafts[spot.key("")]
+		if d == nil {
+			d = &draft{Spot: spot, rank: true, from: setting.Number(shared.number), to: setting.Number(shared.number + int64(k))}
+			m.drafts[spot.key("")] = d
+			m.order = append(m.order, d)
+			for _, s := range m.r.Scopes {
+				if s.Policy != nil && s.Authority == a && s.Policy.Origin == p.Origin {
+					d.scopes = append(d.scopes, s)
 				}
 			}
-			if p.Cite == f.Evidence[1] {
-				d.findings = append(d.findings, f)
-			}
 		}
-		return
+		shared.drafts[p.Cite] = d
 	}
 }
 
@@ -361,7 +405,8 @@ func (m *maker) spotOf(s *govern.Scope, id setting.ID, e govern.Effective) (spot
 	case !known:
 		holder = Elsewhere
 	}
-	spot = Spot{PolicyID: PolicyID{a.Place(), holder, p.Origin, p.Name}, Cite: e.Cite, Where: e.Cite.Where, Unit: e.Unit, Owner: m.owner(a.Place()),
+	spot = Spot{PolicyID: PolicyID{a.Place(), holder, p.Origin, cmp.Or(p.VariantOf, p.Name)}, Cite: e.Cite, Where: e.Cite.Where,
+		Unit: e.Unit, Owner: m.owner(a.Place()),
 		Via: a.Place()}
 	if e.Missing == govern.NotSet {
 		spot.Cite = estate.Cite{File: p.Cite.File}

@@ -39,14 +39,16 @@ func small(t *testing.T, head, demands string, change func(b *estate.Builder, d 
 	at := estate.InDomain("x.example")
 	d := b.At(at)
 	d.PoliciesLie, d.SID = true, "S-1-5-21-1-2-3"
-	d.Head = &estate.Policy{Name: "default", Origin: "DC=x,DC=example", Standing: estate.Enforced, Platform: setting.WindowsDomain, Settings: parsed(head, "x.ldif"),
-		Cite: estate.Cite{File: "x.ldif", Line: 1}}
+	d.Head = &estate.Policy{Name: "default", Origin: "DC=x,DC=example", Standing: estate.Enforced, Platform: setting.WindowsDomain,
+		Settings: parsed(head, "x.ldif"),
+		Cite:     estate.Cite{File: "x.ldif", Line: 1}}
 	for i, age := range []int{1, 80, 88, 200, 399} {
 		flags := estate.HoldersShown | estate.AppliedShown
 		if i == 3 {
 			flags |= estate.ServiceName
 		}
-		b.Object(at, &estate.Record{Class: estate.Account, DN: fmt.Appendf(nil, "CN=u%d,DC=x,DC=example", i), Name: fmt.Appendf(nil, "u%d", i), Line: 10 + i, RID: uint32(1100 + i),
+		b.Object(at, &estate.Record{Class: estate.Account, DN: fmt.Appendf(nil, "CN=u%d,DC=x,DC=example", i), Name: fmt.Appendf(nil, "u%d", i),
+			Line: 10 + i, RID: uint32(1100 + i),
 			Primary: 513, Flags: flags, PwdSet: uint32((400 - age) * aDay)})
 	}
 	e := &estate.Estate{}
@@ -56,7 +58,8 @@ func small(t *testing.T, head, demands string, change func(b *estate.Builder, d 
 	e.Authorities = b.Finish()
 	var all []*baseline.Baseline
 	for i, one := range strings.Split(demands, "---\n") {
-		x, err := baseline.Parse("t.yaml", []byte(fmt.Sprintf("id: t%d\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain]}\ndemands:\n%s", i, one)))
+		x, err := baseline.Parse("t.yaml", []byte(fmt.Sprintf("id: t%d\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain]}\ndemands:\n%s",
+			i, one)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -73,7 +76,8 @@ func told(p *Plan) string {
 		for _, f := range a.First {
 			first = append(first, f.Name)
 		}
-		all = append(all, strings.TrimSpace(fmt.Sprintf("%s %s of %s: %s to %s %s", a.Name, a.Title(), a.Spots[0].Policy(), a.Was(), a.Becomes(), strings.Join(first, " "))))
+		all = append(all, strings.TrimSpace(fmt.Sprintf("%s %s of %s: %s to %s %s", a.Name, a.Title(), a.Spots[0].Policy(), a.Was(),
+			a.Becomes(), strings.Join(first, " "))))
 	}
 	for _, d := range p.Decisions {
 		all = append(all, "decide: "+d.Title)
@@ -84,8 +88,9 @@ func told(p *Plan) string {
 const (
 	lengthOf = "- {setting: min-length, at-least: %d, severity: grave, why: w.}\n"
 	// eitherWay is a demand that can be met in two ways.
-	eitherWay = "- {any-of: [[{setting: min-length, at-least: 12}], [{setting: min-length, at-least: 8}, {setting: history, at-least: 24}]], severity: grave, why: w.}\n"
-	ageOf     = "- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: serious, why: w.}\n"
+	eitherWay = "- {any-of: [[{setting: min-length, at-least: 12}], [{setting: min-length, at-least: 8}, {setting: history, at-least: " +
+		"24}]], severity: grave, why: w.}\n"
+	ageOf = "- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: serious, why: w.}\n"
 )
 
 // What is changed, where, to what, and what has to come first.
@@ -96,7 +101,8 @@ func TestPlan(t *testing.T) {
 			u.Root, u.Links = true, []estate.Link{{GUID: "{1}"}}
 			d.Containers = append(d.Containers, estate.Container{GUID: "{1}", Name: "Root Policy", Filtered: true, Whole: true,
 				Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
-			e.Templates = append(e.Templates, estate.Template{GUID: "{1}", Domain: "x.example", Policy: estate.Policy{Name: "Root Policy", Origin: "sysvol",
+			e.Templates = append(e.Templates, estate.Template{GUID: "{1}", Domain: "x.example", Policy: estate.Policy{Name: "Root Policy",
+				Origin:   "sysvol",
 				Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: settings}})
 		}
 	}
@@ -120,25 +126,40 @@ func TestPlan(t *testing.T) {
 		change        func(*estate.Builder, *estate.Authority, *estate.Estate)
 		want          string
 	}{
-		"a head":                     {"min-length 8", fmt.Sprintf(lengthOf, 14), nil, "A1 Minimum length of default: 8 characters to 14 characters"},
-		"nothing to do":              {"min-length 14", fmt.Sprintf(lengthOf, 14), nil, ""},
-		"the template that sets it":  {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(8))), "A1 Minimum length of template Root Policy: 8 characters to 14 characters"},
-		"one that has it already":    {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(14))), "decide: A template at the root configures what the domain does not enforce\ndecide: Minimum length: template Root Policy has 14 characters, and what holds is 8 characters"},
-		"beyond the plain limit":     {"min-length 8", fmt.Sprintf(lengthOf, 16), template(of("min-length", setting.Number(8))), "A1 Relaxed length limit of template Root Policy: not set to on\nA2 Minimum length of template Root Policy: 8 characters to 16 characters A1"},
-		"a window over its duration": {"min-length 14; lockout-threshold 5; lockout-window 5 minutes; lockout-duration 5 minutes", "- {setting: lockout-window, at-least: 15 minutes, specials: {never: holds, at-once: fails}, severity: grave, why: w.}\n", nil, "A1 Lockout duration of default: 5 minutes to 15 minutes\nA2 Lockout window of default: 5 minutes to 15 minutes A1"},
-		"what excludes each other":   {"max-age 200 days", ageOf + "---\n- {setting: max-age, exactly: never, severity: grave, why: w.}\n", nil, "decide: Maximum age: no value satisfies all chosen baselines"},
+		"a head": {"min-length 8", fmt.Sprintf(lengthOf, 14), nil,
+			"A1 Minimum length of default: 8 characters to 14 characters"},
+		"nothing to do": {"min-length 14", fmt.Sprintf(lengthOf, 14), nil, ""},
+		"the template that sets it": {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(8))),
+			"A1 Minimum length of template Root Policy: 8 characters to 14 characters"},
+		"one that has it already": {"min-length 8", fmt.Sprintf(lengthOf, 14), template(of("min-length", setting.Number(14))),
+			"decide: A template at the root configures what the domain does not enforce\ndecide: Minimum length: template Root Policy has 14 " +
+				"characters, and what holds is 8 characters"},
+		"beyond the plain limit": {"min-length 8", fmt.Sprintf(lengthOf, 16), template(of("min-length", setting.Number(8))),
+			"A1 Relaxed length limit of template Root Policy: not set to on\nA2 Minimum length of template Root Policy: 8 characters to 16 " +
+				"characters A1"},
+		"a window over its duration": {"min-length 14; lockout-threshold 5; lockout-window 5 minutes; lockout-duration 5 minutes",
+			"- {setting: lockout-window, at-least: 15 minutes, specials: {never: holds, at-once: fails}, severity: grave, why: w.}\n", nil,
+			"A1 Lockout duration of default: 5 minutes to 15 minutes\nA2 Lockout window of default: 5 minutes to 15 minutes A1"},
+		"what excludes each other": {"max-age 200 days", ageOf + "---\n- {setting: max-age, exactly: never, severity: grave, why: w.}\n", nil,
+			"decide: Maximum age: no value satisfies all chosen baselines"},
 		// Where another baseline keeps the setting that the ways are about as it is, another way is gone.
-		"the way that asks least": {"min-length 8; history 4; complexity on", eitherWay, nil, "A1 Minimum length of default: 8 characters to 12 characters"},
-		"the only way left": {"min-length 8; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 10, severity: grave, why: w.}\n", nil,
+		"the way that asks least": {"min-length 8; history 4; complexity on", eitherWay, nil,
+			"A1 Minimum length of default: 8 characters to 12 characters"},
+		"the only way left": {"min-length 8; history 4; complexity on", eitherWay +
+			"---\n- {setting: min-length, at-most: 10, severity: grave, why: w.}\n", nil,
 			"A1 Password history of default: 4 passwords to 24 passwords"},
-		"a way of two steps": {"min-length 6; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 10, severity: grave, why: w.}\n", nil,
+		"a way of two steps": {"min-length 6; history 4; complexity on", eitherWay +
+			"---\n- {setting: min-length, at-most: 10, severity: grave, why: w.}\n", nil,
 			"A1 Password history of default: 4 passwords to 24 passwords\nA2 Minimum length of default: 6 characters to 8 characters A1"},
-		"no way left": {"min-length 8; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 6, severity: grave, why: w.}\n", nil,
+		"no way left": {"min-length 8; history 4; complexity on", eitherWay + "---\n- {setting: min-length, at-most: 6, severity: grave, why: " +
+			"w.}\n", nil,
 			"decide: Minimum length: no value satisfies all chosen baselines"},
-		"three that exclude each other": {"history 1", "- {setting: history, one-of: [4, 8], severity: minor, why: w.}\n---\n- {setting: history, one-of: [8, 12], severity: minor, why: w.}\n---\n- {setting: history, one-of: [4, 12], severity: minor, why: w.}\n", nil,
+		"three that exclude each other": {"history 1", "- {setting: history, one-of: [4, 8], severity: minor, why: w.}\n---\n- {setting: " +
+			"history, one-of: [8, 12], severity: minor, why: w.}\n---\n- {setting: history, one-of: [4, 12], severity: minor, why: w.}\n", nil,
 			"decide: Password history: no value satisfies all chosen baselines"},
-		"a precedence of its own":   {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(true), "A1 Precedence of p0: 5 to 6"},
-		"none free before the next": {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(false), "decide: Two policies share a precedence, and no number is free between them and the next"},
+		"a precedence of its own": {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(true), "A1 Precedence of p0: 5 to 6"},
+		"none free before the next": {"min-length 14", fmt.Sprintf(lengthOf, 14), shared(false),
+			"decide: Two policies share a precedence, and no number is free between them and the next"},
 	} {
 		w := small(t, c.head, c.demands, c.change)
 		s, before := w.weighed(w.Estate)
@@ -162,7 +183,8 @@ func TestPlan(t *testing.T) {
 			t.Errorf("%s: %d amendments, want %d:\n%s", name, len(p.Amendments), n, got)
 		}
 		for _, a := range p.Amendments {
-			if a.Spots[0].Owner != "owner of x.example" || a.Fingerprint == "" || p.Named(strings.ToLower(a.Name)) != a || p.Named(a.Fingerprint) != a {
+			if a.Spots[0].Owner != "owner of x.example" || a.Fingerprint == "" || p.Named(strings.ToLower(a.Name)) != a ||
+				p.Named(a.Fingerprint) != a {
 				t.Errorf("%s: %+v", name, a)
 			}
 		}
@@ -178,27 +200,34 @@ func TestPlan(t *testing.T) {
 // Whom a change hits is counted from the dates of day 400.
 func TestTouch(t *testing.T) {
 	w := small(t, "max-age 365 days; min-length 8; lockout-threshold never", fmt.Sprintf(lengthOf, 12)+ageOf+
-		"- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: grave, why: w.}\n", func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
-		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=off,DC=x,DC=example"), Name: []byte("off"), Line: 40, RID: 1200, Primary: 513,
-			Flags: estate.Disabled | estate.HoldersShown | estate.AppliedShown, PwdSet: 1})
-		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=card,DC=x,DC=example"), Name: []byte("card"), Line: 41, RID: 1201, Primary: 513,
-			Flags: estate.SmartCard | estate.HoldersShown | estate.AppliedShown, PwdSet: 1})
-		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=ever,DC=x,DC=example"), Name: []byte("ever"), Line: 42, RID: 1202, Primary: 513,
-			Flags: estate.NeverExpires | estate.HoldersShown | estate.AppliedShown, PwdSet: uint32(100 * aDay)})
-		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=new,DC=x,DC=example"), Name: []byte("new"), Line: 43, RID: 1203, Primary: 513,
-			Flags: estate.HoldersShown | estate.AppliedShown})
-	})
+		"- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: grave, why: w.}\n",
+		func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
+			b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=off,DC=x,DC=example"), Name: []byte("off"), Line: 40,
+				RID: 1200, Primary: 513,
+				Flags: estate.Disabled | estate.HoldersShown | estate.AppliedShown, PwdSet: 1})
+			b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=card,DC=x,DC=example"), Name: []byte("card"), Line: 41,
+				RID: 1201, Primary: 513,
+				Flags: estate.SmartCard | estate.HoldersShown | estate.AppliedShown, PwdSet: 1})
+			b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=ever,DC=x,DC=example"), Name: []byte("ever"), Line: 42,
+				RID: 1202, Primary: 513,
+				Flags: estate.NeverExpires | estate.HoldersShown | estate.AppliedShown, PwdSet: uint32(100 * aDay)})
+			b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=new,DC=x,DC=example"), Name: []byte("new"), Line: 43,
+				RID: 1203, Primary: 513,
+				Flags: estate.HoldersShown | estate.AppliedShown})
+		})
 	p, _, s := w.planned(t)
 	got := map[string]string{}
 	for _, a := range p.Amendments {
-		x := Touch(a, s, 400*aDay)
+		x := NewPopulation(s).Touch(a, 400*aDay)
 		got[a.Title()] = fmt.Sprint(x.Now, x.Week, x.Month, x.Next, x.NoDate, x.Services, " ", x.What)
 	}
 	for title, want := range map[string]string{
 		// Of ages 1, 80, 88, 200 and 399 days: 200 is over, 88 has two days left, 80 ten; 399 had expired before.
-		"Maximum age":       "1 1 1 0 1 [u3] The password must be changed by 1 account at the next sign-in, 1 account within 7 days, 1 account within 30 days; of 1 account the evidence lacks the date or the flags",
-		"Minimum length":    "0 0 0 8 0 [] Nobody at once; 8 accounts at the next change of password",
-		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts from the next one",
+		"Maximum age": "1 1 1 0 1 [u3] The password must be changed by 1 account at the next sign-in, 1 account within 7 days, 1 account " +
+			"within 30 days; of 1 account the evidence lacks the date or the flags",
+		"Minimum length": "0 0 0 8 0 [] Nobody at once; 8 accounts at the next change of password",
+		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts " +
+			"from the next one",
 	} {
 		if got[title] != want {
 			t.Errorf("%s: %q, want %q", title, got[title], want)
@@ -217,7 +246,8 @@ func TestSetters(t *testing.T) {
 	w := small(t, "min-length 8", fmt.Sprintf(lengthOf, 14), func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
 		u := b.Unit(d.Place(), []byte("DC=x,DC=example"), 5)
 		u.Root, u.Links = true, []estate.Link{{GUID: "{7}"}}
-		d.Containers = append(d.Containers, estate.Container{GUID: "{7}", Name: "Hidden", Filtered: true, Whole: true, Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
+		d.Containers = append(d.Containers, estate.Container{GUID: "{7}", Name: "Hidden", Filtered: true, Whole: true,
+			Access: []estate.ACE{{SID: "S-1-5-11", Read: true, Apply: true}}})
 	})
 	s, before := w.weighed(w.Estate)
 	setters, unseen := s.Setters()
@@ -225,7 +255,8 @@ func TestSetters(t *testing.T) {
 		t.Errorf("%v %v", setters, unseen)
 	}
 	p := New(&record.Record{Places: w.Authorities, Result: before, Setters: setters, Unseen: unseen}, nil, nil)
-	if len(p.Amendments) != 1 || len(p.Amendments[0].Notes) != 1 || !strings.HasPrefix(p.Amendments[0].Notes[0], "Hidden is linked there and was not exported") {
+	if len(p.Amendments) != 1 || len(p.Amendments[0].Notes) != 1 || !strings.HasPrefix(p.Amendments[0].Notes[0],
+		"Hidden is linked there and was not exported") {
 		t.Errorf("%s %v", told(p), p.Amendments[0].Notes)
 	}
 	var _ []govern.Setter = setters
@@ -240,14 +271,17 @@ func TestMachines(t *testing.T) {
 		at := estate.Place{Name: name, Kind: estate.Machine}
 		m := b.At(at)
 		m.Platform = setting.UnixMachine
-		deny := estate.Fact{Value: setting.Number(20), Cite: estate.Cite{File: name + "/etc/security/faillock.conf", Line: 3, Where: "deny", Raw: "20"}}
+		deny := estate.Fact{Value: setting.Number(20), Cite: estate.Cite{File: name + "/etc/security/faillock.conf", Line: 3, Where: "deny",
+			Raw: "20"}}
 		m.Head = &estate.Policy{Name: "machine", Origin: name + "/etc", Standing: estate.Enforced, Platform: setting.UnixMachine,
 			Settings: estate.Settings{"lockout-threshold": deny, "max-age": {Value: setting.Number(365 * aDay)}}, Cite: deny.Cite}
 		row := func(dn string, line int, set int64) {
-			b.Object(at, &estate.Record{Class: estate.Account, DN: []byte(dn), Name: []byte(dn), Line: line, Applied: [][]byte{[]byte(name + "/root")}[:1-line%2], PwdSet: uint32(set)})
+			b.Object(at, &estate.Record{Class: estate.Account, DN: []byte(dn), Name: []byte(dn), Line: line,
+				Applied: [][]byte{[]byte(name + "/root")}[:1-line%2], PwdSet: uint32(set)})
 		}
 		p := b.Override(at, []byte(name+"/root"), 9)
-		p.Name, p.Platform, p.Settings = "root", setting.UnixMachine, estate.Settings{"lockout-threshold": deny, "max-age": {Value: setting.Number(90 * aDay)},
+		p.Name, p.Platform, p.Settings = "root", setting.UnixMachine, estate.Settings{"lockout-threshold": deny,
+			"max-age":          {Value: setting.Number(90 * aDay)},
 			"inactive-disable": {Value: setting.Of(setting.Never), Cite: estate.Cite{File: name + "/etc/shadow", Line: 1, Where: "shadow field 7"}}}
 		row("root", 2, 200*aDay)
 		row("ada", 3, 350*aDay)
@@ -258,17 +292,21 @@ func TestMachines(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &world{Estate: &estate.Estate{Authorities: b.Finish()}, choice: weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline {
+	w := &world{Estate: &estate.Estate{Authorities: b.Finish()}, choice: weigh.Choice{Baselines: func(*estate.Authority,
+		string) []*baseline.Baseline {
 		return []*baseline.Baseline{demands}
 	}, Expect: check.Expectation{Age: func(string) int64 { return 0 }}}}
 	p, before, s := w.planned(t)
-	if got := told(p); !strings.HasPrefix(got, "A1 Lockout threshold of a: 20 failed tries to 5 failed tries\nA2 Disabled after expiry of root: never disabled to 45 days") {
+	if got := told(p); !strings.HasPrefix(got, "A1 Lockout threshold of a: 20 failed tries to 5 failed tries\nA2 Disabled after expiry of "+
+		"root: never disabled to 45 days") {
 		t.Fatal(got)
 	}
 	lock, idle := p.Amendments[0], p.Amendments[1]
-	if len(lock.Spots) != 2 || len(lock.Scopes) != 4 || lock.Accounts != 4 || lock.Severity != baseline.Grave || len(lock.Settles) != 4 || len(idle.Spots) != 2 ||
+	if len(lock.Spots) != 2 || len(lock.Scopes) != 4 || lock.Accounts != 4 || lock.Severity != baseline.Grave || len(lock.Settles) != 4 ||
+		len(idle.Spots) != 2 ||
 		idle.Severity != baseline.Minor {
-		t.Errorf("%d spots, %d scopes, %d accounts, %s, settles %d; %d spots, %s", len(lock.Spots), len(lock.Scopes), lock.Accounts, lock.Severity, len(lock.Settles),
+		t.Errorf("%d spots, %d scopes, %d accounts, %s, settles %d; %d spots, %s", len(lock.Spots), len(lock.Scopes), lock.Accounts,
+			lock.Severity, len(lock.Settles),
 			len(idle.Spots), idle.Severity)
 	}
 	then := Apply(w.Estate, p.Amendments)
@@ -285,18 +323,20 @@ func TestMachines(t *testing.T) {
 	if ended, appeared := Compare(before, after); len(ended) != 6 || len(appeared) != 0 || len(Worse(before, after)) != 0 {
 		t.Errorf("%d end, %v appear, worse %v", len(ended), appeared, Worse(before, after))
 	}
-	if worse := Worse(after, before); len(worse) != 6 || !strings.Contains(strings.Join(worse, "\n"), "a / machine, Lockout threshold (t ): weak, now holds") {
+	if worse := Worse(after, before); len(worse) != 6 || !strings.Contains(strings.Join(worse, "\n"),
+		"a / machine, Lockout threshold (t): weak, now holds") {
 		t.Errorf("backwards: %q", worse)
 	}
 	// root's password of day 200 ended at day 290; 45 days later it is switched off.
 	for day, off := range map[int64]int{334: 0, 336: 2} {
-		if x := Touch(idle, s, day*aDay); x.Disabled != off {
+		if x := NewPopulation(s).Touch(idle, day*aDay); x.Disabled != off {
 			t.Errorf("day %d: %d switched off, want %d", day, x.Disabled, off)
 		}
 	}
 	// What makes a verdict worse is a decision, and takes along what needs it.
 	lock.Worse, idle.First = []string{"x: weak, now holds"}, []*Amendment{lock}
-	if p.Part(); len(p.Amendments) != 0 || !strings.Contains(told(p), "decide: Lockout threshold of a to 5 failed tries: it would make another verdict worse") {
+	if p.Part(); len(p.Amendments) != 0 || !strings.Contains(told(p), "decide: Lockout threshold of a to 5 failed tries: it would make "+
+		"another verdict worse") {
 		t.Error(told(p))
 	}
 }

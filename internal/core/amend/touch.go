@@ -21,7 +21,8 @@ type Touched struct {
 }
 
 // atNextChange are settings that ask something of new passwords only.
-var atNextChange = []setting.ID{"min-length", "max-length", "complexity", "classes-required", "require-lower", "require-upper", "require-digit",
+var atNextChange = []setting.ID{"min-length", "max-length", "complexity", "classes-required", "require-lower", "require-upper",
+	"require-digit",
 	"require-symbol", "history", "name-check", "dictionary-check", "blocklist", "blocklist-size", "min-changed", "max-repeat", "max-sequence",
 	"reversible", "hash-rounds", "lm-hash-stored", "banned-list"}
 
@@ -32,27 +33,80 @@ var later = []setting.ID{"lockout-duration", "lockout-window", "lockout-administ
 
 const aDay = 24 * 60 * 60
 
+// Population is who is in which scope of a survey, for questions about many amendments.
+type Population struct {
+	survey  *govern.Survey
+	enabled map[int]map[govern.ScopeID]*crowd // by authority, made when asked for
+}
+
+// crowd are the enabled accounts of one authority that are in one scope.
+type crowd struct {
+	scope *govern.Scope
+	rows  []int
+}
+
+// NewPopulation prepares the answers about a survey's accounts.
+func NewPopulation(s *govern.Survey) *Population {
+	return &Population{survey: s, enabled: map[int]map[govern.ScopeID]*crowd{}}
+}
+
+// of returns an authority's enabled accounts by scope.
+func (p *Population) of(authority int) map[govern.ScopeID]*crowd {
+	found, ok := p.enabled[authority]
+	if ok {
+		return found
+	}
+	found = map[govern.ScopeID]*crowd{}
+	p.enabled[authority] = found
+	crowds := map[*govern.Scope]*crowd{} // a scope's pointer is found sooner than its identity
+	for row := range p.survey.Estate.Authorities[authority].Objects.Len() {
+		if !p.counts(authority, row) {
+			continue
+		}
+		scope, _ := p.survey.ScopeOf(authority, row)
+		if scope == nil {
+			continue
+		}
+		in := crowds[scope]
+		if in == nil {
+			if in = found[scope.ID()]; in == nil {
+				in = &crowd{scope: scope}
+				found[scope.ID()] = in
+			}
+			crowds[scope] = in
+		}
+		in.rows = append(in.rows, row)
+	}
+	return found
+}
+
+// counts reports whether a row is an account that is enabled.
+func (p *Population) counts(authority, row int) bool {
+	o := p.survey.Estate.Authorities[authority].Objects
+	return o.ClassOf(row) == estate.Account && o.FlagsOf(row)&estate.Disabled == 0
+}
+
 // Touch finds whom an amendment hits, as of a time in Unix seconds.
-func Touch(a *Amendment, s *govern.Survey, at int64) *Touched {
+func (p *Population) Touch(a *Amendment, at int64) *Touched {
 	t := &Touched{}
 	switch {
 	case a.Precedence:
 		t.What = "Nobody: the policies go before each other as they do now"
 	case a.Setting == "max-age" || a.Flag == estate.NeverExpires:
-		t.expiry(a, s, at)
+		t.expiry(a, p, at)
 	case a.Setting == "inactive-disable":
-		t.inactive(a, s, at)
+		t.inactive(a, p, at)
 	case a.Flag == estate.NoPreauth:
 		t.What = fmt.Sprintf("%s must pre-authenticate from the next sign-in: only very old programs cannot", accounts(a.Accounts))
 	case a.Flag != 0 || slices.Contains(atNextChange, a.Setting):
-		t.Next = a.enabled(s)
+		t.Next = p.reached(a)
 		t.What = "Nobody at once; " + accounts(t.Next) + " at the next change of password"
 	case a.Setting == "lockout-threshold":
 		t.What = "Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts from the next one"
 	case a.Setting == "mfa" || a.Setting == "mfa-capable":
 		t.What = accounts(a.Accounts) + " at the next sign-in"
 	case a.Setting == "empty-accepted":
-		a.each(s, func(at *estate.Authority, row int, _ *govern.Scope) {
+		p.each(a, func(at *estate.Authority, row int, _ *govern.Scope) {
 			if at.Objects.FlagsOf(row)&estate.EmptyPassword != 0 {
 				t.Now++
 			}
@@ -87,52 +141,50 @@ func joined(parts ...string) string {
 	return strings.Join(slices.DeleteFunc(parts, func(p string) bool { return p == "" }), ", ")
 }
 
-// enabled counts the enabled accounts that the amendment reaches.
-func (a *Amendment) enabled(s *govern.Survey) (n int) {
-	a.each(s, func(*estate.Authority, int, *govern.Scope) { n++ })
+// reached counts the enabled accounts that the amendment reaches.
+func (p *Population) reached(a *Amendment) (n int) {
+	p.each(a, func(*estate.Authority, int, *govern.Scope) { n++ })
 	return n
 }
 
 // each visits the enabled accounts that the amendment reaches.
-func (a *Amendment) each(s *govern.Survey, visit func(at *estate.Authority, row int, scope *govern.Scope)) {
-	reached := map[govern.ScopeID]bool{}
-	places := map[estate.Place]bool{}
+func (p *Population) each(a *Amendment, visit func(at *estate.Authority, row int, scope *govern.Scope)) {
+	places, rows := map[estate.Place]bool{}, map[estate.Place][]int{}
 	for _, scope := range a.Scopes {
-		reached[scope.ID()], places[scope.Authority.Place()] = true, true
+		places[scope.Authority.Place()] = true
 	}
-	rows := map[estate.Place][]int{}
 	for _, spot := range a.Spots {
 		if a.Flag != 0 {
 			rows[spot.At], places[spot.At] = spot.Rows, true
 		}
 	}
-	for i, at := range s.Estate.Authorities {
-		if !places[at.Place()] {
-			continue
-		}
-		one := func(row int) {
-			if at.Objects.ClassOf(row) != estate.Account || at.Objects.FlagsOf(row)&estate.Disabled != 0 {
-				return
-			}
-			if scope, _ := s.ScopeOf(i, row); scope != nil && (a.Flag != 0 || reached[scope.ID()]) {
-				visit(at, row, scope)
-			}
-		}
-		if a.Flag != 0 {
+	for i, at := range p.survey.Estate.Authorities {
+		switch {
+		case !places[at.Place()]:
+		case a.Flag != 0:
 			for _, row := range rows[at.Place()] {
-				one(row)
+				if scope, _ := p.survey.ScopeOf(i, row); scope != nil && p.counts(i, row) {
+					visit(at, row, scope)
+				}
 			}
-			continue
-		}
-		for row := range at.Objects.Len() {
-			one(row)
+		default:
+			crowds, met := p.of(i), map[govern.ScopeID]bool{}
+			for _, scope := range a.Scopes {
+				id := scope.ID()
+				if in := crowds[id]; in != nil && !met[id] {
+					met[id] = true
+					for _, row := range in.rows {
+						visit(at, row, in.scope)
+					}
+				}
+			}
 		}
 	}
 }
 
 // expiry counts who has to change when.
-func (t *Touched) expiry(a *Amendment, s *govern.Survey, at int64) {
-	a.each(s, func(from *estate.Authority, row int, scope *govern.Scope) {
+func (t *Touched) expiry(a *Amendment, p *Population, at int64) {
+	p.each(a, func(from *estate.Authority, row int, scope *govern.Scope) {
 		flags := from.Objects.FlagsOf(row)
 		was, will := scope.Settings["max-age"].Value, a.To
 		if a.Flag != 0 {
@@ -183,9 +235,9 @@ func (t *Touched) expiry(a *Amendment, s *govern.Survey, at int64) {
 
 // inactive counts whose password expired so long ago that the account is switched
 // off.
-func (t *Touched) inactive(a *Amendment, s *govern.Survey, at int64) {
+func (t *Touched) inactive(a *Amendment, p *Population, at int64) {
 	limit, ok := a.To.Number()
-	a.each(s, func(from *estate.Authority, row int, scope *govern.Scope) {
+	p.each(a, func(from *estate.Authority, row int, scope *govern.Scope) {
 		age, expires := scope.Settings["max-age"].Value.Number()
 		set := int64(from.Objects.PwdSet.At(row))
 		if ok && expires && set != 0 && set+age+limit < at {

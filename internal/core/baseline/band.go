@@ -44,7 +44,8 @@ func (b Band) Has(v setting.Value) bool {
 func (b Band) within(c Band) bool {
 	both := b.Intersect(c)
 	same := func(x, y *int64) bool { return x == y || x != nil && y != nil && *x == *y }
-	return both.Numbers == b.Numbers && same(both.Low, b.Low) && same(both.High, b.High) && slices.Equal(both.Only, slices.Sorted(slices.Values(b.Only))) &&
+	return both.Numbers == b.Numbers && same(both.Low, b.Low) && same(both.High, b.High) &&
+		slices.Equal(both.Only, slices.Sorted(slices.Values(b.Only))) &&
 		len(both.Specials) == len(b.Specials) && len(both.Words) == len(b.Words)
 }
 
@@ -153,13 +154,15 @@ func (b Band) Text() string {
 	return strings.Join(append(words, b.Words...), " or ")
 }
 
-// Nearest returns the value in the band that changes least from what is
-// there; not set if the band is empty.
+// Nearest returns the value in the band that changes least from what is there, which is
+// that itself where it is in the band; not set if the band is empty.
 func (b Band) Nearest(from setting.Value) setting.Value {
 	n, isNumber := from.Number()
 	switch {
 	case b.Empty():
 		return setting.Value{}
+	case b.Has(from):
+		return from
 	case b.Numbers && b.Only != nil:
 		best := b.Only[0]
 		for _, o := range b.Only {

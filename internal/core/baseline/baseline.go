@@ -221,7 +221,8 @@ func Parse(path string, data []byte) (*Baseline, error) {
 	for _, text := range f.For.Systems {
 		kind, version, _ := strings.Cut(text.Value, " ")
 		if kind == "" || kind != strings.ToLower(kind) {
-			return nil, text.Errorf(path, "system %q; expected its name as os-release has it, and the version where it matters: debian 12", text.Value)
+			return nil, text.Errorf(path, "system %q; expected its name as os-release has it, and the version where it matters: debian 12",
+				text.Value)
 		}
 		b.Systems = append(b.Systems, estate.System{Kind: kind, Version: version})
 	}

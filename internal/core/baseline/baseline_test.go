@@ -45,9 +45,11 @@ func TestEditionsForSystems(t *testing.T) {
 		}
 	}
 	for id, systems := range map[string]map[string]bool{
-		"cis-debian-12":      {"debian 12": true, "debian 12.5": true, "debian 13": false, "debian 1": false, "debian": false, "": false, "ubuntu 12": false},
-		"cis-ubuntu":         {"ubuntu 24.04": true, "ubuntu 22.04": true, "ubuntu 24.10": false, "ubuntu 2": false},
-		"cis-red-hat":        {"rhel 9.4": true, "rocky 8": true, "almalinux 9.3": true, "ol 8.10": true, "rhel 7.9": false, "rhel 90": false, "fedora 39": false},
+		"cis-debian-12": {"debian 12": true, "debian 12.5": true, "debian 13": false, "debian 1": false, "debian": false, "": false,
+			"ubuntu 12": false},
+		"cis-ubuntu": {"ubuntu 24.04": true, "ubuntu 22.04": true, "ubuntu 24.10": false, "ubuntu 2": false},
+		"cis-red-hat": {"rhel 9.4": true, "rocky 8": true, "almalinux 9.3": true, "ol 8.10": true, "rhel 7.9": false, "rhel 90": false,
+			"fedora 39": false},
 		"cis-suse":           {"sles 15.5": true, "opensuse-leap 15.6": true, "sles 12.5": false},
 		"cis-windows-server": {"": true, "debian 12": true}, // about no system: its platforms say enough
 	} {
@@ -74,9 +76,11 @@ func TestCyberEssentials(t *testing.T) {
 	for _, c := range []struct {
 		length, list, factor string
 		want                 bool
-	}{{"12", "off", "none", true}, {"11", "off", "none", false}, {"8", "on", "none", true}, {"7", "on", "all", false}, {"8", "audit", "none", false},
+	}{{"12", "off", "none", true}, {"11", "off", "none", false}, {"8", "on", "none", true}, {"7", "on", "all", false},
+		{"8", "audit", "none", false},
 		{"8", "off", "all", true}, {"8", "off", "some", false}, {"11", "audit", "some", false}} {
-		values := map[setting.ID]setting.Value{"min-length": on("min-length", c.length), "banned-list": on("banned-list", c.list), "mfa": on("mfa", c.factor)}
+		values := map[setting.ID]setting.Value{"min-length": on("min-length", c.length), "banned-list": on("banned-list", c.list),
+			"mfa": on("mfa", c.factor)}
 		if meets(&b.Demands[0], values) != c.want {
 			t.Errorf("%+v", c)
 		}
@@ -385,7 +389,7 @@ func TestExtends(t *testing.T) {
 
 func TestBands(t *testing.T) {
 	for _, c := range []struct{ id, demands, band, nearest string }{
-		{"min-length", "at-least: 14|at-least: 15", "at least 15 characters", "8=15 20=15"},
+		{"min-length", "at-least: 14|at-least: 15", "at least 15 characters", "8=15 20=20"},
 		{"min-length", "at-least: 8|between: [6, 64]", "8 characters to 64 characters", "4=8 99=64"},
 		{"lockout-threshold", "at-most: 5, specials: {never: fails}|at-most: 10, specials: {never: fails}", "at most 5 failed tries",
 			"10=5 never=5"},
@@ -429,12 +433,15 @@ func places(p ...setting.Platform) []setting.Platform { return p }
 // Where demands hold, whether they meet, and whether one holds wherever another does.
 func TestWhereDemandsHold(t *testing.T) {
 	win, unix := setting.WindowsDomain, setting.UnixMachine
-	any, onWin, onBoth := &Demand{Condition: Condition{Setting: "history"}}, &Demand{Condition: Condition{Setting: "history"}, Platforms: places(win)},
+	any, onWin, onBoth := &Demand{Condition: Condition{Setting: "history"}}, &Demand{Condition: Condition{Setting: "history"},
+		Platforms: places(win)},
 		&Demand{Condition: Condition{Setting: "history"}, Platforms: places(win, unix)}
-	onUnix, forService := &Demand{Condition: Condition{Setting: "history"}, Platforms: places(unix)}, &Demand{Condition: Condition{Setting: "history"}, Tiers: []string{"service"}}
+	onUnix, forService := &Demand{Condition: Condition{Setting: "history"}, Platforms: places(unix)},
+		&Demand{Condition: Condition{Setting: "history"}, Tiers: []string{"service"}}
 	forBoth, forStandard := &Demand{Condition: Condition{Setting: "history"}, Tiers: []string{"service", "standard"}},
 		&Demand{Condition: Condition{Setting: "history"}, Tiers: []string{"standard"}}
-	only, second := &Demand{Condition: Condition{Setting: "history"}, Factor: Only}, &Demand{Condition: Condition{Setting: "history"}, Factor: Second}
+	only, second := &Demand{Condition: Condition{Setting: "history"}, Factor: Only}, &Demand{Condition: Condition{Setting: "history"},
+		Factor: Second}
 	for name, c := range map[string]struct {
 		d, e           *Demand
 		meet, contains bool

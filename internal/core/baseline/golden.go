@@ -37,7 +37,8 @@ func Golden(values map[setting.ID]setting.Value) (demands []Demand, unasked []Un
 			if len(c.Values) == len(s.Choices) {
 				why = "it is the weakest that can be set"
 			}
-			if i := slices.Index(s.Choices, word(v)); s.Stronger == setting.Higher && i == len(s.Choices)-1 || len(c.Values) == 1 && c.Kind == OneOf {
+			if i := slices.Index(s.Choices, word(v)); s.Stronger == setting.Higher && i == len(s.Choices)-1 || len(c.Values) == 1 &&
+				c.Kind == OneOf {
 				c.Kind = Exactly
 			}
 		case s.Stronger == setting.Higher:

@@ -108,7 +108,8 @@ func allWays(id setting.ID, demands, beside []Named) []OneWay {
 	try(0, map[setting.ID]Band{})
 	var least []OneWay
 	for i := range ways {
-		if !slices.ContainsFunc(ways, func(w OneWay) bool { return ways[i].asksMore(&w) }) && !slices.ContainsFunc(least, func(w OneWay) bool { return w.Text() == ways[i].Text() }) {
+		if !slices.ContainsFunc(ways, func(w OneWay) bool { return ways[i].asksMore(&w) }) && !slices.ContainsFunc(least,
+			func(w OneWay) bool { return w.Text() == ways[i].Text() }) {
 			least = append(least, ways[i])
 		}
 	}
@@ -243,7 +244,9 @@ func besides(all []*Baseline, demands []Named, w where) []Named {
 	for _, n := range demands {
 		for _, id := range n.Demand.Involved() {
 			if id != n.Demand.Setting {
-				beside = append(beside, slices.DeleteFunc(demandsAt(all, id, w), func(x Named) bool { return len(x.Demand.Ways) > 0 || slices.Contains(beside, x) })...)
+				beside = append(beside, slices.DeleteFunc(demandsAt(all, id, w), func(x Named) bool {
+					return len(x.Demand.Ways) > 0 || slices.Contains(beside, x)
+				})...)
 			}
 		}
 	}
@@ -260,7 +263,10 @@ func (c *oneCase) name(tiers int) string {
 		words = append(words, map[string]string{"only": "password alone", "second": "with a second factor"}[fs[0]])
 	}
 	if len(ts) < tiers {
-		words = append(words, strings.TrimSpace(strings.Join(ts, ", ")))
+		if i := slices.Index(ts, ""); i >= 0 { // those that no baseline names
+			ts = append(slices.Delete(ts, i, i+1), "other tiers")
+		}
+		words = append(words, strings.Join(ts, ", "))
 	}
 	return strings.Join(append(words, strings.Join(ps, ", ")), "; ")
 }

@@ -20,7 +20,8 @@ const cyber = `- any-of:
 
 func ownOf(t *testing.T, demands string) *Baseline {
 	t.Helper()
-	b, err := Parse("own.yaml", []byte("id: own\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain, unix-machine, cloud-directory]}\ndemands:\n"+demands))
+	b, err := Parse("own.yaml", []byte("id: own\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain, unix-machine, "+
+		"cloud-directory]}\ndemands:\n"+demands))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +31,8 @@ func ownOf(t *testing.T, demands string) *Baseline {
 func TestWaysAreReadAndWritten(t *testing.T) {
 	b := ownOf(t, cyber)
 	d := &b.Demands[0]
-	const want = "at least 12 characters, or at least 8 characters with list of banned passwords on, or at least 8 characters with second factor all"
+	const want = "at least 12 characters, or at least 8 characters with list of banned passwords on, or at least 8 characters with second " +
+		"factor all"
 	if d.Text() != want || d.Setting != "min-length" || d.Kind != AnyOf {
 		t.Errorf("%q, about %s, %s", d.Text(), d.Setting, d.Kind)
 	}
@@ -49,23 +51,35 @@ func TestWaysAreReadAndWritten(t *testing.T) {
 
 func TestMistakesInWays(t *testing.T) {
 	for name, c := range map[string]struct{ demands, want string }{
-		"one way":         {"- {any-of: [[{setting: history, at-least: 4}]], severity: minor, why: w.}", ":6:24: any-of with 1 way"},
-		"none":            {"- {any-of: [], severity: minor, why: w.}", "any-of with 0 way"},
-		"empty way":       {"- {any-of: [[{setting: history, at-least: 4}], []], severity: minor, why: w.}", "way 2 of any-of asks nothing"},
-		"beside setting":  {"- {setting: history, any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}", "any-of and setting beside each other"},
-		"beside value":    {"- {at-least: 4, any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}", "any-of and a value beside each other"},
-		"twice":           {"- {any-of: [[{setting: history, at-least: 4}, {setting: history, at-most: 9}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}", "a second condition on history in one way"},
-		"implied":         {"- {any-of: [[{setting: history, at-least: 4}], [{setting: history, at-least: 9}]], severity: minor, why: w.}", "way 2 of any-of asks all that way 1 does"},
-		"implied before":  {"- {any-of: [[{setting: history, at-least: 9}, {setting: complexity, exactly: on}], [{setting: history, at-least: 4}]], severity: minor, why: w.}", "way 1 of any-of asks all that way 2 does"},
-		"special unsaid":  {"- {any-of: [[{setting: max-age, at-most: 9 days}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}", "must say whether \"never\" holds or fails"},
-		"unknown setting": {"- {any-of: [[{setting: min-lenght, at-least: 9}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}", "unknown setting \"min-lenght\"; the nearest is \"min-length\""},
-		"unknown key":     {"- {any-of: [[{setting: history, at-lest: 9}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}", "unknown key \"at-lest\"; the nearest is \"at-least\""},
-		"nowhere":         {"- {any-of: [[{setting: ticket-lifetime, at-most: 9 hours, specials: {never: fails}}], [{setting: clock-skew, at-most: 5 minutes}]], platforms: [unix-machine], severity: minor, why: w.}", "none of its platforms ([unix-machine]) has the settings of any of its ways"},
-		"no severity":     {"- {any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], why: w.}", ":6:24: severity \"\""},
+		"one way":   {"- {any-of: [[{setting: history, at-least: 4}]], severity: minor, why: w.}", ":6:24: any-of with 1 way"},
+		"none":      {"- {any-of: [], severity: minor, why: w.}", "any-of with 0 way"},
+		"empty way": {"- {any-of: [[{setting: history, at-least: 4}], []], severity: minor, why: w.}", "way 2 of any-of asks nothing"},
+		"beside setting": {"- {setting: history, any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], severity: " +
+			"minor, why: w.}", "any-of and setting beside each other"},
+		"beside value": {"- {at-least: 4, any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], severity: " +
+			"minor, why: w.}", "any-of and a value beside each other"},
+		"twice": {"- {any-of: [[{setting: history, at-least: 4}, {setting: history, at-most: 9}], [{setting: complexity, exactly: " +
+			"on}]], severity: minor, why: w.}", "a second condition on history in one way"},
+		"implied": {"- {any-of: [[{setting: history, at-least: 4}], [{setting: history, at-least: 9}]], severity: minor, why: w.}",
+			"way 2 of any-of asks all that way 1 does"},
+		"implied before": {"- {any-of: [[{setting: history, at-least: 9}, {setting: complexity, exactly: on}], [{setting: history, at-least: " +
+			"4}]], severity: minor, why: w.}", "way 1 of any-of asks all that way 2 does"},
+		"special unsaid": {"- {any-of: [[{setting: max-age, at-most: 9 days}], [{setting: complexity, exactly: on}]], severity: minor, why: " +
+			"w.}", "must say whether \"never\" holds or fails"},
+		"unknown setting": {"- {any-of: [[{setting: min-lenght, at-least: 9}], [{setting: complexity, exactly: on}]], severity: minor, why: " +
+			"w.}", "unknown setting \"min-lenght\"; the nearest is \"min-length\""},
+		"unknown key": {"- {any-of: [[{setting: history, at-lest: 9}], [{setting: complexity, exactly: on}]], severity: minor, why: w.}",
+			"unknown key \"at-lest\"; the nearest is \"at-least\""},
+		"nowhere": {"- {any-of: [[{setting: ticket-lifetime, at-most: 9 hours, specials: {never: fails}}], [{setting: clock-skew, " +
+			"at-most: 5 minutes}]], platforms: [unix-machine], severity: minor, why: w.}",
+			"none of its platforms ([unix-machine]) has the settings of any of its ways"},
+		"no severity": {"- {any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], why: w.}",
+			":6:24: severity \"\""},
 		"twice in a file": {cyber + cyber, "a second demand on min-length for the same platform and tier; the first is on line 7"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := Parse("own.yaml", []byte("id: own\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain, unix-machine, cloud-directory]}\ndemands:\n"+c.demands))
+			_, err := Parse("own.yaml", []byte("id: own\ntitle: T\nversion: 1\nfor: {platforms: [windows-domain, unix-machine, "+
+				"cloud-directory]}\ndemands:\n"+c.demands))
 			if err == nil || !strings.Contains(err.Error(), c.want) {
 				t.Errorf("%v, want %s", err, c.want)
 			}
@@ -76,7 +90,8 @@ func TestMistakesInWays(t *testing.T) {
 // Of one file a condition and ways hold side by side; an own baseline's demand goes
 // before both of the one that it extends.
 func TestWaysBesideConditions(t *testing.T) {
-	under := ownOf(t, cyber+"- {setting: min-length, at-most: 64, severity: minor, why: w.}\n- {setting: history, at-least: 4, severity: minor, why: w.}\n")
+	under := ownOf(t, cyber+"- {setting: min-length, at-most: 64, severity: minor, why: w.}\n- {setting: history, at-least: 4, severity: "+
+		"minor, why: w.}\n")
 	named := func(b *Baseline, tier string) (all []string) {
 		for _, d := range b.For(setting.UnixMachine, tier, Only) {
 			all = append(all, fmt.Sprintf("%s %s %s", d.Setting, d.Kind, d.From))
@@ -86,7 +101,8 @@ func TestWaysBesideConditions(t *testing.T) {
 	if got := named(under, "standard"); !reflect.DeepEqual(got, []string{"min-length any-of ", "min-length at-most ", "history at-least "}) {
 		t.Errorf("%q", got)
 	}
-	own, err := Parse("mine.yaml", []byte("id: mine\ntitle: T\nversion: 1\nextends: own\ndemands:\n- {setting: min-length, at-least: 14, tiers: [privileged], severity: minor, why: w.}\n"))
+	own, err := Parse("mine.yaml", []byte("id: mine\ntitle: T\nversion: 1\nextends: own\ndemands:\n- {setting: min-length, at-least: 14, "+
+		"tiers: [privileged], severity: minor, why: w.}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,8 +121,9 @@ func TestWaysBesideConditions(t *testing.T) {
 // world is settings with a few values each, and random demands on them.
 type world struct{ r *rand.Rand }
 
-var choices = map[setting.ID][]string{"min-length": {"0", "7", "8", "12", "14", "20"}, "history": {"0", "4", "24"}, "complexity": {"off", "on"},
-	"max-age": {"30 days", "90 days", "365 days", "never"}, "blocklist": {"off", "audit", "on"}}
+var choices = map[setting.ID][]string{"min-length": {"0", "7", "8", "12", "14", "20"}, "history": {"0", "4", "24"},
+	"complexity": {"off", "on"},
+	"max-age":    {"30 days", "90 days", "365 days", "never"}, "blocklist": {"off", "audit", "on"}}
 
 var involved = []setting.ID{"min-length", "history", "complexity", "max-age", "blocklist"}
 
@@ -181,7 +198,8 @@ func TestWaysTogether(t *testing.T) {
 			if w.r.IntN(2) == 0 {
 				text += w.demand("history")
 			}
-			b, err := Parse("x.yaml", []byte("id: x\ntitle: T\nversion: 1\nfor: {platforms: [cloud-directory, windows-domain, windows-machine]}\ndemands:\n"+text))
+			b, err := Parse("x.yaml", []byte("id: x\ntitle: T\nversion: 1\nfor: {platforms: [cloud-directory, windows-domain, "+
+				"windows-machine]}\ndemands:\n"+text))
 			if err == nil { // ways that add nothing are refused
 				all = append(all, b)
 			}
@@ -262,7 +280,8 @@ func TestDiff(t *testing.T) {
 - {setting: max-repeat, at-most: 3, specials: {unlimited: fails}, severity: minor, why: w.}
 - {setting: max-sequence, between: [3, 5], specials: {unlimited: fails}, severity: minor, why: w.}
 `)
-	is := ownOf(t, strings.Replace(cyber, "[{setting: min-length, at-least: 12 characters}]", "[{setting: min-length, at-least: 10 characters}]", 1)+`- {setting: history, at-least: 24, severity: minor, why: w.}
+	is := ownOf(t, strings.Replace(cyber, "[{setting: min-length, at-least: 12 characters}]",
+		"[{setting: min-length, at-least: 10 characters}]", 1)+`- {setting: history, at-least: 24, severity: minor, why: w.}
 - {setting: max-age, at-most: 90 days, specials: {never: holds}, severity: minor, why: w.}
 - {setting: blocklist, exactly: "on", severity: minor, why: w.}
 - {setting: lockout-threshold, at-most: 5, specials: {never: fails}, platforms: [unix-machine], severity: minor, why: w.}
@@ -275,7 +294,8 @@ func TestDiff(t *testing.T) {
 	for _, r := range Diff(was, is) {
 		got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s %s", r.Setting, r.Change, r.Where)))
 	}
-	want := []string{"min-length laxer", "complexity removed", "blocklist added", "max-repeat laxer", "max-sequence differs", "history stricter", "max-age laxer",
+	want := []string{"min-length laxer", "complexity removed", "blocklist added", "max-repeat laxer", "max-sequence differs",
+		"history stricter", "max-age laxer",
 		"lockout-threshold added on unix-machine", "lockout-threshold removed on windows-domain"}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("%q\nwant\n%q", got, want)
@@ -291,9 +311,12 @@ func TestDiff(t *testing.T) {
 func TestGolden(t *testing.T) {
 	for id, c := range map[setting.ID]struct{ set, text, weaker string }{
 		"min-length": {"14 characters", "at least 14 characters", "13 characters"}, "max-age": {"90 days", "at most 90 days", "never"},
-		"lockout-threshold": {"5 failed tries", "at most 5 failed tries", "never"}, "lockout-duration": {"until-admin", "locks until an administrator unlocks", "99 days"},
-		"complexity": {"on", "on", "off"}, "reversible": {"off", "off", "on"}, "expiry-warning": {"7 days", "7 days", "8 days"}, "blocklist": {"audit", "at least audit", "off"},
-		"hash-method": {"sha512", "at least sha512", "sha256"}, "length-limit-relaxed": {"on", "on", "off"}, "min-length-audit": {"20", "20 characters", "21"},
+		"lockout-threshold": {"5 failed tries", "at most 5 failed tries", "never"}, "lockout-duration": {"until-admin",
+			"locks until an administrator unlocks", "99 days"},
+		"complexity": {"on", "on", "off"}, "reversible": {"off", "off", "on"}, "expiry-warning": {"7 days", "7 days", "8 days"},
+		"blocklist":   {"audit", "at least audit", "off"},
+		"hash-method": {"sha512", "at least sha512", "sha256"}, "length-limit-relaxed": {"on", "on", "off"},
+		"min-length-audit": {"20", "20 characters", "21"},
 	} {
 		s := setting.Get(id)
 		v, err := s.Parse(c.set)
@@ -313,7 +336,8 @@ func TestGolden(t *testing.T) {
 			t.Errorf("%s: %s, met %v, by the weaker %v", id, d.Text(), d.Met(v), d.Met(weaker))
 		}
 	}
-	for id, text := range map[setting.ID]string{"lockout-threshold": "never", "min-age": "at-once", "complexity": "off", "reversible": "on", "min-length": "0", "hash-method": "des"} {
+	for id, text := range map[setting.ID]string{"lockout-threshold": "never", "min-age": "at-once", "complexity": "off", "reversible": "on",
+		"min-length": "0", "hash-method": "des"} {
 		v, _ := setting.Get(id).Parse(text)
 		if demands, unasked := Golden(map[setting.ID]setting.Value{id: v}); len(demands) != 0 || len(unasked) != 1 {
 			t.Errorf("%s: %v %v", id, demands, unasked)

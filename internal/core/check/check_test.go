@@ -17,7 +17,8 @@ import (
 
 // findings lists "check authority-or-scope accounts".
 func findings(s *govern.Survey) []string {
-	r := weigh.Run(s, weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline { return nil }, Expect: check.Expectation{Age: func(string) int64 { return 0 }}})
+	r := weigh.Run(s, weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline { return nil },
+		Expect: check.Expectation{Age: func(string) int64 { return 0 }}})
 	var all []string
 	for _, f := range r.Findings {
 		if f.Check == "not-weighed" { // no baseline is chosen here
@@ -75,8 +76,9 @@ func TestPlaceChecks(t *testing.T) {
 		}, []string{"cloud-lock-looser t / own of quay.example 1", "federated-unseen t 1", "synchronised-never-expire t / own of quay.example 1",
 			"synchronised-unseen t 1"}},
 		"a tenant that is as strict": {func(b *estate.Builder) {
-			coretest.Settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": never, "lockout-duration": setting.Of(setting.UntilAdmin),
-				"max-age": never}, accounts{"ada": 0}).PoliciesLie = true
+			coretest.Settle(b, "quay.example", estate.Domain, settings{"lockout-threshold": never,
+				"lockout-duration": setting.Of(setting.UntilAdmin),
+				"max-age":          never}, accounts{"ada": 0}).PoliciesLie = true
 			coretest.Settle(b, "t", estate.Tenant, settings{"lockout-threshold": number(10), "lockout-duration": number(60),
 				"expiry-for-synced": setting.Off}, accounts{"ada": estate.Synced})
 		}, []string{"lockout-dormant quay.example / own 1"}},
@@ -174,7 +176,71 @@ func TestChecks(t *testing.T) {
 		}
 	}
 	if found := check.Run(check.AtSettings,
-		check.Pass{Scope: coretest.ScopeWith(t, setting.WindowsMachine, estate.Override, "min-length 20; length-limit-relaxed off")}); len(found) != 0 {
+		check.Pass{Scope: coretest.ScopeWith(t, setting.WindowsMachine, estate.Override,
+			"min-length 20; length-limit-relaxed off")}); len(found) != 0 {
 		t.Errorf("a fine-grained policy needs no relaxed limit: %+v", found)
+	}
+}
+
+// How a finding is called, on pages and in lists.
+func TestWordsOfAFinding(t *testing.T) {
+	s := &govern.Scope{Authority: &estate.Authority{Name: "m"}, Why: "two policies may apply", Settings: map[setting.ID]govern.Effective{
+		"min-length": {Missing: govern.NotCollected}, "history": {Missing: govern.Unreadable}}}
+	for _, c := range []struct {
+		f                     check.Finding
+		found                 check.Kind
+		head, title, headline string
+		undecided             bool
+	}{
+		{check.Finding{Kind: check.Weak, Settings: []setting.ID{"min-length"}, Observed: "8 characters"}, check.Weak, "Minimum length",
+			"Minimum length", "Minimum length: 8 characters", false},
+		{check.Finding{Kind: check.Missing, Settings: []setting.ID{"min-length"}, Scope: s}, check.Missing, "Minimum length", "Minimum length",
+			"Minimum length", true},
+		{check.Finding{Kind: check.Missing, Settings: []setting.ID{"history"}, Scope: s}, check.Missing, "Password history", "Password history",
+			"Password history", false},
+		{check.Finding{Kind: check.Waived, Beneath: check.Conflicting, Check: "empty-password", Observed: "empty"}, check.Conflicting,
+			"empty-password", "An account has an empty password", "empty-password", false},
+		{check.Finding{Kind: check.Weak, Check: "of-another-version"}, check.Weak, "of-another-version", "of-another-version",
+			"of-another-version", false},
+	} {
+		if c.f.Found() != c.found || c.f.Head() != c.head || c.f.Title() != c.title || c.f.Headline() != c.headline ||
+			c.f.Undecided() != c.undecided {
+			t.Errorf("%+v: %s, %q, %q, %q, %v", c.f, c.f.Found(), c.f.Head(), c.f.Title(), c.f.Headline(), c.f.Undecided())
+		}
+	}
+}
+
+// A finding keeps its fingerprint whatever its severity, numbers and settings become, and
+// shares it with none of another place, scope or setting.
+func TestFingerprints(t *testing.T) {
+	at := func(name string, kind estate.Kind) *estate.Authority {
+		return &estate.Authority{Name: name, Kind: kind}
+	}
+	scope := func(a *estate.Authority, policy, tier string) *govern.Scope {
+		return &govern.Scope{Authority: a, Policy: &estate.Policy{Name: policy, Origin: "cn=" + policy}, Tier: tier}
+	}
+	m := at("m", estate.Machine)
+	one := check.Finding{Authority: m, Scope: scope(m, "own", "standard"), Settings: []setting.ID{"history"}, Severity: "minor"}
+	same := one
+	same.Severity, same.Observed, same.Kind = "grave", "3", check.Missing
+	if check.Fingerprint(&one) != check.Fingerprint(&same) {
+		t.Error("another severity is another finding")
+	}
+	seen := map[string]string{}
+	for name, f := range map[string]check.Finding{"one": one,
+		"another setting": {Authority: m, Scope: scope(m, "own", "standard"), Settings: []setting.ID{"min-length"}},
+		"another tier":    {Authority: m, Scope: scope(m, "own", "crew"), Settings: []setting.ID{"history"}},
+		"another policy":  {Authority: m, Scope: scope(m, "strict", "standard"), Settings: []setting.ID{"history"}},
+		"another place": {Authority: at("n", estate.Machine), Scope: scope(at("n", estate.Machine), "own", "standard"),
+			Settings: []setting.ID{"history"}},
+		"another kind": {Authority: at("m", estate.Domain), Scope: scope(at("m", estate.Domain), "own", "standard"),
+			Settings: []setting.ID{"history"}},
+		"a check": {Authority: m, Check: "empty-password"}, "of something": {Authority: m, Check: "empty-password", About: "x"},
+		"a check's scope": {Authority: m, Check: "empty-password", Scope: scope(m, "own", "standard")}} {
+		print := check.Fingerprint(&f)
+		if seen[print] != "" || len(print) != 12 {
+			t.Errorf("%s has the fingerprint of %s, %s", name, seen[print], print)
+		}
+		seen[print] = name
 	}
 }

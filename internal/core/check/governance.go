@@ -20,10 +20,10 @@ type known struct {
 	resolved  bool
 }
 
-// doubted is an account whose policy the evidence does not decide.
+// doubted are the accounts whose policy the evidence does not decide for one reason.
 type doubted struct {
-	row int
 	govern.Doubt
+	rows []int
 }
 
 const mostExamples = 5
@@ -36,12 +36,19 @@ var nobody = []int{}
 func (p *Pass) resolve() *known {
 	if k := p.known; !k.resolved {
 		k.resolved, k.byDefault = true, []int{}
+		places := map[govern.Doubt]int{}
 		p.accounts(func(row int) bool {
 			switch g := p.Resolution.Of(row); g.Rule {
 			case govern.Default:
 				k.byDefault = append(k.byDefault, row)
 			case govern.Unknown:
-				k.doubted = append(k.doubted, doubted{row, g.Doubt})
+				at, met := places[g.Doubt]
+				if !met {
+					at = len(k.doubted)
+					places[g.Doubt] = at
+					k.doubted = append(k.doubted, doubted{Doubt: g.Doubt})
+				}
+				k.doubted[at].rows = append(k.doubted[at].rows, row)
 			}
 			return false
 		})
@@ -60,9 +67,10 @@ func (p *Pass) doubtful(fits func(d govern.Doubt) bool) []int {
 	}
 	for _, d := range p.resolve().doubted {
 		if fits(d.Doubt) {
-			rows = append(rows, d.row)
+			rows = append(rows, d.rows...)
 		}
 	}
+	slices.Sort(rows)
 	return rows
 }
 
@@ -274,14 +282,67 @@ var governanceChecks = []Check{
 				if o.FlagsOf(row)&(estate.MembersPart|estate.Unseen) != estate.MembersPart || told[p.Authority.DN(row)] {
 					continue
 				}
-				rows := p.doubtful(func(d govern.Doubt) bool { return d.Row == row && d.Kind == govern.MembersUnknown })
-				if carried := p.Resolution.Carried(row); len(carried) > 0 && len(rows) > 0 {
+				carried := p.Resolution.Carried(row)
+				if len(carried) == 0 {
+					continue
+				}
+				if rows := p.doubtful(func(d govern.Doubt) bool { return d.Row == row && d.Kind == govern.MembersUnknown }); len(rows) > 0 {
 					p.report(Finding{Reason: fmt.Sprintf("who is in %s, which carries %s, is not all in the evidence%s", p.nameOf(row),
 						carried[0].Name, mayReach(rows)),
 						Severity: p.gravest(rows, baseline.Serious),
 						Remedy:   "Export groups with their attribute member, or accounts with memberOf, and gather again.",
 						Evidence: []estate.Cite{p.Authority.CiteOf(row)}}, p.Authority.DN(row), rows)
 				}
+			}
+		},
+	},
+	{
+		Name: "member-elsewhere", Title: "Groups hold members of a domain that is not in the evidence",
+		Kind: Missing, Severity: baseline.Serious,
+		Doc: "Groups name objects of another domain, of the same forest or of one that is trusted, which is not in the evidence: who they " +
+			"are, and who holds what these groups give, is not known.",
+		Run: func(p *Pass) {
+			for _, absent := range p.Absent(p.index) {
+				groups, members := map[string]bool{}, 0
+				var lines []estate.Cite
+				for _, row := range absent.Rows {
+					held := false
+					for group := range p.Authority.Objects.GroupsOf(row) {
+						groups[p.nameOf(group)], held = true, true
+					}
+					if !held {
+						continue // a policy names it, which is told elsewhere
+					}
+					if members++; len(lines) < mostExamples {
+						lines = append(lines, p.Authority.CiteOf(row))
+					}
+				}
+				if members == 0 {
+					continue
+				}
+				rows := p.doubtful(func(d govern.Doubt) bool {
+					return d.Kind == govern.MembersUnknown && slices.Contains(absent.Rows, d.Row)
+				})
+				names, more := sortedKeys(groups), ""
+				if n := len(names) - 3; n > 0 {
+					names, more = names[:3], fmt.Sprintf(" and %d more", n)
+				}
+				reason := fmt.Sprintf("%s of %s%s: of the domain %s, which is not in the evidence", number(members, "member"),
+					strings.Join(names, ", "), more, absent.Domain)
+				remedy := "Gather the directory of that domain, too; gather --forest reads all of a forest."
+				if absent.Part {
+					reason = strings.TrimSuffix(reason, "which is not in the evidence") + "whose evidence does not hold them"
+					remedy = "Export that domain again, whole."
+				}
+				severity := baseline.Minor
+				if p.Tiering.Administers(absent.Rows) {
+					severity = baseline.Serious
+					reason += "; among them are members of administrative groups, so that not all who are privileged are known"
+				}
+				if len(rows) > 0 {
+					severity = p.gravest(rows, severity)
+				}
+				p.report(Finding{Reason: reason + mayReach(rows), Severity: severity, Remedy: remedy, Evidence: lines}, absent.Domain, concerned(rows))
 			}
 		},
 	},
@@ -407,8 +468,8 @@ var governanceChecks = []Check{
 		Doc: "Accounts or groups point at a fine-grained policy that is not in the evidence: the exporting account may not read such policies.",
 		Run: func(p *Pass) {
 			p.hidden(func(ref *estate.Reference, cite estate.Cite, rows []int) {
-				p.report(Finding{Reason: fmt.Sprintf("%s is not in the evidence, and %d entries point at it: what governs its accounts is "+
-					"not known, and it is not the default", estate.NameOf(ref.DN), ref.Count),
+				p.report(Finding{Reason: fmt.Sprintf("%s is not in the evidence, and %s at it: what governs its accounts is "+
+					"not known, and it is not the default", estate.NameOf(ref.DN), pointing(ref.Count, "entry", "entries")),
 					Remedy: "Export again with an account that may read the Password Settings Container.", Evidence: []estate.Cite{cite}}, ref.DN, rows)
 			})
 		},
@@ -601,12 +662,14 @@ var governanceChecks = []Check{
 				var texts []string
 				for _, id := range ids {
 					row := setting.Get(id)
-					texts = append(texts, fmt.Sprintf("%s %s (by %s), where what governs is %s", strings.ToLower(row.Title), row.Text(shown.Settings[id].Value),
+					texts = append(texts, fmt.Sprintf("%s %s (by %s), where what governs is %s", strings.ToLower(row.Title),
+						row.Text(shown.Settings[id].Value),
 						cmp.Or(shown.By[id], "no policy that it names"), row.Text(s.Settings[id].Value)))
 				}
 				p.report(Finding{Scope: s, Settings: ids, Observed: observed(s, ids),
-					Reason:   fmt.Sprintf("the resultant report of %s displays %s", shown.Machine, strings.Join(texts, "; ")),
-					Remedy:   "Tell whoever answers for these accounts what governs them: resultant reports know neither fine-grained policies nor the domain's head.",
+					Reason: fmt.Sprintf("the resultant report of %s displays %s", shown.Machine, strings.Join(texts, "; ")),
+					Remedy: "Tell whoever answers for these accounts what governs them: resultant reports know neither fine-grained policies nor the " +
+						"domain's head.",
 					Evidence: append(evidenceOf(s, ids[:1]), shown.Settings[ids[0]].Cite)}, "", nil)
 			}
 		},
@@ -744,7 +807,8 @@ var governanceChecks = []Check{
 	{
 		Name: "local-administrator-unmanaged", Title: "Machines whose local administrator has no managed password",
 		Kind: Weak, Severity: baseline.Serious,
-		Doc: "No policy that reaches a machine gives its local administrator a managed password: one password found on one machine often opens many.",
+		Doc: "No policy that reaches a machine gives its local administrator a managed password: one password found on one machine often opens " +
+			"many.",
 		Run: unmanaged,
 	},
 	{
@@ -753,17 +817,20 @@ var governanceChecks = []Check{
 		Doc: "A machine enforces another value than the templates that reach it configure.",
 		Run: func(p *Pass) {
 			o := p.Authority.Objects
+			enforced := map[string]*estate.Policy{}
+			for _, a := range p.Estate.Authorities {
+				if a.Kind == estate.Machine {
+					enforced[a.Name] = a.Head
+				}
+			}
 			for row := range o.Len() {
-				if o.ClassOf(row) != estate.Computer {
+				if len(enforced) == 0 || o.ClassOf(row) != estate.Computer {
 					continue
 				}
-				i := slices.IndexFunc(p.Estate.Authorities, func(a *estate.Authority) bool {
-					return a.Kind == estate.Machine && a.Head != nil && a.Name == govern.MachineName(p.Authority, row)
-				})
-				if i < 0 {
+				own := enforced[govern.MachineName(p.Authority, row)]
+				if own == nil {
 					continue
 				}
-				own := p.Estate.Authorities[i].Head
 				configured := govern.Configured(p.Templates.At(p.Authority.Parents[o.Parent.At(row)], []govern.Machine{p.Templates.Machine(row)}))
 				for _, id := range SortedSettings(configured) {
 					c, fact := configured[id], own.Settings[id]
@@ -773,7 +840,8 @@ var governanceChecks = []Check{
 					}
 					s := setting.Get(id)
 					p.report(Finding{Settings: []setting.ID{id}, Observed: s.Text(fact.Value),
-						Reason: fmt.Sprintf("%s on %s: %s is configured by %s, %s is enforced", strings.ToLower(s.Title), govern.MachineName(p.Authority, row),
+						Reason: fmt.Sprintf("%s on %s: %s is configured by %s, %s is enforced", strings.ToLower(s.Title), govern.MachineName(p.Authority,
+							row),
 							s.Text(c.Value), c.By.Name(), s.Text(fact.Value)),
 						Remedy:   "Find out why the template does not take on the machine, and collect its export again.",
 						Evidence: []estate.Cite{c.Cite, fact.Cite}},
@@ -786,6 +854,15 @@ var governanceChecks = []Check{
 
 func sharedPrecedence(p *Pass) {
 	policies := p.policies()
+	reached := map[*estate.Policy][]int{} // by policies that share theirs, the rows in order
+	reaches := func(policy *estate.Policy) []int {
+		rows, ok := reached[policy]
+		if !ok {
+			rows = p.Resolution.Reaches(policy)
+			reached[policy] = rows
+		}
+		return rows
+	}
 	for i, x := range policies {
 		for _, y := range policies[i+1:] {
 			if x.Precedence == nil || y.Precedence == nil || *x.Precedence != *y.Precedence {
@@ -795,13 +872,13 @@ func sharedPrecedence(p *Pass) {
 			if slices.Compare(y.GUID[:], x.GUID[:]) < 0 {
 				first, second = y, x
 			}
-			inSecond := map[int]bool{}
-			for _, row := range p.Resolution.Reaches(second) {
-				inSecond[row] = true
-			}
 			var both []int
-			for _, row := range p.Resolution.Reaches(first) {
-				if inSecond[row] {
+			rest := reaches(second)
+			for _, row := range reaches(first) {
+				for len(rest) > 0 && rest[0] < row {
+					rest = rest[1:]
+				}
+				if len(rest) > 0 && rest[0] == row {
 					both = append(both, row)
 				}
 			}
@@ -831,17 +908,22 @@ func pulledOut(p *Pass) {
 		settings[policy] = p.ScopeUnder(p.index, policy)
 	}
 	type pair struct{ won, lost *estate.Policy }
+	weaker := map[pair]bool{}
 	rows := map[pair][]int{}
 	for _, row := range p.accounts(func(row int) bool { tier, _ := p.Tiering.Of(row); return tier == govern.Privileged }) {
 		won := p.Resolution.Of(row).Policy
 		if won == nil {
 			continue
 		}
-		candidates := p.Resolution.Candidates(row)
-		for _, c := range candidates {
-			if c.Outcome != govern.Won && !c.Open && len(weakerIn(settings[won], settings[c.Policy])) > 0 &&
-				len(weakerIn(settings[c.Policy], settings[won])) == 0 {
-				rows[pair{won: won, lost: c.Policy}] = append(rows[pair{won: won, lost: c.Policy}], row)
+		for _, lost := range p.Resolution.Surely(row) {
+			both := pair{won, lost}
+			is, known := weaker[both]
+			if !known {
+				is = len(weakerIn(settings[won], settings[lost])) > 0 && len(weakerIn(settings[lost], settings[won])) == 0
+				weaker[both] = is
+			}
+			if is {
+				rows[both] = append(rows[both], row)
 			}
 		}
 	}
@@ -991,13 +1073,14 @@ func (p *Pass) doubtsOn(kind govern.DoubtKind, what, remedy string) {
 	policy := map[int]string{}
 	for _, d := range p.resolve().doubted {
 		if d.Kind == kind {
-			rows[d.Row] = append(rows[d.Row], d.row)
-			if d.Policy != nil {
+			rows[d.Row] = append(rows[d.Row], d.rows...)
+			if d.Policy != nil && policy[d.Row] == "" {
 				policy[d.Row] = d.Policy.Name
 			}
 		}
 	}
 	for _, row := range sortedKeys(rows) {
+		slices.Sort(rows[row])
 		p.report(Finding{Reason: fmt.Sprintf("%s may reach accounts through %s, %s", cmp.Or(policy[row], "a policy"), p.nameOf(row), what) +
 			mayReach(rows[row]),
 			Severity: p.gravest(rows[row], baseline.Serious), Remedy: remedy, Evidence: []estate.Cite{p.Authority.CiteOf(row)}},
@@ -1084,7 +1167,8 @@ func unmanaged(p *Pass) {
 		text += fmt.Sprintf("; of %s it is not known", number(open, "more machine"))
 	}
 	p.report(Finding{Settings: []setting.ID{"managed-admin"}, Observed: "not set", Reason: text,
-		Remedy:   "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them apart.",
+		Remedy: "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them " +
+			"apart.",
 		Evidence: slices.Compact(cites)[:1]}, "", nil)
 }
 

@@ -35,7 +35,8 @@ var placeChecks = []Check{
 	{
 		Name: "option-not-taken", Title: "A module does not take an option as it is written",
 		Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
-		Doc: "A module does not take what its file or its call says: a misspelt name, or something that is not a number. Some then read no further.",
+		Doc: "A module does not take what its file or its call says: a misspelt name, or something that is not a number. Some then read no " +
+			"further.",
 		Run: remarks(estate.NotTaken),
 	},
 	{
@@ -107,7 +108,8 @@ var placeChecks = []Check{
 		Doc: "Accounts of an LDAP directory point at a policy that is not in the evidence.",
 		Run: func(p *Pass) {
 			p.hidden(func(ref *estate.Reference, cite estate.Cite, rows []int) {
-				p.report(Finding{Reason: ref.DN + " is not in the evidence, and " + pointing(len(rows)) + " at it: what governs them is not known",
+				p.report(Finding{Reason: ref.DN + " is not in the evidence, and " + pointing(len(rows), "account", "accounts") +
+					" at it: what governs them is not known",
 					Remedy: "Export the policies too, with an account that may read them; if the policy is gone, the server applies none to " +
 						"these accounts.", Evidence: []estate.Cite{cite}}, ref.DN, rows)
 			})
@@ -135,14 +137,14 @@ var placeChecks = []Check{
 			if !p.Authority.Listed {
 				return
 			}
-			governs := map[*estate.Policy]bool{p.Authority.Head: true}
+			governs := map[string]bool{originOf(p.Authority.Head): true}
 			p.accounts(func(row int) bool {
 				g := p.Resolution.Of(row)
-				governs[g.Policy], governs[g.Doubt.Policy] = true, true
+				governs[originOf(g.Policy)], governs[originOf(g.Doubt.Policy)] = true, true
 				return false
 			})
 			for _, policy := range p.policies() {
-				if !governs[policy] {
+				if !governs[originOf(policy)] {
 					p.report(Finding{Reason: policy.Name + " governs no account", Remedy: "Give it the accounts it was meant for, or remove it.",
 						Evidence: []estate.Cite{policy.Cite}}, policy.Name, nobody)
 				}
@@ -267,11 +269,12 @@ var placeChecks = []Check{
 	},
 }
 
-func pointing(n int) string {
+// pointing counts what points at something.
+func pointing(n int, one, several string) string {
 	if n == 1 {
-		return "1 account points"
+		return "1 " + one + " points"
 	}
-	return number(n, "account") + " point"
+	return fmt.Sprintf("%d %s point", n, several)
 }
 
 // remarks reports what a reader remarked on.

@@ -16,7 +16,6 @@ import (
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/core/weigh"
 )
 
 // State is one recorded weighing, with the objects of its places.
@@ -187,12 +186,20 @@ type roll struct {
 	ids map[*govern.Scope]govern.ScopeID
 }
 
-func (s *State) roll(at estate.Place) *roll {
-	i := slices.IndexFunc(s.Places, func(a *estate.Authority) bool { return a.Place() == at })
-	if i < 0 || !s.Places[i].Listed || s.Roll(at) == nil {
-		return nil // the evidence names no accounts: nobody came or went
+// rolls are those of the places of which the evidence names accounts: elsewhere nobody
+// came or went.
+func (s *State) rolls() map[estate.Place]*roll {
+	told := map[estate.Place]*record.Roll{}
+	for _, x := range s.Rolls {
+		told[x.Place] = x
 	}
-	return &roll{s.Roll(at), s.Places[i], map[*govern.Scope]govern.ScopeID{}}
+	all := map[estate.Place]*roll{}
+	for _, a := range s.Places {
+		if x := told[a.Place()]; x != nil && a.Listed {
+			all[a.Place()] = &roll{x, a, map[*govern.Scope]govern.ScopeID{}}
+		}
+	}
+	return all
 }
 
 // nowhere is the scope of an account of which the record does not say how it stands.
@@ -216,15 +223,23 @@ func (r *roll) scope(row int) (*govern.Scope, govern.ScopeID) {
 // missing or there twice.
 func (r *roll) byName() map[string]int {
 	all := make(map[string]int, r.Accounts)
+	var twice []string
 	for row := range r.Objects.Len() {
 		if r.Objects.ClassOf(row) != estate.Account {
 			continue
 		}
 		who := r.Objects.Name.At(row)
-		if _, twice := all[who]; twice || who == "" {
-			who = r.DN(row)
+		if first, there := all[who]; there && who != "" {
+			twice = append(twice, who)
+			all[r.DN(first)] = first
+		} else if who != "" {
+			all[who] = row
+			continue
 		}
-		all[who] = row
+		all[r.DN(row)] = row
+	}
+	for _, who := range twice {
+		delete(all, who)
 	}
 	return all
 }
@@ -236,7 +251,8 @@ func (r *roll) alike(o *roll) bool {
 		return false
 	}
 	for row := range r.Objects.Len() {
-		if r.Objects.ClassOf(row) != o.Objects.ClassOf(row) || r.Objects.Name.At(row) != o.Objects.Name.At(row) {
+		if r.Objects.ClassOf(row) != o.Objects.ClassOf(row) || r.Objects.Name.At(row) != o.Objects.Name.At(row) ||
+			r.Objects.RDN.At(row) != o.Objects.RDN.At(row) {
 			return false
 		}
 	}
@@ -246,17 +262,13 @@ func (r *roll) alike(o *roll) bool {
 // accounts finds who moved from which policy or tier to which, who is new and
 // who is gone.
 func (r *Report) accounts() {
-	places := map[estate.Place]string{}
-	for _, s := range []*State{&r.Before, &r.After} {
-		for _, a := range s.Places {
-			places[a.Place()] = a.Label()
-		}
-	}
-	for _, at := range slices.SortedFunc(maps.Keys(places), estate.Place.Compare) {
-		before, after, name := r.Before.roll(at), r.After.roll(at), places[at]
-		if before == nil || after == nil {
+	were, are := r.Before.rolls(), r.After.rolls()
+	for _, at := range slices.SortedFunc(maps.Keys(are), estate.Place.Compare) {
+		before, after := were[at], are[at]
+		if before == nil {
 			continue
 		}
+		name := after.Label()
 		if before.alike(after) {
 			for row := range after.Objects.Len() {
 				if after.Objects.ClassOf(row) == estate.Account {
@@ -362,6 +374,7 @@ func (r *Report) findings() {
 		return all
 	}
 	before, after := of(&r.Before), of(&r.After)
+	then, now := r.Before.covers(), r.After.covers()
 	add := func(f *check.Finding, c Change) {
 		c.What = f.ScopeName()
 		head := f.Check
@@ -375,7 +388,7 @@ func (r *Report) findings() {
 		was := before[called(f)]
 		if was == nil {
 			way, why := New, ""
-			if why = r.After.unweighedIn(&r.Before, f); why != "" {
+			if why = then.lacks(f); why != "" {
 				way = NotBefore
 			}
 			add(f, Change{Way: way, After: state(f), Why: why})
@@ -391,7 +404,7 @@ func (r *Report) findings() {
 			continue
 		}
 		way, why := Gone, ""
-		if why = r.Before.unweighedIn(&r.After, f); why != "" {
+		if why = now.lacks(f); why != "" {
 			way = NotNow
 		}
 		add(f, Change{Way: way, Before: state(f), Why: why})
@@ -417,28 +430,56 @@ func state(f *check.Finding) string {
 	return text
 }
 
-// unweighedIn says why a finding of one state could not be in the other;
-// empty: it could.
-func (s *State) unweighedIn(other *State, f *check.Finding) string {
-	if !slices.ContainsFunc(other.Places, func(a *estate.Authority) bool { return a.Place() == f.Authority.Place() }) {
+// covered is what a weighing looked at.
+type covered struct {
+	places    map[estate.Place]bool
+	scopes    map[govern.ScopeID]bool
+	demanded  map[demandedOn]bool
+	baselines map[string]bool
+}
+
+// demandedOn is a setting that some baseline demands of a scope.
+type demandedOn struct {
+	setting setting.ID
+	scope   govern.ScopeID
+}
+
+func (s *State) covers() covered {
+	c := covered{map[estate.Place]bool{}, map[govern.ScopeID]bool{}, map[demandedOn]bool{}, map[string]bool{}}
+	for _, a := range s.Places {
+		c.places[a.Place()] = true
+	}
+	ids := map[*govern.Scope]govern.ScopeID{}
+	for _, scope := range s.Scopes {
+		ids[scope] = scope.ID()
+		c.scopes[ids[scope]] = true
+	}
+	for i := range s.Result.Verdicts {
+		v := &s.Result.Verdicts[i]
+		c.demanded[demandedOn{v.Demand.Setting, ids[v.Scope]}] = true
+	}
+	for _, b := range s.Baselines {
+		c.baselines[b.ID] = true
+	}
+	return c
+}
+
+// lacks says why a finding of the other weighing could not be in this one; empty: it
+// could.
+func (c *covered) lacks(f *check.Finding) string {
+	switch {
+	case !c.places[f.Authority.Place()]:
 		return f.Authority.Label() + " is in one of the weighings only"
-	}
-	if f.Scope != nil && !slices.ContainsFunc(other.Scopes, func(x *govern.Scope) bool { return x.ID() == f.Scope.ID() }) {
+	case f.Scope != nil && !c.scopes[f.Scope.ID()]:
 		return "the scope is in one of the weighings only"
-	}
-	if f.Check != "" {
+	case f.Check != "":
 		return ""
-	}
-	// A demand: was the setting weighed on that scope at all?
-	weighed := slices.ContainsFunc(other.Result.Verdicts, func(v weigh.Verdict) bool {
-		return v.Demand.Setting == f.Settings[0] && v.Scope.ID() == f.Scope.ID()
-	})
-	if !weighed {
+	case !c.demanded[demandedOn{f.Settings[0], f.Scope.ID()}]:
 		return "no baseline of the other weighing demands it there"
 	}
 	var alone []string
 	for _, b := range f.Baselines {
-		if slices.ContainsFunc(other.Baselines, func(x *baseline.Baseline) bool { return x.ID == b.ID }) {
+		if c.baselines[b.ID] {
 			return ""
 		}
 		if !slices.Contains(alone, b.ID) {

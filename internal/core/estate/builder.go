@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"iter"
@@ -45,10 +46,14 @@ type draft struct {
 	shown     []shown // by row in Files
 	gathered  []int   // by row in Files: how many gathers ago
 	named     map[uint64]mention
-	servers   []server
-	before    *Authority            // what is on record of it
-	wanting   []uint32              // groups whose list of members lacks one that says it is there
-	byName    map[namedGroup][]edge // lists of members of groups that they only name
+	// lastParent is the parent of the last member, lastOther whether it is of
+	// another domain.
+	lastParent []byte
+	lastOther  bool
+	servers    []server
+	before     *Authority            // what is on record of it
+	wanting    []uint32              // groups whose list of members lacks one that says it is there
+	byName     map[namedGroup][]edge // lists of members of groups that they only name
 }
 
 // edge is one line that tells of a membership: the object at row says it of the
@@ -549,7 +554,23 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
 	d := b.authority(at)
 	d.shown[d.fileRow].members = true
-	d.edges.add(edge{hashDN(dn, &b.scratch), group, uint32(line)})
+	key := hashDN(dn, &b.scratch)
+	d.edges.add(edge{key, group, uint32(line)})
+	if at.Kind == Domain && d.ofAnother(dn) {
+		if _, known := d.named[key]; !known {
+			d.named[key] = mention{string(dn), d.fileRow, uint32(line)}
+		}
+	}
+}
+
+// ofAnother reports whether a DN is of another domain. Neighbours mostly have
+// one parent: that of the last one is remembered.
+func (d *draft) ofAnother(dn []byte) bool {
+	if _, parent := SplitDN(dn); !bytes.Equal(parent, d.lastParent) || d.lastParent == nil {
+		domain := DomainOf(string(parent))
+		d.lastParent, d.lastOther = append(d.lastParent[:0], parent...), domain != "" && domain != d.Name
+	}
+	return d.lastOther
 }
 
 // MemberOf says that the group of that name or DN lists dn as a member, in a file

@@ -58,7 +58,10 @@ const (
 
 // Policy is a named set of settings found in the evidence.
 type Policy struct {
-	Name       string           `json:"name"`
+	Name string `json:"name"`
+	// VariantOf names the policy of which this is what comes of it for some accounts;
+	// it is written where that one is.
+	VariantOf  string           `json:"variant_of,omitempty"`
 	Origin     string           `json:"origin"` // the DN or path as the evidence writes it
 	Standing   Standing         `json:"standing"`
 	Platform   setting.Platform `json:"platform"`

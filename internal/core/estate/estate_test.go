@@ -38,6 +38,7 @@ func TestPartsOfADN(t *testing.T) {
 		{`CN=\C3\84milie,DC=a`, "a", "Ämilie"},
 		{"DC=quay,DC=marrowick.example,CN=MicrosoftDNS,DC=DomainDnsZones,DC=marrowick,DC=example", "domaindnszones.marrowick.example", "quay"},
 		{"CN=x,O=club", "", "x"},
+		{`CN=Quay \41,DC=a`, "a", "Quay A"},
 	} {
 		if got := DomainOf(c.dn); got != c.domain {
 			t.Errorf("domain of %q: %q, want %q", c.dn, got, c.domain)
@@ -58,6 +59,9 @@ func TestGUID(t *testing.T) {
 	raw, _ := ParseGUID(g[:])
 	if braced != g || raw != g {
 		t.Error("braces and raw bytes must give the same GUID")
+	}
+	if none := (GUID{}); none.String() != "" {
+		t.Errorf("no GUID is written %q", none)
 	}
 	for _, bad := range []string{"", "bb5c", "zz5ced36-1260-49e4-b4d3-f3388a6e7ba4"} {
 		if _, err := ParseGUID([]byte(bad)); err == nil {
@@ -98,6 +102,37 @@ func TestColumnsComeBack(t *testing.T) {
 		if c.Load(bad) == nil {
 			t.Errorf("a damaged chunk %v was taken", bad)
 		}
+	}
+	var cut Numbers[uint32]
+	if cut.Load([]byte{1, 2, 3, 4, 5}) == nil || cut.Load(make([]byte, 4*chunkRows+4)) == nil || cut.Load(make([]byte, 8)) != nil ||
+		cut.Load(make([]byte, 4)) == nil {
+		t.Error("a chunk that is cut, too long, or comes behind the last was taken, or a good one refused")
+	}
+}
+
+// What comes back to a file, or says less of an object than is known, changes nothing.
+func TestBuilderKeepsWhatItKnows(t *testing.T) {
+	b := NewBuilder()
+	at := InDomain("x.example")
+	in := func(file, dn string, class Class) int {
+		b.StartFile(file)
+		return int(b.Object(at, &Record{Class: class, DN: []byte(dn), Line: 1}))
+	}
+	ada := in("a.ldif", "CN=Ada,DC=x,DC=example", Account)
+	g, h := in("b.ldif", "CN=G,DC=x,DC=example", Group), in("b.ldif", "CN=H,DC=x,DC=example", Group)
+	in("a.ldif", "CN=Ada,DC=x,DC=example", Other)
+	for _, group := range []int{g, h} {
+		b.Member(at, uint32(group), []byte("CN=Ada,DC=x,DC=example"), 2)
+	}
+	a := b.Finish()[0]
+	if a.Objects.ClassOf(ada) != Account || !slices.Equal(a.Files, []string{"a.ldif", "b.ldif"}) {
+		t.Errorf("ada is a %v, of the files %q", a.Objects.ClassOf(ada), a.Files)
+	}
+	for group := range a.Objects.GroupsOf(ada) {
+		if group != g && group != h {
+			t.Errorf("ada is in %d", group)
+		}
+		break // and the second is not asked for
 	}
 }
 
@@ -187,5 +222,63 @@ func TestIndexIsAMap(t *testing.T) {
 	}
 	if x.used != len(want) || len(want) < 400 {
 		t.Errorf("%d used of %d", x.used, len(want))
+	}
+}
+
+func TestSplitDN(t *testing.T) {
+	for dn, want := range map[string][2]string{
+		"CN=a,DC=b,DC=c": {"CN=a", "DC=b,DC=c"}, `CN=a\,b,DC=c`: {`CN=a\,b`, "DC=c"}, `"CN=a,b",DC=c`: {`"CN=a,b"`, "DC=c"},
+		",DC=c": {"", "DC=c"}, `CN=a\\,DC=c`: {`CN=a\\`, "DC=c"}, "CN=a": {"CN=a", ""}, "": {"", ""}, `CN=a\`: {`CN=a\`, ""},
+	} {
+		if first, rest := SplitDN(dn); [2]string{first, rest} != want {
+			t.Errorf("%q: %q and %q, want %q", dn, first, rest, want)
+		}
+	}
+}
+
+func TestLabel(t *testing.T) {
+	a := &Authority{Name: "x.example", Kind: LDAP}
+	if got := a.Label(); got != "x.example" {
+		t.Errorf("alone: %q", got)
+	}
+	a.Twin = true
+	if got := a.Label(); got != "x.example (ldap)" {
+		t.Errorf("one of two: %q", got)
+	}
+	for name, means := range map[string]bool{"X.example": true, "x.example (LDAP)": true, "x.example (domain)": false, "x": false} {
+		if a.Place().Means(name) != means {
+			t.Errorf("%q means it: %v", name, !means)
+		}
+	}
+}
+
+func TestUseDefault(t *testing.T) {
+	policies := []Policy{{Name: "a", Origin: "cn=a,o=x", Standing: Override}, {Name: "b", Origin: "cn=b,o=x", Standing: Override},
+		{Name: "c", Origin: "cn=c,o=x", Standing: Override}}
+	a := &Authority{Overrides: policies}
+	if !a.UseDefault("CN=b, O=x") || a.Head.Name != "b" || a.Head.Standing != Enforced || len(a.Overrides) != 2 ||
+		a.Overrides[0].Name != "a" || a.Overrides[1].Name != "c" || policies[1].Name != "b" {
+		t.Errorf("%+v, %+v, of %+v", a.Head, a.Overrides, policies)
+	}
+	if !a.UseDefault("cn=b,o=x") || a.UseDefault("cn=gone,o=x") || (&Authority{}).UseDefault("cn=b,o=x") {
+		t.Error("what governs already is in the evidence, and what nobody knows is not")
+	}
+}
+
+func TestColumnsAreAskedInTurn(t *testing.T) {
+	var all []string
+	for name := range (&Objects{}).Columns() {
+		all = append(all, name)
+	}
+	for n, name := range all {
+		var asked string
+		for got := range (&Objects{}).Columns() {
+			if asked = got; got == name {
+				break // the ones behind it are not handed out any more
+			}
+		}
+		if asked != name || slices.Index(all, name) != n {
+			t.Errorf("column %d: %s, want %s", n, asked, name)
+		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/big"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -70,44 +71,75 @@ func TestGuesses(t *testing.T) {
 	}
 }
 
-// A guesser who is played second by second gets as many through as is said.
+// door is a lockout as its system counts, failure by failure; see Counting.
+type door struct {
+	Lockout
+	failures     []int64 // when
+	until, locks int64   // the end of the last lock, and how many
+	shut, open   bool
+}
+
+// try is a failed try; false: the door is locked.
+func (d *door) try(now int64) bool {
+	if d.locks > 0 && (d.ByAdmin || now < d.until) {
+		return false
+	}
+	if d.shut { // a lock has ended
+		d.shut, d.open = false, d.Counting == Spared
+		if d.Counting == Sliding || d.Counting == Afresh {
+			d.failures = nil
+		}
+	}
+	if !d.NoWindow && len(d.failures) > 0 {
+		first, last := d.failures[0], d.failures[len(d.failures)-1]
+		switch {
+		case d.Counting == Quiet && now-last >= d.Window, d.Counting == Stretch && now-first >= d.Window:
+			d.failures = nil
+		case d.Counting == Sliding || d.Counting == Spared:
+			d.failures = slices.DeleteFunc(d.failures, func(at int64) bool { return now-at >= d.Window })
+		}
+	}
+	d.failures = append(d.failures, now)
+	if d.open {
+		d.open = false
+	} else if int64(len(d.failures)) >= d.Threshold {
+		d.until, d.locks, d.shut = now+d.Shut(), d.locks+1, true
+	}
+	return true
+}
+
+// A guesser who is played second by second gets as many through as is said, however
+// the system counts.
 func TestGuessesPlayed(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(7, 8))
-	for range 300 {
-		l := Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40)}
+	for range 3000 {
+		l := Lockout{Known: true, Threshold: 1 + rnd.Int64N(6), Window: 1 + rnd.Int64N(40), Duration: 1 + rnd.Int64N(40),
+			Counting: Counting(rnd.IntN(int(Stretch) + 1)), ByAdmin: rnd.IntN(8) == 0}
+		l.NoWindow = l.Counting == Afresh || l.Counting == Lengthens || rnd.IntN(8) == 0
 		seconds := 1 + rnd.Int64N(300)
-		var count, last, until, under, into, locks int64
-		last = -1 << 40
-		try := func(now int64) bool { // a failed try; false: locked
-			if now < until {
-				return false
-			}
-			if now-last >= l.Window {
-				count = 0
-			}
-			count, last = count+1, now
-			if count >= l.Threshold {
-				until, locks = now+l.Duration, locks+1
-			}
-			return true
-		}
+		careful, under := door{Lockout: l}, int64(0)
 		for now := range seconds {
-			for count < l.Threshold-1 || now-last >= l.Window && l.Threshold > 1 {
-				try(now)
+			for {
+				before := careful
+				before.failures = slices.Clone(careful.failures)
+				if !careful.try(now) || careful.locks > 0 {
+					careful = before // this one is left out
+					break
+				}
 				under++
 			}
 		}
-		if locks != 0 || under != l.Under(seconds) {
-			t.Fatalf("%+v in %d s: %d under the lock, played %d and %d locks", l, seconds, l.Under(seconds), under, locks)
+		if under != l.Under(seconds) {
+			t.Fatalf("%+v in %d s: %d under the lock, played %d", l, seconds, l.Under(seconds), under)
 		}
-		count, last, until = 0, -1<<40, 0
+		bold, into := door{Lockout: l}, int64(0)
 		for now := range seconds {
-			for try(now) {
+			for bold.try(now) {
 				into++
 			}
 		}
-		if guesses, n := l.Into(seconds); guesses != into || n != locks {
-			t.Fatalf("%+v in %d s: %d into %d locks, played %d into %d", l, seconds, guesses, n, into, locks)
+		if guesses, locks := l.Into(seconds); guesses != into || locks != bold.locks {
+			t.Fatalf("%+v in %d s: %d into %d locks, played %d into %d", l, seconds, guesses, locks, into, bold.locks)
 		}
 	}
 }
@@ -273,5 +305,38 @@ func TestForAccounts(t *testing.T) {
 	f = Of(setting.WindowsDomain, policy(t, "lockout-threshold never"), Usual)
 	if s := f.For(10, Usual); s.Denial != nil || s.Spray != nil || *s.CallsPerYear != 0 {
 		t.Errorf("where nothing locks: %+v", s)
+	}
+}
+
+// A domain looks at the last two of its history; nothing else does.
+func TestSparesOld(t *testing.T) {
+	for _, c := range []struct {
+		on      setting.Platform
+		history string
+		spares  bool
+	}{
+		{setting.WindowsDomain, "history 3", true}, {setting.WindowsDomain, "history 2", false}, {setting.WindowsDomain, "", false},
+		{setting.WindowsFineGrained, "history 24", true}, {setting.WindowsMachine, "history 24", false}, {setting.LDAPDirectory, "history 24",
+			false},
+	} {
+		text := "lockout-threshold 5; lockout-window 15m; lockout-duration 15m; " + c.history
+		if got := LockoutOf(c.on, policy(t, text)).SparesOld; got != c.spares {
+			t.Errorf("%s, %s: %v", c.on, c.history, got)
+		}
+	}
+}
+
+// A slow guesser is bounded by the rate: guesses and locks alike.
+func TestNobodyIsFaster(t *testing.T) {
+	for _, c := range []struct {
+		rate float64
+		want string // of an hour: under/into/locks/helped/most
+	}{{10, "3600/3600/720/3600/3600"}, {0.5, "1800/1800/360/1800/1800"}, {0.001, "3/3/1/3/3"}, {0, "0/0/1/0/0"}} {
+		a := Usual
+		a.OnlineRate = c.rate
+		g := Of(setting.UnixMachine, policy(t, "lockout-threshold 5; lockout-window 4s; lockout-duration 4s"), a).Guesses[0]
+		if got := fmt.Sprintf("%s/%s/%s/%s/%s", show(g.UnderLock), show(g.IntoLock), show(g.Locks), show(g.Helped), show(g.Most)); got != c.want {
+			t.Errorf("%v a second: %s, want %s", c.rate, got, c.want)
+		}
 	}
 }

@@ -48,7 +48,8 @@ func unlessExempt(e Effective) Effective {
 	if e.Missing != Present || e.Value.Is(setting.Never) {
 		return e
 	}
-	return Effective{Missing: Unreadable, Fact: estate.Fact{Cite: e.Cite, Problem: "whether the accounts' own flags let their passwords never expire was not exported",
+	return Effective{Missing: Unreadable, Fact: estate.Fact{Cite: e.Cite, Problem: "whether the accounts' own flags let their passwords " +
+		"never expire was not exported",
 		Remedy: "Export the accounts with their flags, and gather again."}}
 }
 

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
 )
 
 // Candidate is one policy that could govern an account, and how it reaches it.
@@ -92,7 +93,7 @@ func (r *Resolution) reaches() []reach {
 // included.
 func (r *Resolution) holders(row int) []int {
 	var all []int
-	for group := range r.Authority.Objects.GroupsOf(row) {
+	for group := range r.groupsOf(row) {
 		all = append(all, group)
 	}
 	if group, ok := primaryOf(r.Authority, r.byRID, row); ok {
@@ -139,31 +140,115 @@ func (r *Resolution) Candidates(row int) []Candidate {
 	return all
 }
 
-// others returns the candidates where no fine-grained policies are: the one
-// that the account points at, or those of a tenant whose conditions hold.
+// Surely returns the policies that reach an account for certain, in no order, as
+// Candidates does with the ways and reasons: for questions about many accounts.
+func (r *Resolution) Surely(row int) []*estate.Policy {
+	var all []*estate.Policy
+	if r.Authority.Kind != estate.Domain {
+		for _, c := range r.Candidates(row) {
+			if !c.Open {
+				all = append(all, c.Policy)
+			}
+		}
+		return all
+	}
+	if r.Authority.Objects.FlagsOf(row)&estate.NeverOverride != 0 {
+		return nil
+	}
+	if r.surely == nil {
+		r.surely = map[int][]int{}
+		for i, reached := range r.reaches() {
+			if r.candidates[i].policy == nil {
+				continue
+			}
+			for group, at := range reached {
+				if at.grade == sure {
+					r.surely[group] = append(r.surely[group], i)
+				}
+			}
+			for _, target := range r.targets(i) {
+				if r.Authority.Objects.ClassOf(target) == estate.Account {
+					r.surely[target] = append(r.surely[target], i)
+				}
+			}
+		}
+	}
+	found := slices.Clone(r.surely[row])
+	for _, group := range r.holders(row) {
+		found = append(found, r.surely[group]...)
+	}
+	slices.Sort(found)
+	for _, i := range slices.Compact(found) {
+		all = append(all, r.candidates[i].policy)
+	}
+	return all
+}
+
+// others returns the candidates where no fine-grained policies are: the one that the
+// account points at, the ones that classes of service or entries above it bring, or
+// those of a tenant whose conditions hold.
 func (r *Resolution) others(row int, g Governing) []Candidate {
 	if from, ok := r.sources[row]; ok {
 		return r.survey.Resolutions[from.Authority].Candidates(from.Row)
 	}
-	if r.Authority.Kind != estate.Tenant {
-		if g.Policy == nil {
-			return nil
-		}
-		why := "the account points at it"
-		if r.Authority.Kind == estate.Machine {
-			why = "the account's own lines ask for it"
-		}
-		return []Candidate{{Policy: g.Policy, Direct: true, Outcome: Won, Why: why}}
+	switch {
+	case r.Authority.Kind == estate.Tenant:
+		return r.ofTenant(row, g)
+	case r.Authority.Platform == setting.KerberosRealm && g.Rule != Pointer:
+		return r.ofClasses(row, g)
+	case g.Policy == nil:
+		return nil
 	}
+	why := "the account points at it"
+	switch {
+	case r.Authority.Kind == estate.Machine:
+		why = "the account's own lines ask for it"
+	case r.Authority.Platform == setting.DirectoryServer && g.Policy == r.own[row]:
+		why = "the account's own entry has it"
+	case r.Authority.Platform == setting.DirectoryServer && g.Policy == r.nearest[r.Authority.Objects.Parent.At(row)]:
+		why = "of the entries above the account that have one, " + g.Policy.Root + " is the nearest"
+	}
+	return []Candidate{{Policy: g.Policy, Direct: true, Outcome: Won, Why: why}}
+}
+
+// ofClasses are the policies that classes of service give to the groups of a realm's
+// account.
+func (r *Resolution) ofClasses(row int, g Governing) []Candidate {
+	var all []Candidate
+	for _, p := range r.classes {
+		c := Candidate{Policy: p, Outcome: outcome(p, g), Why: "a class of service of a lower priority comes first"}
+		for _, t := range p.Targets {
+			if in := r.member(row, t.Object); in != no && (c.Chain == nil || c.Open && in == sure) {
+				c.Chain, c.Open = []int{t.Object}, in == maybe
+			}
+		}
+		switch {
+		case c.Chain == nil:
+			continue
+		case c.Outcome == Undecided:
+			c.Why = g.Why
+		case c.Outcome == Won:
+			c.Why = "its class of service has the lowest priority of those that reach the account"
+		}
+		if c.Chain[0] == estate.NotFound {
+			c.Chain = nil
+		}
+		all = append(all, c)
+	}
+	return all
+}
+
+// ofTenant are the policies of a tenant that match an account, or may, the best first.
+func (r *Resolution) ofTenant(row int, g Governing) []Candidate {
 	var all []Candidate
 	within := r.within(row)
 	for i := range r.candidates {
 		p := r.candidates[i].policy
-		via, matches, _ := r.matches(p, row, within)
-		if !matches {
+		via, matches, doubt := r.matches(p, row, within)
+		if !matches && doubt == "" {
 			continue
 		}
-		c := Candidate{Policy: p, Direct: via == estate.NotFound, Outcome: outcome(p, g), Why: "a policy before it matches"}
+		c := Candidate{Policy: p, Direct: via == estate.NotFound, Open: !matches, Outcome: outcome(p, g), Why: "a policy before it matches"}
 		if via != estate.NotFound {
 			c.Chain = []int{via}
 		}
@@ -224,7 +309,8 @@ func samePrecedence(x, y *estate.Policy) bool {
 	return x.Precedence != nil && y.Precedence != nil && *x.Precedence == *y.Precedence
 }
 
-// Without returns what would govern an account if the winner went away.
+// Without returns what would govern an account if the winner went away, worked out as
+// the rest is: from a place that does not have it.
 func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
 	if from, ok := r.sources[row]; ok {
 		return r.survey.Resolutions[from.Authority].Without(from.Row)
@@ -233,12 +319,22 @@ func (r *Resolution) Without(row int) (next *estate.Policy, decided bool) {
 	if g.Rule == Unknown {
 		return nil, false
 	}
-	for _, c := range r.Candidates(row) {
-		if c.Outcome != Won {
-			return c.Policy, c.Policy.Precedence != nil && !c.Open
-		}
+	if g.Policy == nil || g.Rule == Pointer || r.Authority.Kind == estate.Machine {
+		return r.Authority.Head, true
 	}
-	return r.Authority.Head, true
+	poorer := *r.Authority
+	poorer.PoliciesLie = true // where one was exported, all were
+	poorer.Overrides = slices.DeleteFunc(slices.Clone(poorer.Overrides), func(p estate.Policy) bool { return p.Origin == g.Policy.Origin })
+	then := Resolve(&poorer, r.Dialect)
+	if poorer.Kind == estate.Domain {
+		g = then.resolve(row) // the directory's own answer is of now
+	} else {
+		g = then.Of(row)
+	}
+	if g.Policy == nil {
+		return r.Authority.Head, g.Rule != Unknown
+	}
+	return g.Policy, true
 }
 
 // Reaches returns the accounts that a policy reaches, or may for all that the
@@ -279,11 +375,16 @@ func (r *Resolution) reachedBy(p *estate.Policy) []int {
 			continue
 		}
 		if r.Authority.Kind == estate.Tenant {
-			if _, matches, _ := r.matches(p, row, r.within(row)); matches &&
+			if _, matches, doubt := r.matches(p, row, r.within(row)); (matches || doubt != "") &&
 				r.Authority.Objects.FlagsOf(row)&(estate.Synced|estate.Federated|estate.Guest) == 0 {
 				rows = append(rows, row)
 			}
-		} else if r.Of(row).Policy == p {
+			continue
+		}
+		g := r.Of(row)
+		governs := func(c Candidate) bool { return c.Policy == p }
+		if g.Policy != nil && (g.Policy == p || g.Policy == r.uncounted[p]) || len(r.classes) > 0 && slices.ContainsFunc(r.ofClasses(row, g),
+			governs) {
 			rows = append(rows, row)
 		}
 	}
@@ -313,7 +414,7 @@ func (r *Resolution) listMembers() {
 			if o.ClassOf(row) != estate.Account {
 				continue
 			}
-			for group := range o.GroupsOf(row) {
+			for group := range r.groupsOf(row) {
 				do(group, row)
 			}
 			if group, ok := primaryOf(r.Authority, r.byRID, row); ok {

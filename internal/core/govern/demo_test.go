@@ -19,7 +19,8 @@ func TestGovernanceOfTheDemo(t *testing.T) {
 	}
 	var lines []string
 	for _, x := range s.Scopes {
-		lines = append(lines, fmt.Sprintf("%s: %s, tier %s, %d accounts, %d enabled, examples %v, split %v, way %s, why %s", x.Name(), x.Rule, x.Tier, x.Accounts, x.Enabled, x.Examples, x.Split, x.Way, x.Why))
+		lines = append(lines, fmt.Sprintf("%s: %s, tier %s, %d accounts, %d enabled, examples %v, split %v, way %s, why %s", x.Name(), x.Rule,
+			x.Tier, x.Accounts, x.Enabled, x.Examples, x.Split, x.Way, x.Why))
 		for _, row := range setting.Table() {
 			e := x.Settings[row.ID]
 			if e.Missing == govern.NoSuch {
@@ -43,7 +44,8 @@ func TestGovernanceOfTheDemo(t *testing.T) {
 			}
 			tier, by := s.TierOf(i, row)
 			scope, governing := s.ScopeOf(i, row)
-			lines = append(lines, fmt.Sprintf("%s / %s: tier %s by %v, scope %s, %+v", a.Label(), a.Objects.Name.At(row), tier, by, nameOf(scope), told(governing)))
+			lines = append(lines, fmt.Sprintf("%s / %s: tier %s by %v, scope %s, %+v", a.Label(), a.Objects.Name.At(row), tier, by, nameOf(scope),
+				told(governing)))
 		}
 	}
 	setters, unseen := s.Setters()

@@ -6,6 +6,8 @@ package govern
 import (
 	"bytes"
 	"cmp"
+	"iter"
+	"maps"
 	"slices"
 	"strings"
 
@@ -106,9 +108,18 @@ type Resolution struct {
 	uncounted  map[*estate.Policy]*estate.Policy // of a realm: for accounts of which no failure is counted
 	groupsIn   map[int][]int                     // made when asked for
 	reached    []reach                           // made when asked for
+	surely     map[int][]int                     // by group or account: the candidates that reach it for certain, made when asked for
 	named      [][]int                           // rows that each candidate names, made when asked for
 	members    []uint32                          // accounts by group, made when asked for
 	memberEnds []uint32                          // where each group's part of members ends
+
+	among        *estate.Estate
+	foreign      map[int]there // rows that stand for objects of other domains in the evidence
+	beyond       map[int][]int // by such a row of a group: what of this domain it holds
+	above        map[int][]int // by what they hold: such rows
+	abroad       map[int]bool  // rows that stand for objects of other domains that the evidence lacks
+	astrayAbroad int           // 1 + the best candidate that comes to such a row
+	astrayAt     int           // that row
 
 	named2policy []*estate.Policy  // by row of the authority's Policies
 	survey       *Survey           // for accounts that another authority governs
@@ -121,6 +132,11 @@ type Resolution struct {
 // and memberships, however many policies there are: candidates are taken best
 // first, and a group that a better one has reached is never entered again.
 func Resolve(a *estate.Authority, dialect estate.Dialect) *Resolution {
+	return resolve(a, dialect, nil, 0)
+}
+
+// resolve does so for an authority among those of a forest.
+func resolve(a *estate.Authority, dialect estate.Dialect, f *forest, authority int) *Resolution {
 	r := &Resolution{Authority: a, Dialect: dialect, Assumed: dialect == "" && a.Kind == estate.Domain, direct: map[int]claim{}}
 	switch a.Kind {
 	case estate.Machine, estate.LDAP:
@@ -139,6 +155,19 @@ func Resolve(a *estate.Authority, dialect estate.Dialect) *Resolution {
 	r.claims, r.carrier = make([]claim, n), make([]uint32, n)
 	r.may, r.mayFor = make([]uint32, n), make([]uint32, n)
 	r.byRID = groupsByRID(a)
+	if f != nil && len(f.same[authority]) > 0 {
+		r.among = f.estate
+		r.foreign, r.beyond = f.ways(authority, r.carrying)
+		r.above = map[int][]int{}
+		for _, group := range slices.Sorted(maps.Keys(r.beyond)) {
+			for _, row := range r.beyond[group] {
+				r.above[row] = append(r.above[row], group)
+			}
+		}
+	}
+	if f != nil {
+		r.abroad = f.abroad(authority)
+	}
 	r.closeGroups()
 	r.spread()
 	return r
@@ -179,17 +208,49 @@ const (
 	sure
 )
 
+// objects are the objects among which a row stands: another domain's, and its row
+// there, for one that stands for it.
+func (r *Resolution) objects(row int) (*estate.Objects, int) {
+	if to, ok := r.foreign[row]; ok {
+		return r.among.Authorities[to.authority].Objects, to.row
+	}
+	return r.Authority.Objects, row
+}
+
+// groupsOf are the groups that hold a row, those of other domains among them.
+func (r *Resolution) groupsOf(row int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for group := range r.Authority.Objects.GroupsOf(row) {
+			if !yield(group) {
+				return
+			}
+		}
+		for _, group := range r.above[row] {
+			if !yield(group) {
+				return
+			}
+		}
+	}
+}
+
 // carries says whether the object at row is a group that carries a policy to
 // its members.
 func (r *Resolution) carries(row int) grade {
-	o := r.Authority.Objects
+	if r.abroad[row] && !r.Assumed && r.Dialect == estate.Windows {
+		return no // only a global group carries, and holds nothing of another domain than its own
+	}
+	o, row := r.objects(row)
 	if o.FlagsOf(row)&(estate.Unseen|estate.Unclassified) != 0 {
 		return maybe
 	}
 	if o.ClassOf(row) != estate.Group {
 		return no
 	}
-	kind := estate.GroupType(o.GroupType.At(row))
+	return r.carrying(estate.GroupType(o.GroupType.At(row)))
+}
+
+// carrying says so of a type of group.
+func (r *Resolution) carrying(kind estate.GroupType) grade {
 	switch {
 	case kind == 0:
 		return maybe
@@ -211,7 +272,8 @@ func Carries(d estate.Dialect, t estate.GroupType) bool {
 // listless reports whether a group may hold what its list in the evidence does
 // not name.
 func (r *Resolution) listless(row int) bool {
-	return r.Authority.Objects.FlagsOf(row)&(estate.Unseen|estate.Unclassified|estate.MembersPart|estate.LooseMembers) != 0
+	o, row := r.objects(row)
+	return o.FlagsOf(row)&(estate.Unseen|estate.Unclassified|estate.MembersPart|estate.LooseMembers) != 0
 }
 
 // closeGroups finds the groups that something may hold which is not in the
@@ -331,7 +393,7 @@ func (r *Resolution) inside() map[int][]int {
 		r.groupsIn = map[int][]int{}
 		for row := range r.Authority.Objects.Len() {
 			if r.carries(row) != no {
-				for holder := range r.Authority.Objects.GroupsOf(row) {
+				for holder := range r.groupsOf(row) {
 					r.groupsIn[holder] = append(r.groupsIn[holder], row)
 				}
 			}
@@ -402,7 +464,7 @@ func (r *Resolution) partial() bool {
 		return true
 	}
 	for row := range o.Len() {
-		if o.FlagsOf(row)&(estate.Unseen|estate.LooseMembers) != 0 {
+		if _, known := r.foreign[row]; !known && o.FlagsOf(row)&(estate.Unseen|estate.LooseMembers) != 0 {
 			return true
 		}
 	}
@@ -448,6 +510,9 @@ func (r *Resolution) walk(i, target int, first step, reached map[int]grade) {
 			}
 		}
 		reached[s.row] = s.grade
+		if r.abroad[s.row] && better(r.astrayAbroad, i+1) != r.astrayAbroad {
+			r.astrayAbroad, r.astrayAt = i+1, s.row
+		}
 		if r.listless(s.row) {
 			r.escapes(i, s.row)
 		}
@@ -591,7 +656,7 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 		}
 	}
 	closed := o.FlagsOf(row)&estate.HoldersShown != 0
-	for group := range o.GroupsOf(row) {
+	for group := range r.groupsOf(row) {
 		take(group)
 		closed = closed && !r.open[group]
 	}
@@ -607,6 +672,8 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 		doubt(r.astray, PrimaryUnknown, estate.NotFound)
 		closed = false
 	}
+	// Accounts do not say which groups of other domains hold them.
+	doubt(r.astrayAbroad, MembersUnknown, r.astrayAt)
 	if !closed {
 		kind := MembersUnknown
 		if r.escapedAt == estate.NotFound {
@@ -625,11 +692,12 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 
 // doubtOn says what is not known of the object on which a reach hangs.
 func (r *Resolution) doubtOn(row int) DoubtKind {
-	o := r.Authority.Objects
+	o, there := r.objects(row)
+	_, foreign := r.foreign[row]
 	switch {
-	case !r.Authority.Holds(row):
+	case !foreign && !r.Authority.Holds(row):
 		return MembersUnknown
-	case o.ClassOf(row) != estate.Group || o.GroupType.At(row) == 0:
+	case o.ClassOf(there) != estate.Group || o.GroupType.At(there) == 0:
 		return TypeUnknown
 	case r.carries(row) == maybe:
 		return DialectAssumed

@@ -190,6 +190,23 @@ func TestPrecedence(t *testing.T) {
 	}
 }
 
+// The groups that MS-ADTS has for administrators, by their numbers. Those of the built-in
+// domain count there alone, and a thousand more is somebody else's.
+func TestAdministrativeGroups(t *testing.T) {
+	for _, rid := range []int{512, 518, 519, 520, 526, 527, 544, 548, 549, 550, 551} {
+		for _, off := range []int{0, 1000} {
+			a := world(t, fmt.Sprintf("account ada\ngroup G global %d ada", rid+off))
+			want := Privileged
+			if off > 0 || rid >= 544 {
+				want = Standard
+			}
+			if tier, why := NewTiering(a, nil).Of(0); tier != want {
+				t.Errorf("a member of %d is %s (%s), want %s", rid+off, tier, why, want)
+			}
+		}
+	}
+}
+
 func TestTiers(t *testing.T) {
 	a := world(t, "account ada\naccount adm-bo\naccount cy\naccount kiosk1\naccount dee 1200\naccount eve\ngroup Admins global "+
 		"512 inner\ngroup inner global 1100 ada\ngroup Ops local 1101 cy\ngroup Prim global 1200\ngroup list list 518 eve")

@@ -3,109 +3,13 @@ package govern
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/landtest"
 	"sternledger/internal/core/setting"
 )
-
-// land builds several authorities from short lines.
-//
-//	KIND NAME [SID] [sync=WAY]                   the ones that follow are its own
-//	head SETTING=VALUE…
-//	policy NAME PRECEDENCE SETTING=VALUE,… TARGET…   precedence "-": none
-//	account NAME [FLAG…] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME]
-//	group NAME MEMBER…
-func land(t testing.TB, lines string) *estate.Estate {
-	t.Helper()
-	b := estate.NewBuilder()
-	b.StartFile("x")
-	var at estate.Place
-	var domains []estate.Place
-	facts := func(words []string) estate.Settings {
-		all := estate.Settings{}
-		for _, w := range words {
-			id, text, ok := strings.Cut(w, "=")
-			if !ok {
-				continue
-			}
-			v, err := setting.Get(setting.ID(id)).Parse(strings.ReplaceAll(text, "_", " "))
-			if err != nil {
-				t.Fatal(err)
-			}
-			all[setting.ID(id)] = estate.Fact{Value: v, Cite: estate.Cite{File: "x", Line: 1}}
-		}
-		return all
-	}
-	for i, line := range strings.Split(strings.TrimSpace(lines), "\n") {
-		f := strings.Fields(line)
-		switch f[0] {
-		case "domain", "machine", "ldap", "tenant":
-			at = estate.Place{Name: f[1], Kind: estate.Kind(f[0])}
-			if way, ok := strings.CutPrefix(f[len(f)-1], "sync="); ok {
-				b.At(at).Sync, f = estate.Way(way), f[:2]
-			}
-			if a := b.At(at); len(f) > 2 {
-				a.SID, a.PoliciesLie = f[2], true
-				b.ShowsMembers(at)
-				domains = append(domains, at)
-			}
-		case "head":
-			a := b.At(at)
-			a.Head = &estate.Policy{Name: "own", Origin: "own of " + at.Name, Standing: estate.Enforced, Platform: a.Platform,
-				Settings: facts(f[1:])}
-		case "policy":
-			p := b.Override(at, []byte(f[1]), i+1)
-			p.Name, p.Settings = f[1], facts(strings.Split(f[3], ","))
-			if n, err := strconv.ParseInt(f[2], 10, 64); err == nil {
-				p.Precedence = &n
-			}
-			for _, target := range f[4:] {
-				p.Targets = append(p.Targets, estate.Target{DN: target})
-			}
-		case "account":
-			r := &estate.Record{Class: estate.Account, DN: []byte(f[1]), Name: []byte(f[1]), Line: i + 1, Primary: 513}
-			for _, w := range f[2:] {
-				key, value, _ := strings.Cut(w, "=")
-				flag, isFlag := estate.FlagNamed(w)
-				switch {
-				case isFlag:
-					r.Flags |= flag
-				case strings.HasPrefix(w, "->"):
-					r.Applied = [][]byte{[]byte(w[2:])}
-				case key == "from":
-					r.Source = []byte(strings.ReplaceAll(value, `\`, "\t"))
-				case key == "rid":
-					n, _ := strconv.ParseUint(value, 10, 32)
-					r.RID = uint32(n)
-				case key == "upn":
-					r.Principal = []byte(value)
-				default:
-					t.Fatal(line)
-				}
-			}
-			b.Object(at, r)
-		case "group":
-			rec := &estate.Record{Class: estate.Group, DN: []byte(f[1]), Name: []byte(f[1]), GroupType: estate.SecurityGroup,
-				RID: uint32(100 + i), Line: i + 1}
-			if strings.HasSuffix(f[1], "!") { // members may be missing
-				rec.Flags = estate.MembersPart
-			}
-			row := b.Object(at, rec)
-			for _, m := range f[2:] {
-				b.Member(at, row, []byte(m), i+1)
-			}
-		}
-	}
-	for _, at := range domains { // the export is whole
-		for _, rid := range []uint32{512, 513} {
-			b.Object(at, &estate.Record{Class: estate.Group, DN: fmt.Append(nil, rid), GroupType: estate.SecurityGroup, RID: rid})
-		}
-	}
-	return &estate.Estate{Authorities: b.Finish()}
-}
 
 // told prints what governs each account of the land: "name=policy/rule/via",
 // and the tier where it is not standard.
@@ -179,7 +83,7 @@ func TestEveryKindOfPlace(t *testing.T) {
 			"policy strict 5 min-length=20 ada\ntenant t\nhead min-length=5\naccount a1 synchronised from=quay.example\\ada",
 			"a1=strict of quay.example/direct ada=strict/direct bo=own/default"},
 	} {
-		if got := told(surveyed(land(t, c.land))); got != c.want {
+		if got := told(surveyed(landtest.Land(t, c.land))); got != c.want {
 			t.Errorf("%s:\n%s, want\n%s", name, got, c.want)
 		}
 	}
@@ -188,7 +92,8 @@ func TestEveryKindOfPlace(t *testing.T) {
 // What the domain asks for governs a synchronised account; a second factor is
 // the tenant's own, and its tier is the domain account's where it has none.
 func TestSettingsOfSynchronisedAccounts(t *testing.T) {
-	e := land(t, "domain quay.example S-1-5-21-7\nhead min-length=8 history=24 max-age=90_days\naccount ada rid=500\naccount bo rid=1105\n"+
+	e := landtest.Land(t, "domain quay.example S-1-5-21-7\nhead min-length=8 history=24 max-age=90_days\naccount ada rid=500\naccount bo "+
+		"rid=1105\n"+
 		"tenant t sync=pass-through\nhead min-length=5 blocklist=on expiry-for-synced=off\naccount a synchronised factor-required "+
 		"from=quay.example\\ada\naccount b synchronised second-factor factor-not-required from=quay.example\\bo\n"+
 		"account c factor-required\naccount d factor-not-required\naccount f second-factor")
@@ -226,16 +131,23 @@ func TestWaysOfSynchronisation(t *testing.T) {
 	const domain = "domain quay.example S-1-5-21-7\nhead min-length=8 max-age=90_days lockout-threshold=5 lockout-window=15m " +
 		"lockout-duration=15m\naccount ada rid=1104\n"
 	for lines, want := range map[string]string{
-		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=off": "8 characters; 10 failed tries; 1 minute; never expires",
-		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=on":  "8 characters; 10 failed tries; 1 minute; 30 days",
-		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days":                       "8 characters; 10 failed tries; 1 minute; ?",
-		"tenant t sync=password-hash\nhead expiry-for-synced=off":                                                                  "8 characters; ?; ?; never expires",
-		"tenant t sync=pass-through\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off":                  "8 characters; 5 failed tries; 15 minutes; 90 days",
-		"tenant t\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off":                                    "8 characters; ?; ?; ?",
-		"tenant t\nhead lockout-threshold=5 lockout-duration=15m max-age=90_days expiry-for-synced=on":                             "8 characters; 5 failed tries; 15 minutes; 90 days",
+		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=off": "8 " +
+			"characters; 10 failed tries; 1 minute; never expires",
+		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=on": "8 " +
+			"characters; 10 failed tries; 1 minute; 30 days",
+		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days": "8 " +
+			"characters; 10 failed tries; 1 minute; ?",
+		"tenant t sync=password-hash\nhead expiry-for-synced=off": "8 " +
+			"characters; ?; ?; never expires",
+		"tenant t sync=pass-through\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off": "8 " +
+			"characters; 5 failed tries; 15 minutes; 90 days",
+		"tenant t\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off": "8 " +
+			"characters; ?; ?; ?",
+		"tenant t\nhead lockout-threshold=5 lockout-duration=15m max-age=90_days expiry-for-synced=on": "8 " +
+			"characters; 5 failed tries; 15 minutes; 90 days",
 	} {
 		for _, federated := range []string{"", " federated"} {
-			s := surveyed(land(t, domain+lines+"\naccount a synchronised"+federated+" from=quay.example\\ada"))
+			s := surveyed(landtest.Land(t, domain+lines+"\naccount a synchronised"+federated+" from=quay.example\\ada"))
 			scope, _ := s.ScopeOf(1, 0)
 			var words []string
 			for _, id := range []setting.ID{"min-length", "lockout-threshold", "lockout-duration", "max-age"} {
@@ -267,7 +179,7 @@ func TestListInTheDomain(t *testing.T) {
 		"head directory-blocklist-mode=on\naccount a":                           NoSuch,
 		"head directory-blocklist-mode=on":                                      Unreadable, // accounts were not listed
 	} {
-		s := surveyed(land(t, "tenant t\n"+lines))
+		s := surveyed(landtest.Land(t, "tenant t\n"+lines))
 		if got := s.OwnSettings(0)["directory-blocklist-mode"]; got.Missing != want || want == Unreadable &&
 			(got.Problem == "" || got.Remedy == "") {
 			t.Errorf("%s: %+v, want %q", lines, got, want)
@@ -282,7 +194,7 @@ func TestStrongest(t *testing.T) {
 		"head require-upper=0": " not collected: the evidence does not hold it",
 		"head min-length=4":    " not collected: the evidence does not hold it",
 	} {
-		e := land(t, "machine m\n"+lines)
+		e := landtest.Land(t, "machine m\n"+lines)
 		e.Authorities[0].Platform, e.Authorities[0].Head.Platform = setting.UnixMachine, setting.UnixMachine
 		s := surveyed(e)
 		x := s.OwnSettings(0)["require-letter"]
@@ -325,7 +237,7 @@ func TestConditionsOfPolicies(t *testing.T) {
 			text = strings.Replace(lines, "group g ", "group g! ", 1)
 			text = strings.Replace(text, "min-length=12 g", "min-length=12 g!", 1)
 		}
-		e := land(t, text)
+		e := landtest.Land(t, text)
 		a := e.Authorities[0]
 		for i := range a.Overrides {
 			if c.change != nil && a.Overrides[i].Name == "p" {
@@ -358,7 +270,7 @@ func rowOf(a *estate.Authority, name string) int {
 }
 
 func TestCandidatesElsewhere(t *testing.T) {
-	s := surveyed(land(t, "tenant t\nhead min-length=5\npolicy first 1 min-length=12 g\npolicy second 2 min-length=9 g\npolicy "+
+	s := surveyed(landtest.Land(t, "tenant t\nhead min-length=5\npolicy first 1 min-length=12 g\npolicy second 2 min-length=9 g\npolicy "+
 		"idle 3 min-length=9 h\naccount ada\naccount bo\ngroup g ada\ngroup h"))
 	r := s.Resolutions[0]
 	var got []string
@@ -376,7 +288,7 @@ func TestCandidatesElsewhere(t *testing.T) {
 	if p, decided := r.Without(0); !decided || p == nil || p.Name != "second" {
 		t.Errorf("without the winner: %v %v", p, decided)
 	}
-	s = surveyed(land(t, "machine m\nhead min-length=5\npolicy own - min-length=9\naccount ada ->own\naccount bo"))
+	s = surveyed(landtest.Land(t, "machine m\nhead min-length=5\npolicy own - min-length=9\naccount ada ->own\naccount bo"))
 	if c := s.Resolutions[0].Candidates(0); len(c) != 1 || c[0].Outcome != Won || !strings.Contains(c[0].Why, "own lines") {
 		t.Errorf("on a machine: %+v", c)
 	}

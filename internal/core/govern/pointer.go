@@ -67,7 +67,8 @@ func (r *Resolution) local(row int) Governing {
 		switch named := r.named2policy[pointer-1]; {
 		case named == nil:
 			hidden := &a.Policies[pointer-1]
-			g := other("the account points at a policy that is not in the evidence: " + hidden.DN + " (objectClass=ldapsubentry has to be asked for)")
+			g := other("the account points at a policy that is not in the evidence: " + hidden.DN +
+				" (objectClass=ldapsubentry has to be asked for)")
 			g.Doubt.Kind, g.Doubt.Hidden = PolicyHidden, hidden
 			return g
 		case g.Policy == nil:

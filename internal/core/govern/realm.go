@@ -26,10 +26,11 @@ func (r *Resolution) indexRealm() {
 	r.uncounted = map[*estate.Policy]*estate.Policy{}
 	add := func(p *estate.Policy) {
 		twin := *p
-		twin.Name, twin.Settings = p.Name+", without pre-authentication", maps.Clone(p.Settings)
+		twin.Name, twin.VariantOf, twin.Settings = p.Name+", without pre-authentication", p.Name, maps.Clone(p.Settings)
 		c := p.Cite
 		c.Note = "without pre-authentication no failure is counted"
-		twin.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: c}
+		twin.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: c,
+			Remedy: "Require pre-authentication of these accounts (requires_preauth): without it no failure is counted, whatever the policy says."}
 		r.uncounted[p] = &twin
 	}
 	for i := range a.Overrides {
@@ -88,7 +89,8 @@ func (r *Resolution) byClass(row int) Governing {
 			case sure:
 				return Governing{Rule: Group, Policy: p, Via: t.Object}
 			case maybe:
-				return other("whether " + estate.NameOf(t.DN) + ", to whose members a class of service gives " + p.Name + ", holds the account was not exported")
+				return other("whether " + estate.NameOf(t.DN) + ", to whose members a class of service gives " + p.Name +
+					", holds the account was not exported")
 			}
 		}
 	}

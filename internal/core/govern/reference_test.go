@@ -143,6 +143,9 @@ func TestAgreesWithTheRuleAsWritten(t *testing.T) {
 				if policyNames(candidates) != policyNames(all) || want != nil && won != 1 || want == nil && won != 0 {
 					t.Fatalf("seed %d, %s, %s: candidates %s, want %s; %d won", seed, dialect, name, policyNames(candidates), policyNames(all), won)
 				}
+				if got := r.Surely(row); policyNames(got) != policyNames(all) {
+					t.Fatalf("seed %d, %s, %s: surely %s, want %s", seed, dialect, name, policyNames(got), policyNames(all))
+				}
 				for _, p := range all {
 					reached[p.Name] = append(reached[p.Name], row)
 				}
@@ -250,5 +253,8 @@ func TestLongChain(t *testing.T) {
 	r := Resolve(a, estate.Windows)
 	if g := r.Of(int(account)); g.Policy == nil || len(r.Candidates(int(account))[0].Chain) != length {
 		t.Errorf("%+v", g)
+	}
+	if carried := r.Carried(length / 2); len(carried) != 1 || carried[0].Name != "p" {
+		t.Errorf("the group in the middle carries %v", carried)
 	}
 }

@@ -175,6 +175,7 @@ type Survey struct {
 	Resolutions []*Resolution // in the order of the estate's authorities
 	Tierings    []*Tiering
 	Templates   []*Templates
+	forest      *forest // nil: no domain has to do with another
 	of          []map[scopeKey]*Scope
 }
 
@@ -190,13 +191,26 @@ func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, t
 		a.Twin = named[strings.ToLower(a.Name)] > 1
 		a.Unsynced = a.Kind == estate.Tenant && a.Listed && !synchronises(a)
 	}
-	for _, a := range e.Authorities {
-		s.Resolutions = append(s.Resolutions, Resolve(a, dialect(a)))
+	s.forest = joinForest(e)
+	for i, a := range e.Authorities {
+		s.Resolutions = append(s.Resolutions, resolve(a, dialect(a), s.forest, i))
 		s.Tierings = append(s.Tierings, NewTiering(a, tiers))
 		s.Templates = append(s.Templates, NewTemplates(e, a))
 	}
+	if s.forest != nil {
+		s.forest.spread(s.Tierings)
+	}
 	s.joinSources()
 	return s
+}
+
+// Absent are the objects of other domains that a domain's groups hold and the
+// evidence does not.
+func (s *Survey) Absent(authority int) []Absent {
+	if s.forest == nil {
+		return nil
+	}
+	return s.forest.absent[authority]
 }
 
 // synchronises reports whether accounts of a tenant come from a domain, or may:
@@ -256,6 +270,8 @@ type scopeKey struct {
 func keyOf(r *Resolution, g Governing, tier string) scopeKey {
 	k := scopeKey{g.Policy, g.Rule, tier, g.At, g.Way}
 	switch {
+	case r.Authority.Kind == estate.LDAP && (g.Rule == Direct || g.Rule == Group):
+		k.rule = Pointer
 	case g.Rule == Direct || g.Rule == Group:
 		k.rule = Group
 	case g.Rule == Unknown || g.Policy != nil:
@@ -345,7 +361,8 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 		all = append(all, scope)
 	}
 	slices.SortFunc(all, func(x, y *Scope) int {
-		return cmp.Or(orderOf(x)-orderOf(y), strings.Compare(x.sortKey(), y.sortKey()), strings.Compare(x.Tier, y.Tier))
+		return cmp.Or(orderOf(x)-orderOf(y), strings.Compare(x.sortKey(), y.sortKey()), x.Under().Compare(y.Under()),
+			strings.Compare(x.Tier, y.Tier), strings.Compare(string(x.Way), string(y.Way)))
 	})
 	return all, scopes
 }

@@ -52,7 +52,8 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 			wide := t.domainWide()
 			for _, row := range setting.Table() {
 				if v := wide[row.ID]; v != nil && v.Problem == "" && !HeadShows(row.ID) {
-					all = append(all, Setter{a.Place(), row.ID, v.By.Link.GUID, v.By.Name(), a.Place(), v.By.Template.Policy.Origin, v.Value, v.Cite, v.Open})
+					all = append(all, Setter{a.Place(), row.ID, v.By.Link.GUID, v.By.Name(), a.Place(), v.By.Template.Policy.Origin, v.Value, v.Cite,
+						v.Open})
 				}
 			}
 		case estate.Machine:

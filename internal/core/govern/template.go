@@ -309,12 +309,23 @@ func (t *Templates) Links(u *estate.Unit) []Linked {
 // controllers is the unit in which a domain keeps its controllers.
 const controllers = "OU=Domain Controllers,"
 
+// controllersUnseen: what is linked at the controllers' own unit comes before
+// the root's links.
+const controllersUnseen = "what is linked at the unit of the domain's controllers comes first, and was not exported"
+
 // domainWide returns what templates configure of settings that the head has no
 // attribute for: the directory says nothing of them, so they are configured,
 // not seen. Kerberos settings come from the root, registry values from what
 // reaches the controllers.
 func (t *Templates) domainWide() map[setting.ID]*ConfiguredValue {
 	all := Configured(t.At(controllers+rootDN(t.domain), t.controllersOf()))
+	if t.units[estate.NormalDN(controllers+rootDN(t.domain))] == nil {
+		for _, v := range all {
+			if v.Open == "" && !v.By.Link.Enforced {
+				v.Open = controllersUnseen
+			}
+		}
+	}
 	root := Configured(t.Root())
 	for _, row := range setting.Table() {
 		if !row.Exists(setting.WindowsMachine) {

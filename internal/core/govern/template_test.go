@@ -228,9 +228,16 @@ func TestDomainWide(t *testing.T) {
 		t.Errorf("clock-skew: %+v", got)
 	}
 	x := linkedWorld(t, fourTemplates+"unit root A")
+	// What is linked at the controllers' unit comes first, and is not there.
+	for id, v := range x.domainWide() {
+		if root := !setting.Get(id).Exists(setting.WindowsMachine); (v.Open == "") != root {
+			t.Errorf("%s without the controllers' unit: %q", id, v.Open)
+		}
+	}
 	x.units[estate.NormalDN("OU=Domain Controllers,DC=x,DC=example")] = &estate.Unit{DN: "OU=Domain Controllers,DC=x,DC=example",
 		Links: []estate.Link{{GUID: "{B}"}}}
-	if wide := x.domainWide(); wide["length-limit-relaxed"].By.Name() != "B" || wide["clock-skew"].By.Name() != "A" {
+	if wide := x.domainWide(); wide["length-limit-relaxed"].By.Name() != "B" || wide["clock-skew"].By.Name() != "A" ||
+		wide["length-limit-relaxed"].Open != "" {
 		t.Errorf("%+v", wide)
 	}
 }

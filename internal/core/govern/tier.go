@@ -53,7 +53,11 @@ type Tiering struct {
 	units  []map[uint32]string
 	direct []map[uint32]string // by the last part of the SID
 	byRID  map[uint32]int32
-	lacks  bool // the domain's administrative groups are not all in the evidence
+	// elsewhere is by rule what accounts were matched by that groups of other
+	// domains hold.
+	elsewhere []map[int]string
+	beyond    string // a domain that is not in the evidence, and has objects in an administrative group
+	lacks     bool   // the domain's administrative groups are not all in the evidence
 }
 
 // NewTiering prepares the rules for an authority. The first rule that matches
@@ -78,10 +82,7 @@ func (t *Tiering) prepare() {
 	inside := map[int][]int{}
 	var groups []int
 	for row := range o.Len() {
-		// A group whose type was not exported may well be one of security.
-		kind := estate.GroupType(o.GroupType.At(row))
-		unseen := o.FlagsOf(row)&(estate.Unseen|estate.Unclassified) != 0
-		if !unseen && (o.ClassOf(row) != estate.Group || kind != 0 && !kind.Security()) {
+		if !mayNest(o, row) {
 			continue
 		}
 		groups = append(groups, row)
@@ -109,7 +110,7 @@ func (t *Tiering) prepare() {
 				}
 			}
 		}
-		t.groups = append(t.groups, reached)
+		t.groups, t.elsewhere = append(t.groups, reached), append(t.elsewhere, map[int]string{})
 		units := map[uint32]string{}
 		for p, dn := range t.a.Parents {
 			if why := inUnit(rule, dn); why != "" {
@@ -164,8 +165,12 @@ func (t *Tiering) ridOf(sid string) (uint32, bool) {
 	if !ok || t.a.SID == "" {
 		return 0, false
 	}
-	rid, err := strconv.ParseUint(last, 10, 32)
-	return uint32(rid), err == nil
+	return wholeNumber(last)
+}
+
+func wholeNumber(text string) (uint32, bool) {
+	n, err := strconv.ParseUint(text, 10, 32)
+	return uint32(n), err == nil
 }
 
 func matches(pattern, name string) bool {
@@ -211,6 +216,9 @@ func (t *Tiering) match(i, row int) string {
 			return t.groups[i][group]
 		}
 	}
+	if why := t.elsewhere[i][row]; why != "" {
+		return why
+	}
 	if len(t.direct[i]) > 0 {
 		if rid := o.RID.At(row); rid != 0 && t.direct[i][rid] != "" {
 			return t.direct[i][rid]
@@ -232,6 +240,8 @@ func (t *Tiering) match(i, row int) string {
 	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.FlagsOf(row)&estate.AdminCount != 0 &&
 		o.FlagsOf(row)&estate.HoldersShown == 0 && t.lacks:
 		return "is or was in an administrative group (adminCount), and the groups are not all in the evidence"
+	case rule.Name == Privileged && t.beyond != "" && o.FlagsOf(row)&estate.AdminCount != 0:
+		return "is or was in an administrative group (adminCount), and groups of the domain " + t.beyond + " are not in the evidence"
 	case rule.Name == Privileged && o.FlagsOf(row)&estate.Administrator != 0:
 		return "holds an administrative role"
 	case rule.Name == Service && o.FlagsOf(row)&estate.ServiceName != 0:

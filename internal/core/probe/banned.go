@@ -44,6 +44,9 @@ func directoryBanned(q *question) Outcome {
 	if q.Cloud.Mode == setting.On {
 		o = scored(q.m.text, q.Cloud.Words)
 		// The tenant's word reaches only as far as its agents on the controllers.
+		if o.Verdict == Accepted {
+			o.Why += "; the tenant's agents ask the platform's own list as well, which is not in the evidence"
+		}
 		o = unknown("%s, where an agent of the tenant runs on the controllers; whether one does is not in the evidence", o.Why)
 	}
 	o.Cite = q.Cloud.Cite

@@ -169,3 +169,22 @@ func TestSummaryAndPatterns(t *testing.T) {
 		t.Errorf("without words and names there are %d families", len(bare))
 	}
 }
+
+func TestWith(t *testing.T) {
+	asks := &estate.Asks{Module: "pam_pwquality", Length: 9, Credits: [4]int64{1, 1, 1, 1}, Further: []estate.Asks{{Module: "pam_unix", Length: 6}}}
+	p := place(setting.UnixMachine, asks, "min-length=9", "history=4")
+	if same := p.With(map[setting.ID]setting.Value{"history": setting.Number(5)}); same.Asks != asks {
+		t.Errorf("a history that is changed changes what modules ask for: %+v", same.Asks)
+	}
+	if longer := p.With(map[setting.ID]setting.Value{"min-length": setting.Number(12)}); longer.Asks.Length != 0 ||
+		longer.Asks.Credits != [4]int64{} || longer.Asks.Further[0].Length != 0 || asks.Length != 9 || asks.Further[0].Length != 6 {
+		t.Errorf("a length that is changed: %+v, before %+v", longer.Asks, asks)
+	}
+	bare := place(setting.WindowsDomain, nil, "min-length=9", "complexity=on")
+	if r := Judge(bare.With(map[setting.ID]setting.Value{"min-length": {}}), Person{}, "Lantern-lamps"); r.Verdict != CannotTell {
+		t.Errorf("without a length: %s", r.Verdict)
+	}
+	if other := bare.With(map[setting.ID]setting.Value{"require-lower": setting.Number(1)}); other.Settings["require-lower"].Missing != govern.NoSuch {
+		t.Error("a setting that the platform does not have was made up")
+	}
+}

@@ -231,7 +231,10 @@ func gradedLength(q *question) Outcome {
 		if m.Most > 0 && n > m.Most && m.Most != truncating {
 			return no("%s, %s takes at most %d", text, m.Module, m.Most)
 		}
-		return judged(simple(q.m.text, m), "%s of the classes that they are: not long enough for %s", text, m.Module)
+		if simple(q.m.text, m) {
+			return no("%s, too few for %s with the kinds of characters that they are", text, m.Module)
+		}
+		return yes("%s, enough for %s with the kinds of characters that they are", text, m.Module)
 	})
 }
 

@@ -18,7 +18,8 @@ func TestRecordOfTheDemo(t *testing.T) {
 	if _, err := assess.Weigh(e, custody.WeighOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := e.Waive(custody.WaiveOptions{Setting: "min-length", Scope: "gate3*", Until: "2099-12-31", Reason: "Rebuilt in spring"}); err != nil {
+	if _, err := e.Waive(custody.WaiveOptions{Setting: "min-length", Scope: "gate3*", Until: "2099-12-31",
+		Reason: "Rebuilt in spring"}); err != nil {
 		t.Fatal(err)
 	}
 	w, err := assess.Weigh(e, custody.WeighOptions{})
@@ -44,7 +45,8 @@ func TestRecordOfTheDemo(t *testing.T) {
 		}
 		lines = append(lines, fmt.Sprintf("%s %s %s %s %s: %s", m.Name, m.Fingerprint, m.Kind, m.Severity, m.Check, m.Title),
 			fmt.Sprintf("  %v, %s; %s | %s | %s", m.Settings, m.Observed, m.Demanded, m.Reason, m.Remedy),
-			fmt.Sprintf("  %d findings, %d places, %d scopes, accounts %s, %d privileged, %v; %s", len(m.Findings), len(m.Places), len(m.Scopes), accounts, m.Privileged, m.Examples, record.Plainly(m.Demanded)))
+			fmt.Sprintf("  %d findings, %d places, %d scopes, accounts %s, %d privileged, %v; %s", len(m.Findings), len(m.Places), len(m.Scopes),
+				accounts, m.Privileged, m.Examples, record.Plainly(m.Demanded)))
 	}
 	for _, c := range again.Cohorts() {
 		usual, accounts := "itself", "not listed"
@@ -54,7 +56,8 @@ func TestRecordOfTheDemo(t *testing.T) {
 		if c.Accounts != nil {
 			accounts = fmt.Sprint(*c.Accounts)
 		}
-		lines = append(lines, fmt.Sprintf("cohort %s of %s: %d places, %d scopes, %v, accounts %s, %v, usual %s, differs %v", c.ID, c.Place().Label(), len(c.Places), len(c.Scopes), c.Numbers, accounts, c.Counts, usual, c.Differs))
+		lines = append(lines, fmt.Sprintf("cohort %s of %s: %d places, %d scopes, %v, accounts %s, %v, usual %s, differs %v", c.ID,
+			c.Place().Label(), len(c.Places), len(c.Scopes), c.Numbers, accounts, c.Counts, usual, c.Differs))
 	}
 	for _, roll := range again.Rolls {
 		for row := range 40 {

@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
@@ -26,6 +28,7 @@ type Matter struct {
 	Title       string // for people
 	Observed    string
 	Demanded    string // what satisfies all baselines that failed, in all places
+	Asks        Asks
 	Reason      string // of the gravest finding
 	Remedy      string
 	Findings    []*check.Finding // the gravest first
@@ -125,11 +128,36 @@ func withoutNames(text string, f *check.Finding) string {
 	}
 	slices.SortStableFunc(names, func(x, y string) int { return len(y) - len(x) })
 	for _, n := range names {
-		if n != "" {
-			text = strings.ReplaceAll(text, n, "…")
-		}
+		text = WithoutName(text, n)
 	}
 	return digits.ReplaceAllString(text, "#")
+}
+
+// WithoutName takes a name out where it stands as a word: an account called "it" leaves
+// every "with" as it is.
+func WithoutName(text, name string) string {
+	if name == "" {
+		return text
+	}
+	inWord := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
+	var out strings.Builder
+	for rest := text; ; {
+		i := strings.Index(rest, name)
+		if i < 0 {
+			return out.String() + rest
+		}
+		before, _ := utf8.DecodeLastRuneInString(text[:len(text)-len(rest)+i])
+		after, _ := utf8.DecodeRuneInString(rest[i+len(name):])
+		out.WriteString(rest[:i])
+		if inWord(before) || inWord(after) {
+			_, size := utf8.DecodeRuneInString(name)
+			out.WriteString(rest[i : i+size])
+			rest = rest[i+size:]
+			continue
+		}
+		out.WriteString("…")
+		rest = rest[i+len(name):]
+	}
 }
 
 // failing are the demands of a scope on a setting that do not hold.
@@ -188,6 +216,13 @@ func (m *Matter) demand(together map[failing][]baseline.Named) {
 	same := func(text func(f *check.Finding) string) bool {
 		return !slices.ContainsFunc(m.Findings, func(f *check.Finding) bool { return text(f) != text(m.Findings[0]) })
 	}
+	if len(m.Settings) == 1 && slices.ContainsFunc(m.Findings, func(f *check.Finding) bool {
+		demands := together[failing{f.Scope, m.Settings[0]}]
+		band, _ := baseline.Together(m.Settings[0], baseline.Take(m.Settings[0], demands, f.Scope.Now).Demands)
+		return len(demands) > 0 && band.Empty()
+	}) {
+		m.Asks = NoneAtPlace
+	}
 	if same(func(f *check.Finding) string { return f.Demanded }) && same(func(f *check.Finding) string { return f.Remedy }) {
 		return
 	}
@@ -205,8 +240,12 @@ func (m *Matter) demand(together map[failing][]baseline.Named) {
 	}
 	band, _ := baseline.Together(row.ID, demands)
 	if band.Empty() {
-		m.Demanded = Several
+		m.Demanded, m.Asks = several, max(m.Asks, ByPlace)
 		m.Remedy = "The places need different values: each finding names its own."
+		if m.Asks == NoneAtPlace {
+			m.Remedy = "No value satisfies all chosen baselines everywhere: decide which to follow, and record it under decisions in " +
+				"engagement.yaml."
+		}
 		return
 	}
 	if !ways || !same(func(f *check.Finding) string { return f.Demanded }) {
@@ -283,8 +322,18 @@ func (r *Record) count(m *Matter, scopes map[*govern.Scope]bool) {
 
 const mostExamples = 5
 
-// Several stands for what is demanded of a matter whose places need different values.
-const Several = "not the same everywhere"
+// Asks says whether one value mends a matter that demands found.
+type Asks int
+
+// The ways.
+const (
+	OneValue    Asks = iota
+	ByPlace          // its places need different values
+	NoneAtPlace      // in a place the baselines exclude each other: somebody has to decide
+)
+
+// several stands for what is demanded of a matter whose places need different values.
+const several = "not the same everywhere"
 
 // title says what is wrong, as a person would.
 func (m *Matter) title() string {
@@ -302,6 +351,9 @@ func (m *Matter) title() string {
 		return "What governs these accounts is not known"
 	}
 	name := setting.Get(m.Settings[0]).Title
+	if m.Found() == check.Weak && m.Asks == NoneAtPlace {
+		return fmt.Sprintf("%s: %s, and the chosen baselines exclude each other", name, m.Observed)
+	}
 	if m.Found() == check.Weak {
 		return fmt.Sprintf("%s: %s, demanded: %s", name, m.Observed, Plainly(m.Demanded))
 	}

@@ -31,7 +31,8 @@ func small() *record.Record {
 	two := &govern.Scope{Authority: a, Policy: head, Rule: govern.Default, Tier: govern.Privileged, Split: true, Accounts: 1,
 		Settings: settings, Elsewhere: twin, Home: settings}
 	b := &baseline.Baseline{ID: "own", Title: "Own", Version: "1",
-		Demands: []baseline.Demand{{Condition: baseline.Condition{Setting: "min-length", Kind: baseline.AtLeast, Values: []setting.Value{setting.Number(14)}},
+		Demands: []baseline.Demand{{Condition: baseline.Condition{Setting: "min-length", Kind: baseline.AtLeast,
+			Values: []setting.Value{setting.Number(14)}},
 			Ref: "1.1", Severity: "serious"}}}
 	d := &b.Demands[0]
 	n := 2
@@ -183,9 +184,9 @@ func ExampleDecode() {
 		return
 	}
 	for _, v := range r.Verdicts {
-		fmt.Printf("%s: %s, %s where %s is demanded (%s %s)\n", v.Scope.Name(), v.Kind, v.Observed, v.Demand.Text(), v.Baseline.ID, v.Demand.Ref)
+		fmt.Printf("%s: %s, %s; demanded: %s\n", v.Scope.Name(), v.Kind, v.Observed, v.Demand.Text())
 	}
 	// Output:
-	// x.example (domain) / domain default / standard: waived, 9 characters where at least 14 characters is demanded (own 1.1)
-	// x.example (domain) / domain default of x.example (tenant) / privileged: weak, 9 characters where at least 14 characters is demanded (own 1.1)
+	// x.example (domain) / domain default / standard: waived, 9 characters; demanded: at least 14 characters
+	// x.example (domain) / domain default of x.example (tenant) / privileged: weak, 9 characters; demanded: at least 14 characters
 }

@@ -139,3 +139,54 @@ func TestTimelines(t *testing.T) {
 		t.Errorf("%v %v", all, err)
 	}
 }
+
+func TestSeriesIsBounded(t *testing.T) {
+	for _, c := range []struct {
+		tries, every, during int64
+		want                 int
+	}{{1, 1, mostTries, mostTries}, {1, 1, mostTries + 1, 0}, {mostTries, 1, 1, mostTries}, {mostTries + 1, 1, 1, 0},
+		{2, 1, mostTries / 2, mostTries},
+		{1, 60, 60, 1}, {1, 60, 61, 2}, {3, 1, 2, 6}} {
+		all, err := Series(c.tries, c.every, c.during)
+		if len(all) != c.want || (err == nil) != (c.want > 0) {
+			t.Errorf("%+v: %d tries, %v", c, len(all), err)
+		}
+	}
+}
+
+func TestSummed(t *testing.T) {
+	for text, want := range map[string]Summary{
+		"0 right|5s old":                         {Successes: 1, Failures: 1, FirstLock: -1},
+		"0 wrong|0 wrong|0 wrong|0 right":        {Failures: 2, Refused: 2, Locks: 1, FirstLock: 0},
+		"3s wrong|4s wrong|5s right|30s wrong":   {Failures: 3, Refused: 1, Locks: 2, FirstLock: 4},
+		"3s wrong|13s wrong|23s wrong|33s old":   {Failures: 4, FirstLock: -1},
+		"3s wrong|12s wrong|22s wrong|23s wrong": {Failures: 4, Locks: 2, FirstLock: 12},
+	} {
+		tries, err := Timeline("t", strings.ReplaceAll(text, "|", "\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		l := forecast.Lockout{Known: true, Threshold: 2, Window: 10, Duration: 1}
+		if strings.HasPrefix(text, "3s wrong|4s") {
+			l.Window, l.Duration = 60, 20
+		}
+		if got := Summed(Play(l, tries)); got != want {
+			t.Errorf("%s: %+v, want %+v", text, got, want)
+		}
+	}
+}
+
+// Failures count on from the first of them, when a lock ends too.
+func TestPlayStretched(t *testing.T) {
+	l := forecast.Lockout{Known: true, Threshold: 2, Window: 30, Duration: 5, Counting: forecast.Stretch}
+	tries, _ := Timeline("t", "0 wrong\n1s wrong\n6s wrong\n11s wrong\n30s wrong\n59s wrong\n60s wrong")
+	var got []string
+	for _, e := range Play(l, tries) {
+		got = append(got, fmt.Sprint(e.Seconds, " ", e.Kind, " ", e.Count))
+	}
+	if text := strings.Join(got, "; "); text != "0 failure 1; 1 failure 2; 1 locked 2; 6 opened 2; 6 failure 3; 6 locked 3; 11 opened 3; 11 "+
+		"failure 4; "+
+		"11 locked 4; 16 opened 4; 30 counter-restarts 0; 30 failure 1; 59 failure 2; 59 locked 2; 60 counter-restarts 0; 60 refused 0" {
+		t.Error(text)
+	}
+}

@@ -97,6 +97,15 @@ func Table() iter.Seq2[int, *Setting] {
 	}
 }
 
+// IDs are the names of all settings, in that order.
+func IDs() []string {
+	var all []string
+	for _, s := range Table() {
+		all = append(all, string(s.ID))
+	}
+	return all
+}
+
 var byID = func() map[ID]*Setting {
 	m := make(map[ID]*Setting, len(table))
 	for i := range table {
@@ -361,9 +370,10 @@ func (s *Setting) strength(v Value) (rank int64, side Rank, ok bool) {
 		}
 		return 0, 0, false
 	case formWord:
-		return int64(s.Stronger) * int64(slices.Index(s.Choices, v.word)), 0, s.Stronger != 0
+		i := slices.Index(s.Choices, v.word)
+		return int64(s.Stronger) * int64(i), 0, s.Stronger != 0 && i >= 0
 	case formNumber:
-		return int64(s.Stronger) * v.n, 0, s.Stronger != 0
+		return int64(s.Stronger) * v.n, 0, s.Stronger != 0 && len(s.Choices) == 0
 	}
 	return 0, 0, false
 }

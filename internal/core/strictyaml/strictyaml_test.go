@@ -78,11 +78,11 @@ func TestBounds(t *testing.T) {
 	for name, c := range map[string]struct{ text, say string }{
 		"a nest":          {"a: " + strings.Repeat("[", 65), "f.yaml:1:1: nested more than 64 deep"},
 		"a nest of lines": {"b: 1\na: " + strings.Repeat("{x: ", 70), "f.yaml:2:1: nested"},
-		"lists in a row":  {strings.Repeat("- ", 1001), "nested"},
+		"lists in a row":  {strings.Repeat("- ", 1001), "f.yaml:1:1: nested more than 64 deep"},
 		"an anchor":       {"a: &x 1\n", "f.yaml:1:4: anchors and aliases"},
 		"an alias":        {"b:\n  a: *x\n", "anchors and aliases"},
 		"a long line":     {"b: 1\n" + strings.Repeat("a: ", 1400), "f.yaml:2:1: a line of more than 4096 bytes"},
-		"a large file":    {strings.Repeat("# x\n", 300_000), "more than 1 MiB"},
+		"a large file":    {strings.Repeat("# x\n", 300_000), "f.yaml:1:1: more than 1 MiB"},
 	} {
 		var into map[string]any
 		if err := Unmarshal("f.yaml", []byte(c.text), &into); err == nil || !strings.HasPrefix(err.Error(), "f.yaml:") ||
@@ -98,5 +98,99 @@ func TestBounds(t *testing.T) {
 		if err := Unmarshal("f.yaml", []byte(good), &into); err != nil {
 			t.Errorf("%.30q: %v", good, err)
 		}
+	}
+}
+
+func TestHint(t *testing.T) {
+	few := []string{"min-length", "max-length", "history"}
+	many := []string{"a1", "b2", "c3", "d4", "e5", "f6", "g7", "h8", "i9"}
+	for _, c := range []struct {
+		word  string
+		known []string
+		want  string
+	}{
+		{"min-lenght", few, `the nearest is "min-length"`}, {"HISTORY", few, `the nearest is "history"`},
+		{"hist", few, `the nearest is "history"`}, {"his", few, "known are min-length, max-length, history"},
+		{"histxxx", few, "known are min-length, max-length, history"}, {"histoxx", few, `the nearest is "history"`},
+		{"ab", []string{"ac"}, `the nearest is "ac"`}, {"ab", []string{"cd"}, "known are cd"},
+		{"abcd", []string{"abxy"}, "known are abxy"}, {"abcde", []string{"abcxy"}, `the nearest is "abcxy"`},
+		{"x", nil, "there are none"}, {"zzz", many, "known are a1, b2, c3, d4, e5, f6, g7, h8 and 1 more"},
+		{"zzz", many[:8], "known are a1, b2, c3, d4, e5, f6, g7, h8"},
+		{"gold", []string{"told", "marigold-ring"}, `the nearest is "told"`}, {"gol", []string{"old", "marigold"}, "known are old, marigold"},
+		{"tion", []string{"toon", "authentication"}, `the nearest is "toon"`}, {"ation", []string{"nations", "authentications"}, `the nearest is "nations"`},
+		{"q", []string{strings.Repeat("x", 98)}, "known are " + strings.Repeat("x", 98)},
+		{"length", []string{"tenth", "min-length"}, `the nearest is "min-length"`},
+	} {
+		if got := Hint(c.word, c.known); got != c.want {
+			t.Errorf("%s of %v: %s, want %s", c.word, c.known, got, c.want)
+		}
+	}
+}
+
+func TestDistance(t *testing.T) {
+	for pair, want := range map[[2]string]int{
+		{"", ""}: 0, {"a", ""}: 1, {"", "abc"}: 3, {"abc", "abc"}: 0, {"abc", "abd"}: 1, {"abc", "ac"}: 1, {"ac", "abc"}: 1,
+		{"kitten", "sitting"}: 3, {"flaw", "lawn"}: 2, {"ab", "ba"}: 2, {"abcdef", "azced"}: 3,
+	} {
+		if got := distance(pair[0], pair[1]); got != want {
+			t.Errorf("%q to %q: %d, want %d", pair[0], pair[1], got, want)
+		}
+	}
+}
+
+// The keys of what a struct holds inline are its own.
+func TestInlineKeys(t *testing.T) {
+	type Shared struct {
+		Reason string `yaml:"reason"`
+	}
+	type item struct {
+		Shared `yaml:",inline"`
+		Name   string `yaml:"name,omitempty"`
+		Never  string `yaml:"-"`
+	}
+	var into struct {
+		Items []*item `yaml:"items"`
+	}
+	for text, want := range map[string]string{
+		"items: [{nam: x}]": `the nearest is "name"`, "items: [{raeson: x}]": `the nearest is "reason"`, "item: 1": `the nearest is "items"`,
+		"items: [{xyzzyx: x}]": "known are items, reason, name",
+	} {
+		if err := Unmarshal("f.yaml", []byte(text), &into); err == nil || !strings.HasSuffix(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", text, err, want)
+		}
+	}
+}
+
+// At the bounds themselves a file is still read.
+func TestAtTheBounds(t *testing.T) {
+	var into map[string]any
+	for name, c := range map[string]struct {
+		text string
+		ok   bool
+	}{
+		"64 deep": {"a: " + strings.Repeat("[", 64) + strings.Repeat("]", 64), true},
+		"65 deep": {"a: " + strings.Repeat("[", 65) + strings.Repeat("]", 65), false},
+		"64 twice": {"a: " + strings.Repeat("[", 64) + strings.Repeat("]", 64) + "\nb: ]]]" + "\nc: " + strings.Repeat("[", 64) +
+			strings.Repeat("]", 64), false},
+		"a line":       {"a: " + strings.Repeat("x", 4096-3), true},
+		"a line more":  {"a: " + strings.Repeat("x", 4096-2) + "\n", false},
+		"second line":  {"b: 1\na: " + strings.Repeat("x", 4096-3) + "\n", true},
+		"1 MiB":        {strings.Repeat("# xxxxx\n", 1<<17-1) + "a: xxxx\n", true},
+		"a byte more":  {strings.Repeat("# xxxxx\n", 1<<17-1) + "a: xxxxx\n", false},
+		"marks":        {"a: " + strings.Repeat("-", 1100), true},
+		"marks, first": {strings.Repeat("-", 1001), false},
+		"marks, apart": {strings.Repeat("- a\n", 1200), false}, // a list where a mapping is expected, and no nest
+	} {
+		err := Unmarshal("f.yaml", []byte(c.text), &into)
+		bounds := err != nil && (strings.Contains(err.Error(), "more than") || strings.Contains(err.Error(), "nested"))
+		if (err == nil) != c.ok || name == "marks, apart" && bounds {
+			t.Errorf("%s: %.200v", name, err)
+		}
+	}
+	if err := (Text{}).Errorf("f.yaml", "missing"); err.Error() != "f.yaml:1:1: missing" {
+		t.Errorf("what stands nowhere is told of the first line: %v", err)
+	}
+	if err := Unmarshal("f.yaml", []byte("? [a, b]\n: 1\n"), new(struct{ A Text })); err == nil || !strings.HasPrefix(err.Error(), "f.yaml:") {
+		t.Errorf("%v", err)
 	}
 }

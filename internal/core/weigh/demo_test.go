@@ -14,7 +14,8 @@ import (
 // together, and how many hold.
 func TestWeighingTheDemo(t *testing.T) {
 	e := demotest.Demo(t)
-	w, err := assess.Weigh(e, custody.WeighOptions{Against: []string{"cis-windows-server", "cis-debian-12", "cis-microsoft-365", "nist-800-63b", "cyber-essentials"}})
+	w, err := assess.Weigh(e, custody.WeighOptions{Against: []string{"cis-windows-server", "cis-debian-12", "cis-microsoft-365",
+		"nist-800-63b", "cyber-essentials"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -27,12 +28,14 @@ func TestWeighingTheDemo(t *testing.T) {
 	}
 	for i := range w.Findings {
 		if f := &w.Findings[i]; f.Check == "" {
-			lines = append(lines, fmt.Sprintf("%s: %s %s %s, %s; %s | %s | %s %v", f.ScopeName(), f.Settings[0], f.Kind, f.Severity, f.Observed, f.Demanded, f.Reason, f.Remedy, f.Baselines))
+			lines = append(lines, fmt.Sprintf("%s: %s %s %s, %s; %s | %s | %s %v", f.ScopeName(), f.Settings[0], f.Kind, f.Severity, f.Observed,
+				f.Demanded, f.Reason, f.Remedy, f.Baselines))
 		}
 	}
 	counts := w.Counts()
 	for _, s := range w.Scopes {
-		lines = append(lines, fmt.Sprintf("%s: %d hold, %d weak, %d conflicting, %d missing", s.Name(), counts[s][check.Holds], counts[s][check.Weak], counts[s][check.Conflicting], counts[s][check.Missing]))
+		lines = append(lines, fmt.Sprintf("%s: %d hold, %d weak, %d conflicting, %d missing", s.Name(), counts[s][check.Holds],
+			counts[s][check.Weak], counts[s][check.Conflicting], counts[s][check.Missing]))
 	}
 	for _, x := range w.Idle {
 		lines = append(lines, fmt.Sprintf("idle: %s %s", x.Scope.Name(), x.Named))

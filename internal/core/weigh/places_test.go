@@ -47,7 +47,8 @@ func TestWaiversOnOldFingerprints(t *testing.T) {
 	for kinds, want := range map[string]string{"machine": "in force waived", "machine ldap": "ambiguous missing missing"} {
 		b := estate.NewBuilder()
 		for kind := range strings.FieldsSeq(kinds) {
-			coretest.Settle(b, "quay", estate.Kind(kind), map[setting.ID]setting.Value{"min-length": setting.Number(14)}, map[string]estate.Flag{"ada": 0})
+			coretest.Settle(b, "quay", estate.Kind(kind), map[setting.ID]setting.Value{"min-length": setting.Number(14)},
+				map[string]estate.Flag{"ada": 0})
 		}
 		survey := govern.NewSurvey(&estate.Estate{Authorities: b.Finish()}, func(*estate.Authority) estate.Dialect { return "" }, nil)
 		r := Run(survey, Choice{Baselines: against(), Expect: check.Expectation{Age: func(string) int64 { return 0 }}})

@@ -12,7 +12,8 @@ import (
 
 // A waiver covers what was accepted, and no more: what got worse since outgrows it.
 func TestWaiversAreOutgrown(t *testing.T) {
-	const demand = "- {setting: min-length, at-least: 14, severity: serious, why: w.}\n- {setting: max-age, at-most: 90 days, specials: {never: fails}, severity: serious, why: w.}\n"
+	const demand = "- {setting: min-length, at-least: 14, severity: serious, why: w.}\n- {setting: max-age, at-most: 90 days, specials: " +
+		"{never: fails}, severity: serious, why: w.}\n"
 	number := func(n int64) setting.Value { return setting.Number(n) }
 	for name, c := range map[string]struct {
 		settings string
@@ -21,16 +22,25 @@ func TestWaiversAreOutgrown(t *testing.T) {
 		want     check.WaiverState
 		why      string
 	}{
-		"the same":           {"min-length 8", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Observed: "8 characters"}, check.InForce, ""},
-		"better":             {"min-length 10", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Observed: "8 characters"}, check.InForce, ""},
-		"worse":              {"min-length 7", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Observed: "8 characters"}, check.Outgrown, "accepted at 8 characters, now 7 characters"},
-		"another kind":       {"min-length ?", "min-length", check.Waiver{Kind: check.Weak, Value: number(8)}, check.Outgrown, "accepted as weak, now missing"},
-		"missing still":      {"min-length ?", "min-length", check.Waiver{Kind: check.Missing}, check.InForce, ""},
-		"not to be compared": {"max-age never", "max-age", check.Waiver{Kind: check.Weak, Value: number(180 * 86400), Observed: "180 days"}, check.Outgrown, "accepted at 180 days, now never expires"},
-		"neither way, same":  {"max-age never", "max-age", check.Waiver{Kind: check.Weak, Value: setting.Of(setting.Never), Observed: "never expires"}, check.InForce, ""},
-		"withdrawn":          {"min-length 8", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Withdrawn: true}, check.Withdrawn, ""},
-		"over":               {"min-length 8", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Over: true, Until: "2026-06-30"}, check.Ended, "its last day was 2026-06-30"},
-		"of nothing":         {"min-length 14", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Fingerprint: "none"}, check.Needless, ""},
+		"the same": {"min-length 8", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Observed: "8 characters"},
+			check.InForce, ""},
+		"better": {"min-length 10", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Observed: "8 characters"},
+			check.InForce, ""},
+		"worse": {"min-length 7", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Observed: "8 characters"},
+			check.Outgrown, "accepted at 8 characters, now 7 characters"},
+		"another kind": {"min-length ?", "min-length", check.Waiver{Kind: check.Weak, Value: number(8)}, check.Outgrown,
+			"accepted as weak, now missing"},
+		"missing still": {"min-length ?", "min-length", check.Waiver{Kind: check.Missing}, check.InForce, ""},
+		"not to be compared": {"max-age never", "max-age", check.Waiver{Kind: check.Weak, Value: number(180 * 86400), Observed: "180 days"},
+			check.Outgrown, "accepted at 180 days, now never expires"},
+		"neither way, same": {"max-age never", "max-age", check.Waiver{Kind: check.Weak, Value: setting.Of(setting.Never),
+			Observed: "never expires"}, check.InForce, ""},
+		"withdrawn": {"min-length 8", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Withdrawn: true}, check.Withdrawn,
+			""},
+		"over": {"min-length 8", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Over: true, Until: "2026-06-30"},
+			check.Ended, "its last day was 2026-06-30"},
+		"of nothing": {"min-length 14", "min-length", check.Waiver{Kind: check.Weak, Value: number(8), Fingerprint: "none"},
+			check.Needless, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := weighed(t, coretest.ScopeWith(t, setting.WindowsMachine, estate.Enforced, c.settings), demand)
@@ -54,7 +64,8 @@ func TestWaiversAreOutgrown(t *testing.T) {
 			}
 			for i := range r.Verdicts {
 				v := &r.Verdicts[i]
-				if covered := c.want == check.InForce && v.Demand.Setting == c.on; (v.Kind == check.Waived) != covered || covered && v.Beneath != w.Kind {
+				if covered := c.want == check.InForce && v.Demand.Setting == c.on; (v.Kind == check.Waived) != covered || covered &&
+					v.Beneath != w.Kind {
 					t.Errorf("verdict on %s: %s, beneath %s", v.Demand.Setting, v.Kind, v.Beneath)
 				}
 			}
@@ -78,7 +89,8 @@ func TestWaiversOnChecks(t *testing.T) {
 		"graver":         {check.Waiver{Severity: baseline.Grave, Accounts: &three}, check.InForce, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			f := check.Finding{Fingerprint: "f", Alias: "a", Check: "window-past-duration", Kind: check.Conflicting, Severity: baseline.Serious, Accounts: &three}
+			f := check.Finding{Fingerprint: "f", Alias: "a", Check: "window-past-duration", Kind: check.Conflicting, Severity: baseline.Serious,
+				Accounts: &three}
 			r := &Result{Findings: []check.Finding{f}}
 			w := c.waiver
 			w.Fingerprint, w.Check, w.Kind, w.Entry = "f", f.Check, check.Conflicting, 7

@@ -272,7 +272,8 @@ func (v *Verdict) byWays(found []check.Finding) {
 				name = strings.ToLower(setting.Get(way[i].Setting).Title) + ": "
 			}
 			reasons = append(reasons, name+o.reason)
-			if certain := map[check.Kind]int{check.Holds: 0, check.Conflicting: 1, check.Missing: 2, check.Weak: 3}; certain[o.kind] > certain[kind] {
+			if certain := map[check.Kind]int{check.Holds: 0, check.Conflicting: 1, check.Missing: 2,
+				check.Weak: 3}; certain[o.kind] > certain[kind] {
 				kind, by = o.kind, o.check
 			}
 		}
@@ -322,23 +323,41 @@ func (v *Verdict) byWays(found []check.Finding) {
 // shortfall says how far a known value misses the condition; empty where that cannot
 // be counted.
 func shortfall(s *setting.Setting, d *baseline.Condition, v setting.Value) string {
-	have, isNumber := v.Number()
-	limit, hasLimit := d.Values[0].Number()
-	if !isNumber || !hasLimit || d.Kind == baseline.OneOf {
-		return ""
-	}
-	if d.Kind == baseline.Between && have > limit {
-		limit, _ = d.Values[1].Number()
-	}
-	by := s.Text(setting.Number(max(limit-have, have-limit)))
+	by := distance(d, v)
 	way := "too many"
 	switch {
-	case have < limit:
+	case by == 0:
+		return ""
+	case by < 0:
 		way = "short"
 	case s.Kind == setting.Duration:
 		way = "too long"
 	}
-	return by + " " + way
+	return s.Text(setting.Number(max(by, -by))) + " " + way
+}
+
+// distance is how far a number lies beyond what a condition takes, or, below zero, short
+// of it; 0 where there is no such number.
+func distance(d *baseline.Condition, v setting.Value) int64 {
+	have, isNumber := v.Number()
+	limit, hasLimit := d.Values[0].Number()
+	if !isNumber || !hasLimit || d.Kind == baseline.OneOf {
+		return 0
+	}
+	if d.Kind == baseline.Between && have > limit {
+		limit, _ = d.Values[1].Number()
+	}
+	return have - limit
+}
+
+// far is how far a weak verdict's value is from what its demand takes; 0 where that is
+// no number.
+func (v *Verdict) far() int64 {
+	if v.Kind != check.Weak || len(v.Demand.Ways) > 0 {
+		return 0
+	}
+	by := distance(&v.Demand.Condition, v.Scope.Now(v.Demand.Setting))
+	return max(by, -by)
 }
 
 // fromVerdicts makes the findings of the demands that do not hold: one for
@@ -361,7 +380,7 @@ func (c *Choice) fromVerdicts(verdicts []Verdict) []check.Finding {
 
 // merged makes one finding of the verdicts on a setting of a scope.
 func (c *Choice) merged(verdicts []Verdict) *check.Finding {
-	var worst *Verdict
+	var worst, farthest *Verdict // the gravest, and the one whose demand is farthest from what is
 	var demands []baseline.Named
 	var failed []check.Source
 	severity := baseline.Minor
@@ -374,6 +393,9 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		}
 		if worst == nil || v.Severity.Rank() > worst.Severity.Rank() {
 			worst = v
+		}
+		if far := v.far(); farthest == nil || far > farthest.far() || far == farthest.far() && worst == v {
+			farthest = v
 		}
 		if v.Severity.Rank() > severity.Rank() {
 			severity = v.Severity
@@ -388,7 +410,7 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 	band, exclude := baseline.Together(id, taken.Demands)
 	f := &check.Finding{Kind: worst.Kind, Severity: severity, Scope: worst.Scope, Authority: worst.Scope.Authority,
 		Settings: []setting.ID{id},
-		Observed: worst.Observed, Demanded: demanded(demands, band), Reason: worst.Reason, Evidence: worst.Evidence, Baselines: failed}
+		Observed: worst.Observed, Demanded: demanded(demands, band), Reason: farthest.Reason, Evidence: worst.Evidence, Baselines: failed}
 	if band.Empty() {
 		var words []string
 		for _, n := range demands {
@@ -433,7 +455,8 @@ func (w *Writing) remedies(v *Verdict, taken *baseline.Taken, band baseline.Band
 	if v.Kind == check.Missing {
 		var unknown []string
 		for _, id := range v.Demand.Involved() {
-			if x := v.Scope.Settings[id]; x.Missing != govern.Present && x.Missing != govern.NoSuch && (id != v.Demand.Setting || len(taken.Beside) > 0) {
+			if x := v.Scope.Settings[id]; x.Missing != govern.Present && x.Missing != govern.NoSuch &&
+				(id != v.Demand.Setting || len(taken.Beside) > 0) {
 				unknown = append(unknown, strings.ToLower(setting.Get(id).Title))
 			}
 		}

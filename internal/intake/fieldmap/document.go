@@ -7,13 +7,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"regexp"
+	"strconv"
 	"strings"
 
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/theory/jsonpath"
 	"github.com/theory/jsonpath/spec"
 
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // document is one export, whatever its form: values that a JSONPath can be
@@ -46,20 +50,59 @@ type found struct {
 	path  string
 }
 
+// enoughItems is how many elements of a list are looked at first, to tell what it is of.
+const enoughItems = 200
+
 // parse reads an export to look at it; nil data if it is neither JSON nor CSV.
 func parse(part *intake.Part) (*document, error) { return parseToKeep(part, nil, false) }
+
+// glance reads of long lists the beginning only, to tell what an export is.
+func glance(part *intake.Part) (*document, error) { return parseMost(part, nil, false, enoughItems) }
+
+// beginning is the document with the beginnings of its long lists; nil where it has none.
+func (d *document) beginning() *document {
+	long := false
+	short := func(v any) any {
+		if list, ok := v.([]any); ok && len(list) > enoughItems {
+			long = true
+			return list[:enoughItems]
+		}
+		return v
+	}
+	b := *d
+	if b.value = short(d.value); !long {
+		if members, ok := d.value.(map[string]any); ok {
+			few := make(map[string]any, len(members))
+			for name, v := range members {
+				few[name] = short(v)
+			}
+			b.value = few
+		}
+	}
+	if !long {
+		return nil
+	}
+	return &b
+}
 
 // parseToKeep reads an export, and makes the copy that is kept of it: what stands
 // under the names that are read, or, with all, all that is no secret.
 func parseToKeep(part *intake.Part, read vocabulary, all bool) (*document, error) {
+	return parseMost(part, read, all, math.MaxInt)
+}
+
+// parseMost reads so many elements of each list.
+func parseMost(part *intake.Part, read vocabulary, all bool, most int) (*document, error) {
 	raw, err := intake.Decode(part.Data)
 	if err != nil {
 		return nil, err
 	}
 	d := &document{part: part}
 	if looksLikeJSON(raw) {
-		p := &jsonParser{data: raw, line: 1, read: read, all: all}
-		p.decoder = json.NewDecoder(bytes.NewReader(raw))
+		p := &jsonParser{data: raw, line: 1, read: read, all: all, most: most, names: map[string]string{}}
+		// Two members of one name are told with a name of ours, and what is no UTF-8 is taken
+		// as every other reader takes it.
+		p.decoder = jsontext.NewDecoder(bytes.NewBuffer(raw), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 		d.value, d.lines, err = p.document()
 		if err != nil {
 			return nil, &intake.Error{Path: part.Path, Line: p.line, Seen: err.Error(), Expected: "JSON (RFC 8259)",
@@ -256,8 +299,10 @@ func (d *document) each(p *jsonpath.Path) []element {
 // jsonParser reads JSON into values and their lines, and finds the secrets.
 type jsonParser struct {
 	data    []byte
-	decoder *json.Decoder
-	seen    int // up to here the lines were counted
+	decoder *jsontext.Decoder
+	names   map[string]string // of members, once each
+	most    int               // elements of a list that are read
+	seen    int               // up to here the lines were counted
 	line    int
 	read    vocabulary
 	all     bool
@@ -278,29 +323,41 @@ const deepest = 200
 func (p *jsonParser) document() (any, *node, error) {
 	value, lines, err := p.value(nil, "", 0, true)
 	if err == nil {
-		if _, more := p.decoder.Token(); more != io.EOF {
+		if _, more := p.decoder.ReadToken(); more != io.EOF {
 			return nil, nil, errors.New("something behind the end")
 		}
 	}
-	if errors.Is(err, io.EOF) {
+	var wrong *jsontext.SyntacticError
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		err = errors.New("the file ends in the middle")
+	case errors.As(err, &wrong):
+		p.count(int(wrong.ByteOffset))
+		err = wrong.Err
 	}
 	return value, lines, err
 }
 
-// token reads one token and counts the lines before it.
-func (p *jsonParser) token() (json.Token, int, error) {
+// token reads one token, says where it begins, and counts the lines before it.
+func (p *jsonParser) token() (jsontext.Token, int, error) {
 	from := int(p.decoder.InputOffset())
-	t, err := p.decoder.Token()
+	t, err := p.decoder.ReadToken()
 	if err != nil {
-		return nil, 0, err
+		return t, 0, err
 	}
 	for from < len(p.data) && bytes.IndexByte([]byte(" \t\r\n:,"), p.data[from]) >= 0 {
 		from++
 	}
-	p.line += bytes.Count(p.data[p.seen:from], []byte("\n"))
-	p.seen = from
+	p.count(from)
 	return t, from, nil
+}
+
+// count counts the lines up to a place.
+func (p *jsonParser) count(to int) {
+	if to = min(to, len(p.data)); to > p.seen {
+		p.line += bytes.Count(p.data[p.seen:to], []byte("\n"))
+		p.seen = to
+	}
 }
 
 // value reads one value. above and key are the names under which it stands.
@@ -313,37 +370,55 @@ func (p *jsonParser) value(above []string, key string, depth int, remember bool)
 		return nil, nil, fmt.Errorf("values more than %d deep in one another", deepest)
 	}
 	n := &node{line: p.line}
-	switch t := t.(type) {
-	case json.Delim:
-		if t == '[' {
-			return p.array(n, above, key, depth, remember)
-		}
+	var value any
+	switch t.Kind() {
+	case '[':
+		return p.array(n, above, key, depth, remember)
+	case '{':
 		return p.object(n, append(above[:len(above):len(above)], key), depth, remember)
-	case string, float64:
-		parent := ""
-		if len(above) > 0 {
-			parent = above[len(above)-1]
+	case '"':
+		value = t.String()
+	case '0':
+		if value, err = strconv.ParseFloat(t.String(), 64); err != nil {
+			return nil, nil, fmt.Errorf("%s is a number that nothing holds", redact.Quote([]byte(t.String())))
 		}
-		text := fmt.Sprint(t)
-		kept, struck := p.read.keep(parent, key, text, p.all)
-		if kept != text {
-			if struck {
-				p.struck++
-			}
-			mark, err := json.Marshal(kept)
-			if err != nil {
-				return nil, nil, err
-			}
-			p.cuts = append(p.cuts, cut{from, int(p.decoder.InputOffset()), string(mark)})
-			return kept, n, nil
-		}
+	case 'n':
+		return nil, n, nil
+	default:
+		return t.Bool(), n, nil
 	}
-	return t, n, nil
+	parent := ""
+	if len(above) > 0 {
+		parent = above[len(above)-1]
+	}
+	text, isText := value.(string)
+	if !isText {
+		text = fmt.Sprint(value)
+	}
+	kept, struck := p.read.keep(parent, key, text, p.all)
+	if kept == text {
+		return value, n, nil
+	}
+	if struck {
+		p.struck++
+	}
+	mark, err := json.Marshal(kept)
+	if err != nil {
+		return nil, nil, err
+	}
+	p.cuts = append(p.cuts, cut{from, int(p.decoder.InputOffset()), string(mark)})
+	return kept, n, nil
 }
 
 func (p *jsonParser) array(n *node, above []string, key string, depth int, remember bool) (any, *node, error) {
 	all := []any{}
-	for p.decoder.More() {
+	for p.more(']') {
+		if len(all) == p.most {
+			if err := p.decoder.SkipValue(); err != nil {
+				return nil, nil, err
+			}
+			continue
+		}
 		v, lines, err := p.value(above, key, depth+1, remember && len(all) < mostItems)
 		if err != nil {
 			return nil, nil, err
@@ -354,17 +429,21 @@ func (p *jsonParser) array(n *node, above []string, key string, depth int, remem
 	return all, n, err
 }
 
+// more reports whether something comes before the end of an array or object; what is
+// wrong is found by reading it.
+func (p *jsonParser) more(end jsontext.Kind) bool { return p.decoder.PeekKind() != end }
+
 func (p *jsonParser) object(n *node, above []string, depth int, remember bool) (any, *node, error) {
 	all := map[string]any{}
 	if remember {
 		n.named = map[string]*node{}
 	}
-	for p.decoder.More() {
+	for p.more('}') {
 		t, _, err := p.token()
 		if err != nil {
 			return nil, nil, err
 		}
-		key := t.(string) // the decoder takes nothing else here
+		key := p.name(t)
 		if _, twice := all[key]; twice {
 			return nil, nil, fmt.Errorf("%q stands twice in one object", key)
 		}
@@ -379,6 +458,18 @@ func (p *jsonParser) object(n *node, above []string, depth int, remember bool) (
 	}
 	_, _, err := p.token()
 	return all, n, err
+}
+
+// name is a member's name, of which all that are the same share one text.
+func (p *jsonParser) name(t jsontext.Token) string {
+	text := t.String()
+	if known, ok := p.names[text]; ok {
+		return known
+	}
+	if len(p.names) < mostItems {
+		p.names[text] = text
+	}
+	return text
 }
 
 // cutOut returns a text without what is not kept, line for line the same.

@@ -105,7 +105,8 @@ func TestShippedMaps(t *testing.T) {
 			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=off " +
 				"lockout-duration=90 lockout-threshold=10 max-length=256 min-length=8"},
 		"what its shell wrote, asked for little": {[]string{"a.csv", "#TYPE Cloud.User\r\n\"AccountEnabled\";\"Id\";\"Manager\";\"UserPrincipalName\"\r\n" +
-			"\"True\";\"1\";\"Microsoft.Cloud.Models.Person\";\"ada@x.example\"\r\n", "b.csv", "Id,AuthenticationType,IsInitial\r\nx.example,Managed,True\r\n"},
+			"\"True\";\"1\";\"Microsoft.Cloud.Models.Person\";\"ada@x.example\"\r\n", "b.csv",
+			"Id,AuthenticationType,IsInitial\r\nx.example,Managed,True\r\n"},
 			"x.example tenant: classes-required=3 dictionary-check=on max-age=? max-length=256 min-length=8; x.example domain x.example " +
 				"2147483646 group domain x.example: classes-required=3 dictionary-check=on max-age=? max-length=256 min-length=8"},
 		"a value that is none": {[]string{"a.json", fmt.Sprintf(rules, "ten", "True", "Perhaps")},
@@ -483,10 +484,14 @@ func TestLint(t *testing.T) {
 	const good = "id: x\ntitle: X\nplatform: other\nexports: [{id: e, csv: [a, b]}]\n"
 	for text, want := range map[string]string{
 		good: "4:16 nothing is read from the export e",
-		good + "accounts: [{export: e, each: \"$.users[*]\", name: a}]\n":                                                "5:30 the rows of the CSV e are at $[*]; $.users[*] leads to nothing",
-		good + "settings: [{setting: min-length, export: e, at: \"$.a.b\"}]\n":                                           "5:49 a row of the CSV e has columns and nothing in them; $.a.b leads to nothing",
-		good + "settings: [{setting: min-length, export: e, at: a}]\nlive: {token: {path: /t}, requests: []}\n":          "4:16 live, the export e is never asked for",
-		good + "settings: [{setting: min-length, export: e, at: a, only: [{at: \"$['a']['b']\", is: [c]}]}]\n":           "5:64 a row of the CSV e has columns and nothing in them; $['a']['b'] leads to nothing",
+		good + "accounts: [{export: e, each: \"$.users[*]\", name: a}]\n": "5:30 the rows of " +
+			"the CSV e are at $[*]; $.users[*] leads to nothing",
+		good + "settings: [{setting: min-length, export: e, at: \"$.a.b\"}]\n": "5:49 a row of the " +
+			"CSV e has columns and nothing in them; $.a.b leads to nothing",
+		good + "settings: [{setting: min-length, export: e, at: a}]\nlive: {token: {path: /t}, requests: []}\n": "4:16 live, the " +
+			"export e is never asked for",
+		good + "settings: [{setting: min-length, export: e, at: a, only: [{at: \"$['a']['b']\", is: [c]}]}]\n": "5:64 a row of the " +
+			"CSV e has columns and nothing in them; $['a']['b'] leads to nothing",
 		good + "settings: [{setting: min-length, export: e, at: a}]\naccounts: [{export: e, each: \"$[*]\", name: b}]\n": "",
 	} {
 		m, err := Parse("m.yaml", []byte(text))
@@ -506,5 +511,31 @@ func TestLint(t *testing.T) {
 	if _, err := Parse("m.yaml", []byte(platform+"settings: [{setting: lockout-threshold, export: e, at: a}]\n")); err == nil ||
 		!strings.Contains(err.Error(), "m.yaml:5:22: the platform cloud-infrastructure has no setting lockout-threshold") {
 		t.Errorf("a setting that the platform does not have: %v", err)
+	}
+}
+
+// A long list is told by its beginning, and what else of the same map is in it is found
+// all the same.
+func TestExportsBehindTheBeginning(t *testing.T) {
+	m, err := Parse("m.yaml", []byte("id: x\ntitle: X\nplatform: cloud-directory\nexports: [{id: users, json: [\"$.users[*].id\"]}, "+
+		"{id: admins, json: [\"$.users[*].admin\"]}]\naccounts: [{export: users, each: \"$.users[*]\", name: id}]\n"+
+		"settings: [{setting: min-length, export: admins, at: \"$.length\"}]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	list := strings.Repeat(`{"id": "a"}, `, enoughItems) + `{"id": "b", "admin": true}`
+	d, err := parse(&intake.Part{Path: "u.json", Name: "u.json", Data: []byte(`{"users": [` + list + `]}`)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if all := d.value.(map[string]any)["users"].([]any); len(all) != enoughItems+1 { // live and change files need all
+		t.Errorf("%d users read", len(all))
+	}
+	var ids []string
+	for _, c := range claims([]*Map{m}, d) {
+		ids = append(ids, c.x.ID.Value)
+	}
+	if !slices.Equal(ids, []string{"users", "admins"}) {
+		t.Errorf("taken as %q", ids)
 	}
 }

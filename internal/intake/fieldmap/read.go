@@ -26,16 +26,23 @@ func Format(all []*Map) *intake.TreeFormat {
 		Name: "tenant export (JSON, CSV, by field map)",
 		Part: func(file string, head []byte) (root, name string, ok bool) {
 			text := intake.Opening(head)
-			may := looksLikeJSON(text) || slices.ContainsFunc(all, func(m *Map) bool { return m.mayBeCSV(text) || m.mayBeShell(text) || m.mayBeText(text) })
+			may := looksLikeJSON(text) || slices.ContainsFunc(all, func(m *Map) bool {
+				return m.mayBeCSV(text) || m.mayBeShell(text) ||
+					m.mayBeText(text)
+			})
 			root = path.Dir(file)
 			return root, path.Base(file), may
 		},
 		Claims: func(file string, data []byte) bool {
-			d, err := parse(&intake.Part{Path: file, Name: path.Base(file), Data: data})
+			d, err := glance(&intake.Part{Path: file, Name: path.Base(file), Data: data})
 			if err != nil {
 				return strings.EqualFold(path.Ext(file), ".json") // what is cut is claimed, so that it is told
 			}
-			return len(claims(all, d)) > 0
+			if len(claims(all, d)) > 0 {
+				return true
+			}
+			d, err = parse(&intake.Part{Path: file, Name: path.Base(file), Data: data})
+			return err == nil && len(claims(all, d)) > 0
 		},
 		Read: func(t *intake.Tree, into *estate.Builder) error { return read(all, t, into) },
 	}
@@ -68,12 +75,27 @@ type claim struct {
 
 func claims(all []*Map, d *document) []claim {
 	var found []claim
-	for _, m := range all {
-		for i := range m.Exports {
-			if x := &m.Exports[i]; x.recognises(d) {
-				found = append(found, claim{m, x, d})
+	plainly := func(of *document, among func(m *Map, x *Export) bool) {
+		for _, m := range all {
+			for i := range m.Exports {
+				if x := &m.Exports[i]; among(m, x) && x.recognises(of) {
+					found = append(found, claim{m, x, d})
+				}
 			}
 		}
+	}
+	every := func(*Map, *Export) bool { return true }
+	if b := d.beginning(); b != nil {
+		plainly(b, every)
+		// Its further exports may be found behind the beginning only.
+		begun := slices.Clone(found)
+		plainly(d, func(m *Map, x *Export) bool {
+			return slices.ContainsFunc(begun, func(c claim) bool { return c.m == m }) &&
+				!slices.ContainsFunc(begun, func(c claim) bool { return c.x == x })
+		})
+	}
+	if len(found) == 0 {
+		plainly(d, every)
 	}
 	if len(found) > 0 || d.value == nil {
 		return found

@@ -166,7 +166,8 @@ func (r *reader) roles() {
 	for d, e := range r.each(roles.Export.Value, roles.Each.path, roles.Only) {
 		for _, f := range ask(e.value, e.lines, roles.Members.path) {
 			r.into.StartFile(d.part.Stored)
-			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(textOf(f.value)), Flags: estate.Administrator | estate.NoControl, Line: f.line})
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(textOf(f.value)), Flags: estate.Administrator | estate.NoControl,
+				Line: f.line})
 		}
 	}
 }
@@ -302,7 +303,8 @@ func (r *reader) units() {
 	var lostAt estate.Cite
 	for _, d := range r.exports[m.Of.Export.Value] {
 		if d.lacks != "" {
-			open, lostAt = "units that the export leaves out (it lacks "+d.lacks+")", estate.Cite{File: d.part.Stored, Line: 1, Where: m.Of.Export.Value}
+			open, lostAt = "units that the export leaves out (it lacks "+d.lacks+")", estate.Cite{File: d.part.Stored, Line: 1,
+				Where: m.Of.Export.Value}
 		}
 	}
 	alone := !whole && r.oneUnit()

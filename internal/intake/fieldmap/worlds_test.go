@@ -263,7 +263,8 @@ func decoded(text []byte) (v any) {
 // the auditor cannot miss (the way to a further page; guests have their home in their
 // names).
 var leftOut = []string{"@odata.nextLink", "nextPageToken", "userType",
-	"passwordValidityPeriodInDays", "authenticationStrength", "includeUsers", "includeGroups", "includeRoles", "excludeUsers", "excludeGroups", "excludeRoles", "builtInControls",
+	"passwordValidityPeriodInDays", "authenticationStrength", "includeUsers", "includeGroups", "includeRoles", "excludeUsers",
+	"excludeGroups", "excludeRoles", "builtInControls",
 	"include", "exclude", "users", "groups", "people", "network", "connection", "authProvider", "provider",
 	"allowReuse", "minimumLength", "expirationDuration", "MaxPasswordAge", "MinimumPasswordLength", "PasswordReusePrevention"}
 
@@ -463,7 +464,8 @@ func directoryWorld(rnd *rand.Rand) *world {
 	for _, id := range ids {
 		domain := pick(rnd, slices.Sorted(maps.Keys(age))...)
 		name := id + "@" + domain
-		u := obj{"id": id, "userPrincipalName": name, "accountEnabled": true, "userType": "Member", "passwordPolicies": nil, "onPremisesSyncEnabled": nil}
+		u := obj{"id": id, "userPrincipalName": name, "accountEnabled": true, "userType": "Member", "passwordPolicies": nil,
+			"onPremisesSyncEnabled": nil}
 		want := map[string]string{"min-length": "8", "max-age": age[domain], "lockout-threshold": threshold}
 		switch {
 		case rnd.IntN(6) == 0:

@@ -202,7 +202,7 @@ func Changes(entries []Entry, comment []string) (change, undo []byte) {
 	head(&do, "Changes, to be applied with an LDAP client (ldapmodify -f).")
 	head(&back, "Undoes the changes of change.ldif.")
 	for _, e := range entries {
-		record(&do, e.DN, e.Modifications, func(m Modification) (string, bool) { return m.New, true })
+		writeRecord(&do, e.DN, e.Modifications, func(m Modification) (string, bool) { return m.New, true })
 	}
 	for i := range entries {
 		e := entries[len(entries)-1-i]
@@ -211,7 +211,7 @@ func Changes(entries []Entry, comment []string) (change, undo []byte) {
 				back.WriteString("\n# " + oneLine(fmt.Sprintf("%s of %s: what it was is not in the evidence", m.Attribute, e.DN)) + "\n")
 			}
 		}
-		record(&back, e.DN, slices.DeleteFunc(slices.Clone(e.Modifications), func(m Modification) bool { return m.Unread }),
+		writeRecord(&back, e.DN, slices.DeleteFunc(slices.Clone(e.Modifications), func(m Modification) bool { return m.Unread }),
 			func(m Modification) (string, bool) { return m.Old, !m.Absent })
 	}
 	return do.Bytes(), back.Bytes()
@@ -226,9 +226,9 @@ func oneLine(text string) string {
 	}, text)
 }
 
-// record writes one record. A value that is none takes the attribute away, and is no
+// writeRecord writes one record. A value that is none takes the attribute away, and is no
 // error where there is none (RFC 4511, 4.6: replace).
-func record(b *bytes.Buffer, dn string, all []Modification, value func(Modification) (string, bool)) {
+func writeRecord(b *bytes.Buffer, dn string, all []Modification, value func(Modification) (string, bool)) {
 	if len(all) == 0 {
 		return
 	}

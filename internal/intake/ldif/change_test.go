@@ -17,7 +17,8 @@ func FuzzChanges(f *testing.F) {
 	f.Add(":<", "\x00", "ö", "\r\n\r\ndn: x")
 	f.Add("", "", " ", "")
 	f.Fuzz(func(t *testing.T, dn, old, text, comment string) {
-		e := []Entry{{dn, []Modification{{"minPwdLength", text, old, false, false}, {"pwdMaxAge", text, "", true, false}, {"maxPwdAge", text, "", false, true}}}}
+		e := []Entry{{dn, []Modification{{"minPwdLength", text, old, false, false}, {"pwdMaxAge", text, "", true, false},
+			{"maxPwdAge", text, "", false, true}}}}
 		change, undo := Changes(e, []string{comment})
 		read := func(file []byte) (records [][]string) {
 			if err := eachRecord(bytes.NewReader(file), func(lines []string) {
@@ -64,21 +65,34 @@ func TestModify(t *testing.T) {
 		whole bool
 		want  string // attribute=new(old) …; - for an edit that is left
 	}{
-		"a head's length":              {DomainHead, Edit{Setting: "min-length", To: n(14)}, map[string]string{"minpwdlength": "8"}, true, "minPwdLength=14(8)"},
-		"a bit, and those of others":   {DomainHead, Edit{Setting: "complexity", To: setting.On}, map[string]string{"pwdproperties": "16"}, true, "pwdProperties=17(16)"},
-		"a bit taken off":              {DomainHead, Edit{Setting: "reversible", To: setting.Off}, map[string]string{"pwdproperties": "17"}, true, "pwdProperties=1(17)"},
-		"a bit of what was not read":   {DomainHead, Edit{Setting: "complexity", To: setting.On}, map[string]string{}, false, "-"},
-		"never":                        {FineGrained, Edit{Setting: "max-age", To: setting.Of(setting.Never)}, map[string]string{"msds-maximumpasswordage": "-1"}, true, "msDS-MaximumPasswordAge=-9223372036854775808(-1)"},
-		"a precedence":                 {FineGrained, Edit{Precedence: true, To: n(7)}, map[string]string{"msds-passwordsettingsprecedence": "5"}, true, "msDS-PasswordSettingsPrecedence=7(5)"},
-		"no precedence of a head":      {DomainHead, Edit{Precedence: true, To: n(7)}, nil, true, "-"},
-		"a threshold that is off":      {PwdPolicy, Edit{Setting: "lockout-threshold", To: n(5)}, map[string]string{"pwdlockout": "FALSE", "pwdmaxfailure": "3"}, true, "pwdLockout=TRUE(FALSE) pwdMaxFailure=5(3)"},
-		"a length that nobody checks":  {PwdPolicy, Edit{Setting: "min-length", To: n(12)}, map[string]string{"pwdminlength": "12"}, true, "pwdCheckQuality=2(absent)"},
-		"a server's age that is off":   {ServerPolicy, Edit{Setting: "max-age", To: n(7776000)}, map[string]string{"passwordexp": "off"}, true, "passwordExp=on(off) passwordMaxAge=7776000(absent)"},
-		"no lock at all":               {ServerPolicy, Edit{Setting: "lockout-threshold", To: setting.Of(setting.Never)}, map[string]string{"passwordlockout": "on"}, true, "passwordLockout=off(on)"},
-		"until an administrator":       {ServerPolicy, Edit{Setting: "lockout-duration", To: setting.Of(setting.UntilAdmin)}, map[string]string{"passwordunlock": "on"}, true, "passwordUnlock=off(on)"},
-		"a duration":                   {ServerPolicy, Edit{Setting: "lockout-duration", To: n(900)}, map[string]string{"passwordunlock": "off"}, false, "passwordUnlock=on(off) passwordLockoutDuration=900(unread)"},
-		"a dictionary":                 {ServerPolicy, Edit{Setting: "dictionary-check", To: setting.Word("on")}, map[string]string{}, true, "passwordCheckSyntax=on(absent) passwordDictCheck=on(absent)"},
-		"a realm's history":            {RealmPolicy, Edit{Setting: "history", To: n(24)}, map[string]string{}, true, "krbPwdHistoryLength=24(absent)"},
+		"a head's length": {DomainHead, Edit{Setting: "min-length", To: n(14)}, map[string]string{"minpwdlength": "8"}, true,
+			"minPwdLength=14(8)"},
+		"a bit, and those of others": {DomainHead, Edit{Setting: "complexity", To: setting.On}, map[string]string{"pwdproperties": "16"},
+			true, "pwdProperties=17(16)"},
+		"a bit taken off": {DomainHead, Edit{Setting: "reversible", To: setting.Off}, map[string]string{"pwdproperties": "17"},
+			true, "pwdProperties=1(17)"},
+		"a bit of what was not read": {DomainHead, Edit{Setting: "complexity", To: setting.On}, map[string]string{}, false, "-"},
+		"never": {FineGrained, Edit{Setting: "max-age", To: setting.Of(setting.Never)},
+			map[string]string{"msds-maximumpasswordage": "-1"}, true, "msDS-MaximumPasswordAge=-9223372036854775808(-1)"},
+		"a precedence": {FineGrained, Edit{Precedence: true, To: n(7)},
+			map[string]string{"msds-passwordsettingsprecedence": "5"}, true, "msDS-PasswordSettingsPrecedence=7(5)"},
+		"no precedence of a head": {DomainHead, Edit{Precedence: true, To: n(7)}, nil, true, "-"},
+		"a threshold that is off": {PwdPolicy, Edit{Setting: "lockout-threshold", To: n(5)}, map[string]string{"pwdlockout": "FALSE",
+			"pwdmaxfailure": "3"}, true, "pwdLockout=TRUE(FALSE) pwdMaxFailure=5(3)"},
+		"a length that nobody checks": {PwdPolicy, Edit{Setting: "min-length", To: n(12)}, map[string]string{"pwdminlength": "12"}, true,
+			"pwdCheckQuality=2(absent)"},
+		"a server's age that is off": {ServerPolicy, Edit{Setting: "max-age", To: n(7776000)}, map[string]string{"passwordexp": "off"}, true,
+			"passwordExp=on(off) passwordMaxAge=7776000(absent)"},
+		"no lock at all": {ServerPolicy, Edit{Setting: "lockout-threshold", To: setting.Of(setting.Never)},
+			map[string]string{"passwordlockout": "on"}, true, "passwordLockout=off(on)"},
+		"until an administrator": {ServerPolicy, Edit{Setting: "lockout-duration", To: setting.Of(setting.UntilAdmin)},
+			map[string]string{"passwordunlock": "on"}, true, "passwordUnlock=off(on)"},
+		"a duration": {ServerPolicy, Edit{Setting: "lockout-duration", To: n(900)},
+			map[string]string{"passwordunlock": "off"}, false, "passwordUnlock=on(off) passwordLockoutDuration=900(unread)"},
+		"a dictionary": {ServerPolicy, Edit{Setting: "dictionary-check", To: setting.Word("on")}, map[string]string{}, true,
+			"passwordCheckSyntax=on(absent) passwordDictCheck=on(absent)"},
+		"a realm's history": {RealmPolicy, Edit{Setting: "history", To: n(24)}, map[string]string{}, true,
+			"krbPwdHistoryLength=24(absent)"},
 		"what a realm has no name for": {RealmPolicy, Edit{Setting: "complexity", To: setting.On}, map[string]string{}, true, "-"},
 	} {
 		e, left := Modify(c.kind, "CN=x", []Edit{c.edit}, c.now, c.whole)
@@ -112,7 +126,8 @@ func TestApply(t *testing.T) {
 	}
 	found, err := EntriesOf(bytes.NewReader(out.Bytes()), []string{"DC=x,DC=example", "CN=y,DC=x,DC=example"})
 	x, y := found[estate.NormalDN("DC=x,DC=example")], found[estate.NormalDN("CN=y,DC=x,DC=example")]
-	if err != nil || x["minpwdlength"] != "14" || x["maxpwdage"] != "0" || x["pwdproperties"] != "1" || y["minpwdlength"] != "3" || len(y) != 2 {
+	if err != nil || x["minpwdlength"] != "14" || x["maxpwdage"] != "0" || x["pwdproperties"] != "1" || y["minpwdlength"] != "3" ||
+		len(y) != 2 {
 		t.Errorf("%v\n%s", err, out.String())
 	}
 }

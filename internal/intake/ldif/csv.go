@@ -97,7 +97,7 @@ func readCSV(src *intake.Source, into *estate.Builder) error {
 	t := &rows{in: csv.NewReader(text), out: csv.NewWriter(src.Keep), end: end, lossy: map[string]int{}}
 	t.in.Comma = intake.Separator(line)
 	t.out.Comma = t.in.Comma
-	s := &scanner{src: src, rows: t, names: map[string]bool{}, line: 1}
+	s := &scanner{record: &record{path: src.Path}, src: src, rows: t, names: map[string]*name{}, line: 1}
 	src.Differs() // rows are written anew
 	names, err := t.in.Read()
 	if err != nil {
@@ -116,7 +116,7 @@ func readCSV(src *intake.Source, into *estate.Builder) error {
 	}
 	t.shown = make([]string, len(names))
 	t.ahead()
-	r := &reader{scanner: s, into: into, domains: map[string]string{}}
+	r := &reader{record: s.record, cut: s, into: into, domains: map[string]string{}}
 	if err := r.all(); err != nil {
 		return err
 	}
@@ -175,8 +175,8 @@ func (s *scanner) oneRow(t *rows) error {
 		c := &t.columns[i]
 		if c.kind != isKnown {
 			t.shown[i] = text
-			if mark := s.markOf([]byte(c.name), []byte(text), c.kind, false); mark != "" {
-				t.shown[i] = mark + strings.Repeat("\n", strings.Count(text, "\n"))
+			if mark := s.markOf(s.nameOf([]byte(c.name)), []byte(text), false); mark != "" {
+				t.shown[i] = strings.TrimPrefix(mark, ": ") + strings.Repeat("\n", strings.Count(text, "\n"))
 			}
 			continue
 		}
@@ -192,7 +192,8 @@ func (s *scanner) oneRow(t *rows) error {
 		// have become one.
 		dn := string(s.text[v.from:v.to])
 		if before, twice := t.lossy[dn]; twice {
-			return s.errorAt(v.line, "the DN "+redact.Quote([]byte(dn))+" for the second time, after line "+strconv.Itoa(before)+": letters were lost",
+			return s.errorAt(v.line, "the DN "+redact.Quote([]byte(dn))+" for the second time, after line "+strconv.Itoa(before)+": letters were "+
+				"lost",
 				"a DN for each entry", "export again in Unicode (csvde -u), or as LDIF")
 		}
 		t.lossy[dn] = v.line
@@ -219,10 +220,7 @@ func (s *scanner) cell(c *cell, text string, line int) string {
 		}
 		from := len(s.text)
 		s.text = append(s.text, raw...)
-		if s.where[c.attr] == 0 {
-			s.where[c.attr] = uint32(len(s.values)) + 1
-		}
-		s.values = append(s.values, value{attr: c.attr, piece: c.piece, from: from, to: len(s.text), line: line})
+		s.add(value{attr: c.attr, piece: c.piece, from: from, line: line})
 		s.count++
 	}
 	return strings.Join(all, ";")

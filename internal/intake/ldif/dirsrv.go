@@ -15,7 +15,8 @@ import (
 
 // serverAttributes are those of a policy.
 var serverAttributes = [...]string{
-	sCheckSyntax: "passwordCheckSyntax", sMinLength: "passwordMinLength", sMinCategories: "passwordMinCategories", sMinDigits: "passwordMinDigits",
+	sCheckSyntax: "passwordCheckSyntax", sMinLength: "passwordMinLength", sMinCategories: "passwordMinCategories",
+	sMinDigits: "passwordMinDigits",
 	sMinAlphas: "passwordMinAlphas", sMinUppers: "passwordMinUppers", sMinLowers: "passwordMinLowers", sMinSpecials: "passwordMinSpecials",
 	sMaxRepeats: "passwordMaxRepeats", sMaxSequence: "passwordMaxSequence", sDictCheck: "passwordDictCheck", sHistory: "passwordHistory",
 	sInHistory: "passwordInHistory", sExp: "passwordExp", sMaxAge: "passwordMaxAge", sMinAge: "passwordMinAge", sWarning: "passwordWarning",
@@ -72,11 +73,14 @@ var (
 		{attr: sMinDigits, id: "require-digit", absent: none, toggle: sCheckSyntax, off: none},
 		{attr: sMinSpecials, id: "require-symbol", absent: none, toggle: sCheckSyntax, off: none},
 		{attr: sMinAlphas, id: "require-letter", absent: none, toggle: sCheckSyntax, off: none},
-		{attr: sMaxRepeats, id: "max-repeat", absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited), toggle: sCheckSyntax, off: setting.Of(setting.Unlimited)},
-		{attr: sMaxSequence, id: "max-sequence", absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited), toggle: sCheckSyntax, off: setting.Of(setting.Unlimited)},
+		{attr: sMaxRepeats, id: "max-repeat", absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited), toggle: sCheckSyntax,
+			off: setting.Of(setting.Unlimited)},
+		{attr: sMaxSequence, id: "max-sequence", absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited),
+			toggle: sCheckSyntax, off: setting.Of(setting.Unlimited)},
 		{attr: sDictCheck, id: "dictionary-check", absent: setting.Word("off"), toggle: sCheckSyntax, off: setting.Word("off")},
 		{attr: sInHistory, id: "history", absent: setting.Number(6), toggle: sHistory, off: none},
-		{attr: sMaxAge, id: "max-age", absent: setting.Number(8640000), zero: setting.Of(setting.Never), toggle: sExp, off: setting.Of(setting.Never)},
+		{attr: sMaxAge, id: "max-age", absent: setting.Number(8640000), zero: setting.Of(setting.Never), toggle: sExp,
+			off: setting.Of(setting.Never)},
 		{attr: sWarning, id: "expiry-warning", absent: setting.Number(86400), toggle: sExp, off: none},
 		{attr: sMinAge, id: "min-age", absent: setting.Of(setting.AtOnce), zero: setting.Of(setting.AtOnce), toggle: always},
 		{attr: sMaxFailure, id: "lockout-threshold", absent: setting.Number(3), toggle: sLockout, off: setting.Of(setting.Never)},

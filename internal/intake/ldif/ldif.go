@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"regexp"
 	"slices"
 	"strconv"
@@ -111,7 +110,8 @@ var controlFlags = []struct {
 
 // reader turns records into facts.
 type reader struct {
-	*scanner
+	*record  // the one that is read
+	cut      *scanner
 	into     *estate.Builder
 	domains  map[string]string // parent DN as written to domain
 	samba    estate.Cite       // the root entry's word for the server, if it says samba
@@ -130,24 +130,19 @@ type reader struct {
 }
 
 func read(src *intake.Source, into *estate.Builder) error {
-	r := &reader{scanner: newScanner(src), into: into, domains: map[string]string{}}
+	s := newScanner(src)
+	r := &reader{record: s.record, cut: s, into: into, domains: map[string]string{}}
 	return r.all()
 }
 
 // all takes every record.
 func (r *reader) all() error {
-	src, into := r.src, r.into
-	for {
-		err := r.next()
-		if err == io.EOF {
-			break
-		}
-		if err == nil {
-			err = r.record()
-		}
-		if err != nil {
-			return err
-		}
+	src, into := r.cut.src, r.into
+	if err := r.cut.each(func(next *record) error {
+		r.record = next
+		return r.take()
+	}); err != nil {
+		return err
 	}
 	if r.got == 0 && r.lacking > 0 {
 		return &intake.Error{Path: src.Path, Line: r.lacks.Line,
@@ -158,22 +153,22 @@ func (r *reader) all() error {
 		return &intake.Error{Path: src.Path, Seen: "an export without a domain's head, policy, group, account, unit or policy container",
 			Expected: "a directory export", Next: "see docs/sources.md for how to make one"}
 	}
-	if r.marked > 0 {
+	if r.cut.marked > 0 {
 		into.NotUnderstood(into.Cite(1, "", ""),
-			"%d values that this version reads were not kept by the one that gathered them: gather the export again", r.marked)
+			"%d values that this version reads were not kept by the one that gathered them: gather the export again", r.cut.marked)
 	}
 	if r.samba.File != "" && r.naming != "" {
 		into.Server(estate.InDomain(estate.DomainOf(r.naming)), estate.Samba, r.samba)
 	}
 	r.serverDefaults()
 	r.serverSettings()
-	if r.cutLine > 0 {
+	if r.cut.cutLine > 0 {
 		for _, domain := range r.domains {
 			if at := estate.InDomain(domain); into.Knows(at) != nil {
 				into.At(at).Cut = true
 			}
 		}
-		into.NotUnderstood(into.Cite(r.cutLine, "", ""),
+		into.NotUnderstood(into.Cite(r.cut.cutLine, "", ""),
 			"the file's last line has no end, so it was left out: the export may be cut there, and its last record may lack more")
 	}
 	if r.lacking > 0 {
@@ -222,7 +217,7 @@ func (r *reader) cite(v *value, raw []byte) estate.Cite {
 	return r.into.Cite(v.line, name, string(raw))
 }
 
-func (r *reader) record() error {
+func (r *reader) take() error {
 	dn := r.find(aDN)
 	if dn == nil {
 		return r.outside()
@@ -312,6 +307,9 @@ func (r *reader) guess(dn []byte) class {
 	kind, _, _ := r.integer(aAccountType)
 	switch {
 	case strings.HasPrefix(under, "cn=password settings container,cn=system,"):
+		if r.nameAlone() {
+			return 0
+		}
 		return cPolicies
 	case has(aPrecedence, aAppliesTo), r.anySetting() && strings.Contains(under, ",cn=password settings container,cn=system,"):
 		return cPolicy
@@ -320,6 +318,9 @@ func (r *reader) guess(dn []byte) class {
 	case strings.HasPrefix(under, "dc=") && (r.anySetting() || has(aOEM)):
 		return cHead
 	case strings.HasPrefix(under, "ou="):
+		if r.nameAlone() {
+			return 0 // nor of what is linked there
+		}
 		return cUnit
 	case kind == 0x30000001, has(aControl) && strings.HasSuffix(string(name), "$"), has(aPrimary) && strings.HasSuffix(string(name), "$"):
 		return cAccount | cComputer
@@ -338,6 +339,16 @@ func (r *reader) guess(dn []byte) class {
 		return cUnknown
 	}
 	return 0
+}
+
+// nameAlone reports whether an entry holds nothing but its name: whoever may read
+// nothing of it is shown that all the same. It proves nothing of what lies in it.
+func (r *reader) nameAlone() bool {
+	names := 1
+	if r.find(aChangeType) != nil {
+		names++
+	}
+	return r.count <= names
 }
 
 // isTrue reports whether an attribute is TRUE.

@@ -210,6 +210,39 @@ msDS-ResultantPSO: CN=Gone,CN=Password Settings Container,CN=System,DC=x,DC=exam
 	}
 }
 
+// An account that may not read the container of policies is shown its name; that
+// is no proof that there are no policies.
+func TestContainerOfPolicies(t *testing.T) {
+	const dn = "\ndn: CN=Password Settings Container,CN=System,DC=x,DC=example\n"
+	for more, lie := range map[string]bool{"": false, "changetype: add\n": false, "cn: Password Settings Container\n": true,
+		"changetype: add\nname: x\n": true, "objectClass: top\nobjectClass: msDS-PasswordSettingsContainer\n": true} {
+		b, kept, err := readText(head + dn + more)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, _, err := readText(kept)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is, still := b.Finish()[0].PoliciesLie, again.Finish()[0].PoliciesLie; is != lie || still != lie {
+			t.Errorf("%q: %v, and of the stored copy %v, want %v", more, is, still, lie)
+		}
+	}
+}
+
+// So it is with a unit: a name alone tells nothing of what is linked there.
+func TestUnitByNameAlone(t *testing.T) {
+	for more, units := range map[string]int{"": 1, "changetype: add\n": 1, "ou: Quays\n": 2} {
+		b, _, err := readText(head + "\ndn: OU=Quays,DC=x,DC=example\n" + more)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := len(b.Finish()[0].Units); got != units {
+			t.Errorf("%q: %d units, want %d", more, got, units)
+		}
+	}
+}
+
 // A module that checks passwords further is known by its name only.
 func TestCheckModule(t *testing.T) {
 	for attribute, want := range map[string]string{"pwdCheckModule: check.so": "check.so", "pwdUseCheckModule: TRUE": "TRUE",

@@ -4,9 +4,9 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -40,33 +40,51 @@ type span struct {
 	first, last int // last -1: to the end
 }
 
-// scanner cuts an LDIF stream into records, keeping only the attributes that
-// somebody wants, and writes the copy that is kept as it goes along.
-type scanner struct {
-	src  *intake.Source
-	in   io.Reader
-	buf  []byte
-	pos  int // next byte to look at
-	end  int
-	kept int // bytes of buf already written to the copy
-	line int
-
-	text   []byte      // values of the current record, one after the other
-	values []value     // those values
+// record is one entry of an export: its values that somebody wants.
+type record struct {
+	path   string
+	text   []byte      // the values, one after the other
+	values []value     // where they stand there
 	where  [256]uint32 // 1 + the first value of each attribute in values; 0 none
-	open   state       // what a continuation line continues
-	count  int         // attributes seen in the record, wanted or not
-	first  int         // line of the record's first attribute
+	count  int         // attributes seen, wanted or not
+	first  int         // line of the first attribute
+	atEnd  bool        // it was ended by the end of the file, not by a blank line
+}
+
+// scanner cuts an LDIF stream into records, and writes the copy that is kept as it
+// goes along.
+type scanner struct {
+	*record // that is being cut
+	src     *intake.Source
+	in      io.Reader
+	keep    *bufio.Writer
+	buf     []byte
+	pos     int // next byte to look at
+	end     int
+	kept    int // bytes of buf already written to the copy
+	line    int
+	open    state // what a continuation line continues
 
 	coded     int  // base64 characters of the last value seen, wanted or not
 	codedLine int  // its line; 0: the last value was plain
 	noNewline bool // the file's last line had no end
-	atEnd     bool // the record was ended by the end of the file, not by a blank line
 	cutLine   int  // the last line, where it had no end and was left out; else 0
 
-	rows   *rows           // of an export in CSV; nil: LDIF
-	names  map[string]bool // of attributes that no rule reads: whether they are secrets'
-	marked int             // values that are wanted, and were not kept
+	rows   *rows            // of an export in CSV; nil: LDIF
+	names  map[string]*name // that were seen
+	last   *name
+	marked int // values that are wanted, and were not kept
+}
+
+// name is an attribute's, as it stands before its colon.
+type name struct {
+	text   string
+	attr   attr
+	kind   attrKind
+	secret bool   // by its name
+	mark   string // what stands in the copy behind the name, where no rule reads it
+	piece  span
+	next   *name // the one that came behind it last: mostly it comes again
 }
 
 type state uint8
@@ -83,7 +101,8 @@ func newScanner(src *intake.Source) *scanner {
 	// line for line the same.
 	in := bufio.NewReader(src.In)
 	mark, _ := in.Peek(2)
-	s := &scanner{src: src, in: in, buf: make([]byte, 16<<10), names: map[string]bool{}}
+	s := &scanner{record: &record{path: src.Path}, src: src, in: in, keep: bufio.NewWriterSize(src.Keep, keepBuffer), buf: make([]byte, 16<<10),
+		names: map[string]*name{}, last: &name{}}
 	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
 		src.Differs()
 		s.in = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
@@ -91,16 +110,33 @@ func newScanner(src *intake.Source) *scanner {
 	return s
 }
 
-func (s *scanner) errorAt(line int, seen, expected, next string) error {
-	return &intake.Error{Path: s.src.Path, Line: line, Seen: seen, Expected: expected, Next: next}
+// keepBuffer is how much of the copy is written at once.
+const keepBuffer = 32 << 10
+
+func (r *record) errorAt(line int, seen, expected, next string) error {
+	return &intake.Error{Path: r.path, Line: line, Seen: seen, Expected: expected, Next: next}
+}
+
+// clear makes the record ready for another entry.
+func (r *record) clear() {
+	for i := range r.values {
+		r.where[r.values[i].attr] = 0
+	}
+	r.text, r.values, r.count, r.atEnd = r.text[:0], r.values[:0], 0, false
+}
+
+// add notes a value that ends at the end of the text.
+func (r *record) add(v value) {
+	if r.where[v.attr] == 0 {
+		r.where[v.attr] = uint32(len(r.values)) + 1
+	}
+	v.to = len(r.text)
+	r.values = append(r.values, v)
 }
 
 // next reads one record. It returns io.EOF after the last one.
 func (s *scanner) next() error {
-	for i := range s.values {
-		s.where[s.values[i].attr] = 0
-	}
-	s.text, s.values, s.count = s.text[:0], s.values[:0], 0
+	s.clear()
 	s.open = nothing
 	if s.rows != nil {
 		return s.row()
@@ -108,7 +144,7 @@ func (s *scanner) next() error {
 	for {
 		line, err := s.physical()
 		if err == io.EOF {
-			if err := s.flush(); err != nil {
+			if err := errors.Join(s.flush(), s.keep.Flush()); err != nil {
 				return err
 			}
 			if s.codedLine > 0 && s.coded%4 != 0 {
@@ -208,7 +244,7 @@ func (s *scanner) flush() error {
 	if s.kept >= s.pos {
 		return nil
 	}
-	_, err := s.src.Keep.Write(s.buf[s.kept:s.pos])
+	_, err := s.keep.Write(s.buf[s.kept:s.pos])
 	s.kept = s.pos
 	return err
 }
@@ -225,11 +261,11 @@ func (s *scanner) strike(line []byte, start int, mark string) error {
 	}
 	begin := lineEnd - len(line)
 	s.src.Differs()
-	if _, err := s.src.Keep.Write(s.buf[s.kept : begin+start]); err != nil {
+	if _, err := s.keep.Write(s.buf[s.kept : begin+start]); err != nil {
 		return err
 	}
 	s.kept = lineEnd
-	_, err := io.WriteString(s.src.Keep, mark)
+	_, err := s.keep.WriteString(mark)
 	return err
 }
 
@@ -241,11 +277,20 @@ func (s *scanner) logical(line []byte) error {
 	case '#':
 		return s.comment(line)
 	}
-	colon := bytes.IndexByte(line, ':')
-	if colon <= 0 {
-		return s.errorAt(s.line, fmt.Sprintf("a line of %d bytes without a colon", len(line)), "\"attribute: value\"",
-			"the export is cut or is not LDIF (RFC 2849)")
+	n := s.last.next
+	if n == nil || !n.begins(line) {
+		if n = s.last; !n.begins(line) {
+			colon := bytes.IndexByte(line, ':')
+			if colon <= 0 {
+				return s.errorAt(s.line, fmt.Sprintf("a line of %d bytes without a colon", len(line)), "\"attribute: value\"",
+					"the export is cut or is not LDIF (RFC 2849)")
+			}
+			n = s.nameOf(line[:colon])
+		}
+		s.last.next = n
 	}
+	s.last = n
+	colon := len(n.text)
 	if s.count == 0 {
 		s.first = s.line
 	}
@@ -258,37 +303,60 @@ func (s *scanner) logical(line []byte) error {
 	if coded {
 		s.coded, s.codedLine = len(line)-start, s.line
 	}
-	a, kind, piece := lookup(line[:colon])
-	if kind != isKnown {
+	if n.kind != isKnown {
 		s.open = dropped
-		mark := s.markOf(line[:colon], line[start:], kind, coded)
+		mark := s.markOf(n, line[start:], coded)
 		if mark == "" {
 			return nil // even then no further line of it: a secret may be folded
 		}
-		return s.strike(line, colon, ": "+mark)
+		return s.strike(line, colon, mark)
 	}
-	if !coded && redact.Suspicious(line[start:]) && redact.IsMark(string(line[start:])) {
+	a, shown := n.attr, line[start:]
+	if !coded && len(shown) > 0 && shown[0] == '[' && redact.IsMark(string(shown)) {
 		s.open = skipped // a stored copy, of a version that did not want it
 		s.marked++
 		return nil
 	}
 	s.open = wanted
-	if !coded && secret(a, line[start:]) {
+	if !coded && secret(a, shown) {
 		// What it is is not told. That it is there still is: silence would be taken
 		// for a proof that it is not.
 		s.src.Struck++
 		if err := s.strike(line, start, redact.Struck); err != nil {
 			return err
 		}
-		line, s.open = append(line[:start:start], redact.Struck...), dropped
+		shown, s.open = []byte(redact.Struck), dropped
 	}
 	from := len(s.text)
-	s.text = append(s.text, line[start:]...)
-	if s.where[a] == 0 {
-		s.where[a] = uint32(len(s.values)) + 1
-	}
-	s.values = append(s.values, value{attr: a, coded: coded, piece: piece, from: from, to: len(s.text), line: s.line})
+	s.text = append(s.text, shown...)
+	s.add(value{attr: a, coded: coded, piece: n.piece, from: from, line: s.line})
 	return nil
+}
+
+// begins reports whether a line begins with the name and a colon.
+func (n *name) begins(line []byte) bool {
+	return len(line) > len(n.text) && line[len(n.text)] == ':' && string(line[:len(n.text)]) == n.text && n.text != ""
+}
+
+// mostNames bounds how many names are kept in mind: of ranges there can be many.
+const mostNames = 10_000
+
+// nameOf finds out what a name is.
+func (s *scanner) nameOf(text []byte) *name {
+	if n := s.names[string(text)]; n != nil {
+		return n
+	}
+	n := &name{text: string(text)}
+	n.attr, n.kind, n.piece = lookup(text)
+	n.secret = n.kind == isSecret || n.kind == isUnknown && redact.Name(n.text)
+	n.mark = ": " + redact.NotKept
+	if n.secret {
+		n.mark = ": " + redact.Struck
+	}
+	if len(s.names) < mostNames {
+		s.names[n.text] = n
+	}
+	return n
 }
 
 // secret reports whether a value looks like a secret, or is not one that its
@@ -300,7 +368,7 @@ func secret(a attr, value []byte) bool {
 	case a >= aServer && a < aSetting && !switchOrNumber(value):
 		return true // an account's entry keeps old passwords under a policy's name
 	}
-	return redact.Suspicious(value) && slices.Contains(texts, a) && redact.Look(string(value))
+	return texts[a] && redact.Suspicious(value) && redact.Look(string(value))
 }
 
 func switchOrNumber(value []byte) bool {
@@ -345,12 +413,14 @@ func (s *scanner) continued(line []byte) error {
 	return nil
 }
 
+const noComment = " " + redact.NotKept
+
 // comment drops a comment: whatever it says, no rule needs it.
 func (s *scanner) comment(line []byte) error {
 	s.open = dropped
 	if !s.src.KeepAll {
 		s.src.NotKept++
-		return s.strike(line, 1, " "+redact.NotKept)
+		return s.strike(line, 1, noComment)
 	}
 	kept, struck := redact.Unknown("", string(line))
 	if !struck {
@@ -360,65 +430,64 @@ func (s *scanner) comment(line []byte) error {
 	return s.strike(line, 1, " "+strings.TrimPrefix(kept, "# "))
 }
 
-// markOf is what stands in the copy for the value of an attribute that no rule
+// markOf is what stands in the copy behind the name of an attribute that no rule
 // reads; empty: the value is kept.
-func (s *scanner) markOf(name, value []byte, kind attrKind, coded bool) string {
-	if len(value) == 0 || redact.IsMark(string(value)) {
+func (s *scanner) markOf(n *name, value []byte, coded bool) string {
+	switch {
+	case len(value) == 0, value[0] == '[' && redact.IsMark(string(value)):
 		return ""
-	}
-	secret, known := s.names[string(name)]
-	if !known {
-		secret = kind == isSecret || redact.Name(string(name))
-		s.names[string(name)] = secret
-	}
-	if secret {
+	case n.secret:
 		s.src.Struck++
-		return redact.Struck
-	}
-	if s.src.KeepAll && !coded {
-		kept, struck := redact.Unknown(string(name), string(value))
+	case s.src.KeepAll && !coded:
+		kept, struck := redact.Unknown(n.text, string(value))
 		if struck {
 			s.src.Struck++
 		}
 		if kept == string(value) {
 			return ""
 		}
-		return kept
+		return ": " + kept
+	default:
+		s.src.NotKept++
 	}
-	s.src.NotKept++
-	return redact.NotKept
+	return n.mark
 }
 
 // texts are attributes of free text, in which a secret can stand that shows itself.
 // Names and DNs are what membership is told by, and stay.
-var texts = []attr{aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor}
+var texts = func() (all [256]bool) {
+	for _, a := range []attr{aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor} {
+		all[a] = true
+	}
+	return all
+}()
 
 // find returns the record's first value of an attribute, or nil.
-func (s *scanner) find(a attr) *value {
-	if i := s.where[a]; i > 0 {
-		return &s.values[i-1]
+func (r *record) find(a attr) *value {
+	if i := r.where[a]; i > 0 {
+		return &r.values[i-1]
 	}
 	return nil
 }
 
 // bytesOf returns a value's bytes as the directory holds them.
-func (s *scanner) bytesOf(v *value) ([]byte, error) {
-	raw := s.text[v.from:v.to]
+func (r *record) bytesOf(v *value) ([]byte, error) {
+	raw := r.text[v.from:v.to]
 	if !v.coded {
 		return raw, nil
 	}
 	out := make([]byte, base64.StdEncoding.DecodedLen(len(raw)))
 	n, err := base64.StdEncoding.Decode(out, raw)
 	if err != nil {
-		return nil, s.errorAt(v.line, "a base64 value that cannot be decoded: "+redact.Quote(raw), "base64 (RFC 4648)",
+		return nil, r.errorAt(v.line, "a base64 value that cannot be decoded: "+redact.Quote(raw), "base64 (RFC 4648)",
 			"the export is cut or was edited: make it again")
 	}
 	return out[:n], nil
 }
 
 // textOf returns a value as UTF-8 text.
-func (s *scanner) textOf(v *value) ([]byte, error) {
-	raw, err := s.bytesOf(v)
+func (r *record) textOf(v *value) ([]byte, error) {
+	raw, err := r.bytesOf(v)
 	if err != nil || utf8.Valid(raw) {
 		return raw, err
 	}

@@ -58,7 +58,8 @@ func same(t *testing.T, what string, got, want map[string]string) {
 const (
 	pilots = "dc=pilots,dc=example"
 	config = "dn: cn=config\nobjectClass: nsslapdConfig\ncn: config\nnsslapd-port: 389\nnsslapd-rootpw: {X}y\nnsslapd-pwpolicy-local: on\n" +
-		"nsslapd-pwpolicy-inherit-global: off\nnsslapd-defaultnamingcontext: " + pilots + "\npasswordCheckSyntax: on\npasswordMinLength: 12\npasswordLockout: on\npasswordMaxFailure: 5\n\n"
+		"nsslapd-pwpolicy-inherit-global: off\nnsslapd-defaultnamingcontext: " + pilots +
+		"\npasswordCheckSyntax: on\npasswordMinLength: 12\npasswordLockout: on\npasswordMaxFailure: 5\n\n"
 )
 
 func person(name, under, more string) string {
@@ -66,7 +67,8 @@ func person(name, under, more string) string {
 }
 
 func local(kind, of, under, more string) string {
-	return "dn: cn=cn\\3DnsPwPolicyEntry_" + kind + "\\2C" + strings.NewReplacer("=", `\3D`, ",", `\2C`).Replace(of+pilots) + ",cn=nsPwPolicyContainer," + under + pilots +
+	return "dn: cn=cn\\3DnsPwPolicyEntry_" + kind + "\\2C" + strings.NewReplacer("=", `\3D`, ",", `\2C`).Replace(of+pilots) +
+		",cn=nsPwPolicyContainer," + under + pilots +
 		"\nobjectClass: ldapsubentry\nobjectClass: passwordpolicy\ncn: x\n" + more + "\n"
 }
 
@@ -75,7 +77,8 @@ func TestLocalPolicies(t *testing.T) {
 	people := person("ada", "ou=a,", "") + person("bo", "ou=b,ou=a,", "") + person("cy", "", "")
 	policies := local("subtree", "ou=a,", "ou=a,", "passwordCheckSyntax: on\npasswordMinLength: 15\n") +
 		local("user", "uid=bo,ou=b,ou=a,", "ou=b,ou=a,", "passwordLockout: on\npasswordMaxFailure: 2\n")
-	whole := map[string]string{"ada": "subtree a 15 characters never locks", "bo": "of bo 0 characters 2 failed tries", "cy": "the server's own 12 characters 5 failed tries"}
+	whole := map[string]string{"ada": "subtree a 15 characters never locks", "bo": "of bo 0 characters 2 failed tries",
+		"cy": "the server's own 12 characters 5 failed tries"}
 	same(t, "whole", answers(t, config, people, policies), whole)
 	same(t, "in another order", answers(t, policies+people, config), whole)
 	same(t, "inherited", answers(t, strings.Replace(config, "inherit-global: off", "inherit-global: on", 1), people, policies),
@@ -88,16 +91,21 @@ func TestLocalPolicies(t *testing.T) {
 	same(t, "nothing tells of policies", answers(t, config, strings.ReplaceAll(people, "nsUniqueId: 1\n", "")),
 		map[string]string{"ada": "?", "bo": "?", "cy": "?"})
 	same(t, "chosen attributes", answers(t, "dn: cn=config\nobjectClass: nsslapdConfig\nnsslapd-defaultnamingcontext: "+pilots+
-		"\nnsslapd-pwpolicy-local: off\npasswordMinLength: 12\n\n", people), map[string]string{"ada": "the server's own - -", "bo": "the server's own - -", "cy": "the server's own - -"})
+		"\nnsslapd-pwpolicy-local: off\npasswordMinLength: 12\n\n", people), map[string]string{"ada": "the server's own - -",
+		"bo": "the server's own - -", "cy": "the server's own - -"})
 }
 
-const realmPolicies = "dn: cn=global_policy,cn=PILOTS.EXAMPLE,cn=kerberos," + pilots + "\nobjectClass: krbPwdPolicy\ncn: global_policy\nkrbPwdMinLength: 8\nkrbPwdMaxFailure: 6\n\n" +
-	"dn: cn=admins,cn=PILOTS.EXAMPLE,cn=kerberos," + pilots + "\nobjectClass: krbPwdPolicy\ncn: admins\nkrbPwdMinLength: 16\nkrbPwdMaxFailure: 3\n\n" +
-	"dn: cn=crew,cn=PILOTS.EXAMPLE,cn=kerberos," + pilots + "\nobjectClass: krbPwdPolicy\ncn: crew\nkrbPwdMinLength: 10\nkrbPwdMaxFailure: 0\n\n"
+const realmPolicies = "dn: cn=global_policy,cn=PILOTS.EXAMPLE,cn=kerberos," + pilots +
+	"\nobjectClass: krbPwdPolicy\ncn: global_policy\nkrbPwdMinLength: 8\nkrbPwdMaxFailure: 6\n\n" +
+	"dn: cn=admins,cn=PILOTS.EXAMPLE,cn=kerberos," + pilots + "\nobjectClass: krbPwdPolicy\ncn: admins\nkrbPwdMinLength: " +
+	"16\nkrbPwdMaxFailure: 3\n\n" +
+	"dn: cn=crew,cn=PILOTS.EXAMPLE,cn=kerberos," + pilots + "\nobjectClass: krbPwdPolicy\ncn: crew\nkrbPwdMinLength: 10\nkrbPwdMaxFailure: " +
+	"0\n\n"
 
 func service(group, priority string) string {
 	return "dn: cn=\"cn=" + group + ",cn=groups,cn=accounts," + pilots + "\",cn=cosTemplates,cn=accounts," + pilots +
-		"\nobjectClass: cosTemplate\ncosPriority: " + priority + "\nkrbPwdPolicyReference: cn=" + group + ",cn=PILOTS.EXAMPLE,cn=kerberos," + pilots + "\n\n"
+		"\nobjectClass: cosTemplate\ncosPriority: " + priority + "\nkrbPwdPolicyReference: cn=" + group + ",cn=PILOTS.EXAMPLE,cn=kerberos," +
+		pilots + "\n\n"
 }
 
 func group(name string, members ...string) string {
@@ -123,7 +131,8 @@ func TestRealmOfADirectory(t *testing.T) {
 	}
 	same(t, "by what members say", answers(t, realmPolicies+classes, holds("bo", "admins")),
 		map[string]string{"ada": "global_policy 8 characters 6 failed tries", "bo": whole["bo"], "cy": whole["cy"], "dee": whole["dee"]})
-	same(t, "without groups", answers(t, realmPolicies+classes, people), map[string]string{"ada": "?", "bo": "?", "cy": "?", "dee": whole["dee"]})
+	same(t, "without groups", answers(t, realmPolicies+classes, people), map[string]string{"ada": "?", "bo": "?", "cy": "?",
+		"dee": whole["dee"]})
 	same(t, "with the server's own", answers(t, config, realmPolicies+classes, people+groups), whole)
 	same(t, "without the realm's own", answers(t, realmPolicies[strings.Index(realmPolicies, "dn: cn=admins"):], people),
 		map[string]string{"ada": "?", "bo": "?", "cy": "?", "dee": whole["dee"]})

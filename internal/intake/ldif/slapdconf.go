@@ -45,7 +45,7 @@ func readConf(src *intake.Source, into *estate.Builder) error {
 	if err != nil || len(raw) > maxConf {
 		return &intake.Error{Path: src.Path, Seen: "no text of at most 4 MiB", Expected: "a slapd.conf", Next: "copy it again"}
 	}
-	r := &reader{scanner: newScanner(src), into: into, domains: map[string]string{}}
+	r := &reader{record: &record{path: src.Path}, into: into, domains: map[string]string{}}
 	r.server = serverConfig{map[string]string{}, map[string]estate.Cite{}, map[string]estate.Cite{}, map[string]string{}}
 	var kept bytes.Buffer
 	c := confReader{reader: r, database: -1}
@@ -80,7 +80,8 @@ func readConf(src *intake.Source, into *estate.Builder) error {
 		for key := range r.server.suffix { // an overlay, or its default, may stand in another file
 			if r.server.policy[key] == "" {
 				delete(r.server.suffix, key)
-				into.NotUnderstood(c.elsewhere, "the configuration includes a file that was not gathered: whether it sets a password policy is not known")
+				into.NotUnderstood(c.elsewhere, "the configuration includes a file that was not gathered: whether it sets a password policy is not "+
+					"known")
 			}
 		}
 	}

@@ -33,24 +33,31 @@ func confSays(text string) (said, kept string, err error) {
 
 func TestServerConf(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
-		"a default":                  {"database mdb\nsuffix \"dc=x,dc=example\"\noverlay ppolicy\nppolicy_default \"cn=the default,dc=x,dc=example\"\n", "x.example: cn=the default,dc=x,dc=example 4"},
-		"none":                       {"database mdb\nsuffix dc=x,dc=example\noverlay ppolicy\n", "x.example: no default policy 0"},
-		"no overlay":                 {"include /etc/ldap/schema/core.schema\ndatabase mdb\nsuffix dc=x,dc=example\n", "x.example: no password policy 0"},
+		"a default": {"database mdb\nsuffix \"dc=x,dc=example\"\noverlay ppolicy\nppolicy_default \"cn=the " +
+			"default,dc=x,dc=example\"\n", "x.example: cn=the default,dc=x,dc=example 4"},
+		"none": {"database mdb\nsuffix dc=x,dc=example\noverlay ppolicy\n", "x.example: no default policy 0"},
+		"no overlay": {"include /etc/ldap/schema/core.schema\ndatabase mdb\nsuffix dc=x,dc=example\n",
+			"x.example: no password policy 0"},
 		"in a further file":          {"database mdb\nsuffix dc=x,dc=example\ninclude /etc/ldap/more.conf\n", ""},
 		"the rest in a further file": {"database mdb\nsuffix dc=x,dc=example\noverlay ppolicy\ninclude /etc/ldap/more.conf\n", ""},
-		"of all databases": {"overlay ppolicy\nppolicy_default cn=d,dc=x,dc=example\ndatabase mdb\nsuffix dc=x,dc=example\ndatabase mdb\nsuffix dc=y,dc=example\noverlay ppolicy\n" +
+		"of all databases": {"overlay ppolicy\nppolicy_default cn=d,dc=x,dc=example\ndatabase mdb\nsuffix dc=x,dc=example\ndatabase " +
+			"mdb\nsuffix dc=y,dc=example\noverlay ppolicy\n" +
 			"ppolicy_default cn=e,dc=y,dc=example\n", "x.example: cn=d,dc=x,dc=example 2; y.example: cn=e,dc=y,dc=example 8"},
-		"lines that go on":      {"database mdb\nsuffix\n  dc=x,dc=example\noverlay\n\tppolicy\nppolicy_default\n   \"cn=d,dc=x,dc=example\"\n", "x.example: cn=d,dc=x,dc=example 6"},
-		"of another overlay":    {"database mdb\nsuffix dc=x,dc=example\noverlay ppolicy\noverlay memberof\nppolicy_default cn=d\n", "x.example: no default policy 0"},
-		"commented out":         {"database mdb\nsuffix dc=x,dc=example\n#overlay ppolicy\n", "x.example: no password policy 0"},
-		"a database without it": {"database config\nrootdn cn=root\ndatabase mdb\nsuffix dc=x,dc=example\noverlay ppolicy\nppolicy_default cn=d,dc=x,dc=example\n", "x.example: cn=d,dc=x,dc=example 6"},
+		"lines that go on": {"database mdb\nsuffix\n  dc=x,dc=example\noverlay\n\tppolicy\nppolicy_default\n   \"cn=d,dc=x,dc=example\"\n",
+			"x.example: cn=d,dc=x,dc=example 6"},
+		"of another overlay": {"database mdb\nsuffix dc=x,dc=example\noverlay ppolicy\noverlay memberof\nppolicy_default cn=d\n",
+			"x.example: no default policy 0"},
+		"commented out": {"database mdb\nsuffix dc=x,dc=example\n#overlay ppolicy\n", "x.example: no password policy 0"},
+		"a database without it": {"database config\nrootdn cn=root\ndatabase mdb\nsuffix dc=x,dc=example\noverlay ppolicy\nppolicy_default " +
+			"cn=d,dc=x,dc=example\n", "x.example: cn=d,dc=x,dc=example 6"},
 	} {
 		got, _, err := confSays(c.text)
 		if err != nil || got != c.want {
 			t.Errorf("%s: %q %v, want %q", name, got, err, c.want)
 		}
 	}
-	_, kept, err := confSays("database mdb\nsuffix dc=x,dc=example\nrootpw Sea-Lantern-77\nsyncrepl rid=1\n  credentials=Sea-Lantern-78\n# Sea-Lantern-79\n")
+	_, kept, err := confSays("database mdb\nsuffix dc=x,dc=example\nrootpw Sea-Lantern-77\nsyncrepl rid=1\n  credentials=Sea-Lantern-78\n# " +
+		"Sea-Lantern-79\n")
 	if err != nil || strings.Contains(kept, "Sea-Lantern") || strings.Count(kept, "\n") != 6 {
 		t.Errorf("%v, kept %q", err, kept)
 	}

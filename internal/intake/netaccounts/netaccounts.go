@@ -146,7 +146,8 @@ func read(src *intake.Source, into *estate.Builder) error {
 	name := machineOf(src.Path)
 	a := into.At(estate.Place{Name: name, Kind: estate.Machine})
 	if a.Head == nil {
-		a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(src.Path, `\`, "/")), Standing: estate.Enforced, Platform: setting.WindowsMachine,
+		a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(src.Path, `\`, "/")), Standing: estate.Enforced,
+			Platform: setting.WindowsMachine,
 			Settings: estate.Settings{}, Cite: into.Cite(numbers[0], "", raws[0])}
 	}
 	a.Platform = setting.WindowsMachine

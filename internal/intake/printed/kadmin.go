@@ -95,7 +95,8 @@ func (r *reader) policy(at estate.Place, i int) int {
 func (r *reader) principal(at estate.Place, i int) int {
 	l := r.lines[i]
 	name, _, _ := strings.Cut(l.value, "@")
-	rec := &estate.Record{Class: estate.Account, DN: []byte("krbPrincipalName=" + strings.NewReplacer(`\`, `\\`, ",", `\,`, "=", `\=`, "+", `\+`).Replace(name) + ",cn=principals"),
+	rec := &estate.Record{Class: estate.Account, DN: []byte("krbPrincipalName=" + strings.NewReplacer(`\`, `\\`, ",", `\,`, "=", `\=`, "+",
+		`\+`).Replace(name) + ",cn=principals"),
 		Name: []byte(name), Principal: []byte(l.value), Line: l.number}
 	// Services and the realm itself have random keys, not passwords.
 	if base, instance, ok := strings.Cut(name, "/"); ok && (base == "kadmin" || instance != "admin" && instance != "root") {

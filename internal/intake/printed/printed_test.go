@@ -22,8 +22,10 @@ const (
 		"Store plaintext passwords: off\nPassword history length: 24\nMinimum password length: 14\nMinimum password age (days): 1\n" +
 		"Maximum password age (days): 0\nAccount lockout duration (mins): 0\nAccount lockout threshold (attempts): 3\n" +
 		"Reset account lockout after (mins): 30\n\n"
-	appliesText = "PSO applies directly to 2 groups/users:\n  CN=Administrator,CN=Users,DC=quay,DC=example\n  CN=Domain Admins,CN=Users,DC=quay,DC=example\n"
-	crewText    = "Policy: crew\nMaximum password life: 90 days 00:00:00\nMinimum password life: 1 day 00:00:00\nMinimum password length: 8\n" +
+	appliesText = "PSO applies directly to 2 groups/users:\n  CN=Administrator,CN=Users,DC=quay,DC=example\n  CN=Domain " +
+		"Admins,CN=Users,DC=quay,DC=example\n"
+	crewText = "Policy: crew\nMaximum password life: 90 days 00:00:00\nMinimum password life: 1 day 00:00:00\nMinimum password length: " +
+		"8\n" +
 		"Minimum number of password character classes: 3\nNumber of old keys kept: 3\nMaximum password failures before lockout: 3\n" +
 		"Password failure count reset interval: 0 days 00:10:00\nPassword lockout duration: 0 days 00:00:00\n"
 	adaText = "Principal: ada@QUAY.EXAMPLE\nExpiration date: [never]\nLast password change: Thu Nov 26 11:33:35 UTC 2026\n" +
@@ -59,12 +61,14 @@ func TestSambaTool(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := b.Finish()[0]
-	if got, want := texts(a.Head.Settings), "min-length 7 characters; complexity on; history 24 passwords; max-age 42 days; min-age 1 day; reversible off; "+
+	if got, want := texts(a.Head.Settings), "min-length 7 characters; complexity on; history 24 passwords; max-age 42 days; min-age 1 day; "+
+		"reversible off; "+
 		"lockout-threshold never locks; lockout-duration 30 minutes; lockout-window 30 minutes"; got != want {
 		t.Errorf("%s, want\n%s", got, want)
 	}
 	p := a.Overrides[0]
-	if got, want := texts(p.Settings), "min-length 14 characters; complexity on; history 24 passwords; max-age never expires; min-age 1 day; reversible off; "+
+	if got, want := texts(p.Settings), "min-length 14 characters; complexity on; history 24 passwords; max-age never expires; min-age 1 "+
+		"day; reversible off; "+
 		"lockout-threshold 3 failed tries; lockout-duration locks until an administrator unlocks; lockout-window 30 minutes"; got != want {
 		t.Errorf("%s, want\n%s", got, want)
 	}
@@ -86,8 +90,10 @@ func TestSambaTool(t *testing.T) {
 
 func TestPdbedit(t *testing.T) {
 	text := ""
-	for name, value := range map[string]string{"min password length": "5", "maximum password age": "4294967295", "lockout duration": "4294967295",
-		"bad lockout attempt": "4", "reset count minutes": "30", "password history": "0", "minimum password age": "86400", "disconnect time": "4294967295"} {
+	for name, value := range map[string]string{"min password length": "5", "maximum password age": "4294967295",
+		"lockout duration":    "4294967295",
+		"bad lockout attempt": "4", "reset count minutes": "30", "password history": "0", "minimum password age": "86400",
+		"disconnect time": "4294967295"} {
 		text += fmt.Sprintf("account policy %q description: something\naccount policy %q value is: %s\n", name, name, value)
 	}
 	b, kept, err := read(t, &printed.Pdbedit, "in/Store1-pdbedit.txt", text)
@@ -95,8 +101,10 @@ func TestPdbedit(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := b.Finish()[0]
-	if got, want := texts(a.Head.Settings), "min-length 5 characters; history 0 passwords; max-age never expires; min-age 1 day; lockout-threshold 4 failed tries; "+
-		"lockout-duration locks until an administrator unlocks; lockout-window 30 minutes; logoff-at-hours-end off"; got != want || a.Name != "store1" {
+	if got, want := texts(a.Head.Settings), "min-length 5 characters; history 0 passwords; max-age never expires; min-age 1 day; "+
+		"lockout-threshold 4 failed tries; "+
+		"lockout-duration locks until an administrator unlocks; lockout-window 30 minutes; logoff-at-hours-end off"; got != want ||
+		a.Name != "store1" {
 		t.Errorf("%s: %s, want\n%s", a.Name, got, want)
 	}
 	if strings.Contains(kept, "something") {
@@ -105,19 +113,23 @@ func TestPdbedit(t *testing.T) {
 }
 
 func TestKadmin(t *testing.T) {
-	whole := crewText + fmt.Sprintf(adaText, "REQUIRES_PRE_AUTH", "crew") + fmt.Sprintf(strings.Replace(adaText, "ada@", "bo@", 1), "DISALLOW_ALL_TIX", "[none]") +
+	whole := crewText + fmt.Sprintf(adaText, "REQUIRES_PRE_AUTH", "crew") + fmt.Sprintf(strings.Replace(adaText, "ada@", "bo@", 1),
+		"DISALLOW_ALL_TIX", "[none]") +
 		fmt.Sprintf(strings.Replace(adaText, "ada@", "host/quay1@", 1), "", "crew")
 	b, kept, err := read(t, &printed.Kadmin, "x.txt", whole)
 	if err != nil {
 		t.Fatal(err)
 	}
 	a := b.Finish()[0]
-	if got, want := texts(a.Overrides[0].Settings), "min-length 8 characters; classes-required 3 classes; history 3 passwords; max-age 90 days; "+
-		"min-age 1 day; lockout-threshold 3 failed tries; lockout-duration locks until an administrator unlocks; lockout-window 10 minutes"; got != want {
+	if got, want := texts(a.Overrides[0].Settings), "min-length 8 characters; classes-required 3 classes; history 3 passwords; max-age 90 "+
+		"days; "+
+		"min-age 1 day; lockout-threshold 3 failed tries; lockout-duration locks until an administrator unlocks; lockout-window 10 "+
+		"minutes"; got != want {
 		t.Errorf("%s, want\n%s", got, want)
 	}
 	o := a.Objects
-	if a.Name != "quay.example" || a.Accounts != 2 || a.Managed != 1 || o.FlagsOf(0)&^estate.AppliedShown != 0 || o.FlagsOf(1)&^estate.AppliedShown != estate.Disabled|estate.NoPreauth ||
+	if a.Name != "quay.example" || a.Accounts != 2 || a.Managed != 1 || o.FlagsOf(0)&^estate.AppliedShown != 0 ||
+		o.FlagsOf(1)&^estate.AppliedShown != estate.Disabled|estate.NoPreauth ||
 		o.Applied.At(0) == 0 || o.Applied.At(1) != 0 || a.Head.Name != "no policy" || o.PwdSet.At(0) == 0 {
 		t.Errorf("%s %d %d %v %v %+v", a.Name, a.Accounts, a.Managed, o.FlagsOf(0), o.FlagsOf(1), a.Head)
 	}

@@ -117,7 +117,8 @@ var pdbeditRows = []row{
 	{name: "maximum password age", id: "max-age", unit: 1, zero: setting.Of(setting.Never), most: setting.Of(setting.Never)},
 	{name: "minimum password age", id: "min-age", unit: 1, zero: setting.Of(setting.AtOnce)},
 	{name: "bad lockout attempt", id: "lockout-threshold", unit: 1, zero: setting.Of(setting.Never)},
-	{name: "lockout duration", id: "lockout-duration", unit: minute, zero: setting.Of(setting.UntilAdmin), most: setting.Of(setting.UntilAdmin)},
+	{name: "lockout duration", id: "lockout-duration", unit: minute, zero: setting.Of(setting.UntilAdmin),
+		most: setting.Of(setting.UntilAdmin)},
 	{name: "reset count minutes", id: "lockout-window", unit: minute, zero: setting.Of(setting.AtOnce)},
 	{name: "disconnect time", id: "logoff-at-hours-end", unit: 1, zero: setting.On, most: setting.Off},
 }
@@ -137,7 +138,8 @@ var pdbedit = tool{
 			a := r.into.At(estate.Place{Name: name, Kind: estate.Machine})
 			if a.Head == nil {
 				a.Platform = setting.WindowsMachine
-				a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(r.src.Path, `\`, "/")), Standing: estate.Enforced, Platform: setting.WindowsMachine,
+				a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(r.src.Path, `\`, "/")), Standing: estate.Enforced,
+					Platform: setting.WindowsMachine,
 					Settings: estate.Settings{}, Cite: r.into.Cite(l.number, "", l.text)}
 			}
 			head = a.Head

@@ -235,7 +235,7 @@ func (r *reader) row(w *row) error {
 	s, ok := setting.Lookup(setting.ID(strings.ToLower(w.setting.Value)))
 	if !ok {
 		return r.wrong(w.setting, fmt.Sprintf("an unknown setting %q", w.setting.Value), "a known one: "+
-			strictyaml.Hint(w.setting.Value, ids()), "\"sternledger settings\" lists them")
+			strictyaml.Hint(w.setting.Value, setting.IDs()), "\"sternledger settings\" lists them")
 	}
 	if w.authority.Value == "" {
 		return r.wrong(w.authority, "a value without an authority", "the name of the place it was read off", "")
@@ -267,14 +267,6 @@ func (r *reader) row(w *row) error {
 	r.into.Set(policy.Settings, policy.Platform, s.ID, v, c)
 	r.taken++
 	return nil
-}
-
-func ids() []string {
-	var all []string
-	for _, s := range setting.Table() {
-		all = append(all, string(s.ID))
-	}
-	return all
 }
 
 // platforms are those that a sheet can name, and the kind of authority that

@@ -36,7 +36,8 @@ func BenchmarkRead(b *testing.B) {
 			for b.Loop() {
 				into := estate.NewBuilder()
 				into.StartFile("x")
-				if err := form.format.Read(&intake.Source{Path: "x", In: strings.NewReader(form.text), Keep: io.Discard, Differs: func() {}}, into); err != nil {
+				if err := form.format.Read(&intake.Source{Path: "x", In: strings.NewReader(form.text), Keep: io.Discard, Differs: func() {}},
+					into); err != nil {
 					b.Fatal(err)
 				}
 			}

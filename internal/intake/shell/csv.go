@@ -90,7 +90,8 @@ func (r *reader) row(above int, err error) error {
 	if errors.As(err, &where) {
 		at, err = above+where.Line, where.Err
 	}
-	return r.wrong(at, err.Error(), "as many cells as there are names", "export it again as CSV; a file that was opened and saved in between may have changed")
+	return r.wrong(at, err.Error(), "as many cells as there are names", "export it again as CSV; a file that was opened and saved in "+
+		"between may have changed")
 }
 
 // rule is what holds for all cells of a column.

@@ -407,7 +407,8 @@ func (r *reader) flags(rec *estate.Record, o *object) {
 }
 
 // days are forms of dates in which day and month cannot be taken for each other.
-var days = []string{"2006-01-02 15:04:05", "2.1.2006 15:04:05", time.RFC3339, "2006-01-02T15:04:05", "2006/01/02 15:04:05", "2.1.2006 15:04"}
+var days = []string{"2006-01-02 15:04:05", "2.1.2006 15:04:05", time.RFC3339, "2006-01-02T15:04:05", "2006/01/02 15:04:05",
+	"2.1.2006 15:04"}
 
 // slashed is a date of which either number may be the day.
 var slashed = regexp.MustCompile(`^(\d{1,2})[/-](\d{1,2})[/-](\d{4}) `)

@@ -359,7 +359,8 @@ func printed(form string, objects [][]pair) string {
 	case "xml":
 		b.WriteString("<Objs Version=\"1.1.0.1\" xmlns=\"http://schemas.microsoft.com/powershell/2004/04\">\r\n")
 		for i, o := range objects {
-			fmt.Fprintf(&b, "  <Obj RefId=\"%d\">\r\n    <TN RefId=\"0\"><T>Some.Type</T><T>System.Object</T></TN>\r\n    <ToString>%s</ToString>\r\n    <Props>\r\n",
+			fmt.Fprintf(&b, "  <Obj RefId=\"%d\">\r\n    <TN RefId=\"0\"><T>Some.Type</T><T>System.Object</T></TN>\r\n    "+
+				"<ToString>%s</ToString>\r\n    <Props>\r\n",
 				i, o[0].of)
 			for _, p := range o {
 				text := fmt.Sprint(p.of)
@@ -486,7 +487,8 @@ func TestFormsAgreeWithLDIF(t *testing.T) {
 					members = append(members, dnOf(u.name))
 				}
 			}
-			groups = append(groups, []pair{{"DistinguishedName", dnOf(g)}, {"Members", members}, {"Enabled", ""}, {"GroupCategory", "Security"}, {"GroupScope", "Global"},
+			groups = append(groups, []pair{{"DistinguishedName", dnOf(g)}, {"Members", members}, {"Enabled", ""}, {"GroupCategory", "Security"},
+				{"GroupScope", "Global"},
 				{"MemberOf", []string{}}, {"ObjectClass", "group"}, {"SamAccountName", g}, {"SID", sidOf(g)}})
 		}
 		for _, form := range []string{"list", "json", ",", ";", "table", "xml", "members"} {
@@ -594,11 +596,13 @@ func TestWhatFormsLose(t *testing.T) {
 		narrow + "CN=A B,DC=quay          ab                            True\n\nand more": "text behind the table",
 		"\"DistinguishedName\",\"SamAccountName\",\"Enabled\"\n\"CN=M?ller," + base + "\",\"a\",\"True\"\n\"CN=M?ller," + base +
 			"\",\"b\",\"True\"\n": ":3: the DN \"CN=M?ller,DC=quay,DC=example\", for the second time (line 2): letters were lost",
-		"<Objs xmlns=\"http://schemas.microsoft.com/powershell/2004/04\"><Obj><Props><B N=\"Enabled\">true</B><S N=\"DistinguishedName\">": "XML that cannot be read",
-		"DistinguishedName : " + dnOf("x") + "\nSamAccountName : x\nEnabled : True\n!\n":                                                   ":4: a line that is neither",
-		"\"DistinguishedName\",\"SamAccountName\",\"Enabled\"\n\"a\",\"b\"\n":                                                              "as many cells as there are names",
-		"DistinguishedName : CN=x\nSamAccountName : x\nEnabled : True\n":                                                                   "names no domain",
-		"[{\"DistinguishedName\": \"" + dnOf("x") + "\", \"SamAccountName\": \"x\", \"Enabled\": true}":                                    "cannot be read",
+		"<Objs xmlns=\"http://schemas.microsoft.com/powershell/2004/04\"><Obj><Props><B N=\"Enabled\">true</B><S " +
+			"N=\"DistinguishedName\">": "XML that cannot be read",
+		"DistinguishedName : " + dnOf("x") + "\nSamAccountName : x\nEnabled : True\n!\n": ":4: a line that is neither",
+		"\"DistinguishedName\",\"SamAccountName\",\"Enabled\"\n\"a\",\"b\"\n":            "as many cells as there are names",
+		"DistinguishedName : CN=x\nSamAccountName : x\nEnabled : True\n":                 "names no domain",
+		"[{\"DistinguishedName\": \"" + dnOf("x") + "\", \"SamAccountName\": \"x\", \"Enabled\": " +
+			"true}": "cannot be read",
 	} {
 		src := &intake.Source{Path: "x", In: strings.NewReader(text), Keep: io.Discard, Differs: func() {}}
 		if err := shell.Format.Read(src, estate.NewBuilder()); err == nil || !strings.Contains(err.Error(), say) {
@@ -612,7 +616,8 @@ func TestWhatFormsLose(t *testing.T) {
 func TestPagesOfLetters(t *testing.T) {
 	text := "\"DistinguishedName\";\"SamAccountName\";\"Enabled\";\"PasswordNeverExpires\";\"PasswordNotRequired\";\"PasswordLastSet\";" +
 		"\"PrimaryGroupID\";\"StreetAddress\"\r\n\"CN=Jörg Müßener," + base + "\";\"jörg.müßener\";\"WAHR\";\"FALSCH\";\"FAUX\";" +
-		"\"14.03.2026 09:10:11\";\"513\";\"two\nlines\"\r\n\"CN=B," + base + "\";\"b\";\"oui\";\"FALSCH\";\"FAUX\";\"03/04/2026 09:10:11\";\"513\";\"\"\r\n"
+		"\"14.03.2026 09:10:11\";\"513\";\"two\nlines\"\r\n\"CN=B," + base + "\";\"b\";\"oui\";\"FALSCH\";\"FAUX\";\"03/04/2026 " +
+		"09:10:11\";\"513\";\"\"\r\n"
 	for name, page := range map[string]encoding.Encoding{"437": charmap.CodePage437, "850": charmap.CodePage850, "1252": charmap.Windows1252,
 		"UTF-8": unicode.UTF8, "UTF-16": unicode.UTF16(unicode.LittleEndian, unicode.UseBOM),
 		"UTF-16 without a mark": unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM)} {
@@ -638,7 +643,8 @@ func TestPagesOfLetters(t *testing.T) {
 // A machine's accounts, in every form; what was not printed is not known.
 func TestLocalUsers(t *testing.T) {
 	users := [][]pair{
-		{{"Name", "Administrator"}, {"Enabled", "False"}, {"PasswordExpires", ""}, {"PasswordLastSet", "2026-03-04 09:10:11"}, {"PasswordRequired", "True"},
+		{{"Name", "Administrator"}, {"Enabled", "False"}, {"PasswordExpires", ""}, {"PasswordLastSet", "2026-03-04 09:10:11"},
+			{"PasswordRequired", "True"},
 			{"Description", "his dog is called Rex"}, {"SID", "S-1-5-21-7-8-9-500"}},
 		{{"Name", "clerk"}, {"Enabled", "True"}, {"PasswordExpires", "2026-05-04 09:10:11"}, {"PasswordLastSet", "2026-03-04 09:10:11"},
 			{"PasswordRequired", "False"}, {"Description", "x"}, {"SID", "S-1-5-21-7-8-9-1001"}}}
@@ -669,7 +675,8 @@ func TestListsOfMembers(t *testing.T) {
 		"\",\"u0\",\"user\",\"u0\",\"S-1-5-21-1-2-3-10\"\n"
 	groups := "\"DistinguishedName\",\"GroupCategory\",\"GroupScope\",\"SamAccountName\",\"SID\"\n\"CN=g,OU=A," + base +
 		"\",\"Security\",\"Global\",\"g\",\"S-1-5-21-1-2-3-20\"\n\"CN=h,OU=A," + base +
-		"\",\"Security\",\"Global\",\"h\",\"S-1-5-21-1-2-3-21\"\n\"CN=g,OU=B," + base + "\",\"Security\",\"Global\",\"g2\",\"S-1-5-21-1-2-3-22\"\n"
+		"\",\"Security\",\"Global\",\"h\",\"S-1-5-21-1-2-3-21\"\n\"CN=g,OU=B," + base +
+		"\",\"Security\",\"Global\",\"g2\",\"S-1-5-21-1-2-3-22\"\n"
 	for name, want := range map[string]int{"g.csv": 0, "members-of-h.csv": 1, "H members.csv": 1, "what.csv": 0, "g2.csv": 1} {
 		b := estate.NewBuilder()
 		takenAs(t, b, &shell.Format, "groups.csv", groups)

@@ -28,7 +28,8 @@ type Amended struct {
 }
 
 // sectionNames are the names as Windows writes them.
-var sectionNames = map[string]string{"system access": "System Access", "kerberos policy": "Kerberos Policy", "registry values": "Registry Values"}
+var sectionNames = map[string]string{"system access": "System Access", "kerberos policy": "Kerberos Policy",
+	"registry values": "Registry Values"}
 
 // Amend makes the minimal template of a stored one: the sections in which a setting
 // changes, with all their keys that were kept. stored may be nil: then it has those

@@ -21,7 +21,8 @@ import (
 // RegistryPol is the registry file of a policy (MS-GPREG); RegistryFile is what the
 // registry editor exports of a machine.
 var (
-	RegistryPol  = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: storedPol, Speaks: speaksPol, Read: readPol}
+	RegistryPol = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: storedPol, Speaks: speaksPol,
+		Read: readPol}
 	RegistryFile = intake.Format{Name: "registry export (.reg)", Detect: detectReg, Speaks: machineOf, Read: readReg}
 )
 
@@ -163,8 +164,9 @@ func readPol(src *intake.Source, into *estate.Builder) error {
 	}
 	m := polPlace.FindStringSubmatch(slashes(src.Path))
 	if m == nil {
-		return &intake.Error{Path: src.Path, Seen: "a policy's registry file outside of the policy's folder", Expected: "{GUID}/Machine/Registry.pol",
-			Next: "gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is"}
+		return &intake.Error{Path: src.Path, Seen: "a policy's registry file outside of the policy's folder",
+			Expected: "{GUID}/Machine/Registry.pol",
+			Next:     "gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is"}
 	}
 	t := &reader{src: src, into: into, platform: setting.WindowsTemplate, facts: estate.Settings{}, seen: map[string]bool{}}
 	kept := bytes.NewBuffer(bytes.Clone(polMark))
@@ -216,7 +218,8 @@ func readPol(src *intake.Source, into *estate.Builder) error {
 			}
 		}
 	}
-	into.Template(estate.Template{GUID: id, Domain: domain, Registry: true, Part: true, Policy: estate.Policy{Name: policy, Origin: slashes(src.Path),
+	into.Template(estate.Template{GUID: id, Domain: domain, Registry: true, Part: true, Policy: estate.Policy{Name: policy,
+		Origin:   slashes(src.Path),
 		Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: t.facts, Cite: into.Cite(1, "", "")}})
 	return nil
 }
@@ -287,7 +290,8 @@ func readReg(src *intake.Source, into *estate.Builder) error {
 	}
 	if len(t.facts) == 0 {
 		return &intake.Error{Path: src.Path, Seen: "none of the values that are settings of a machine",
-			Expected: `Lsa and SAM of HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control`, Next: "export these keys; or the machine's settings: secedit /export /cfg MACHINE.inf"}
+			Expected: `Lsa and SAM of HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control`,
+			Next:     "export these keys; or the machine's settings: secedit /export /cfg MACHINE.inf"}
 	}
 	m := into.At(estate.Place{Name: machineOf(src.Path), Kind: estate.Machine})
 	if m.Head == nil {

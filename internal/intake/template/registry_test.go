@@ -65,7 +65,8 @@ func TestRegistryPol(t *testing.T) {
 		}
 		got := b.Templates[0]
 		if len(b.Templates) != 1 || !got.Registry || got.Part || len(b.Problems) != 0 || len(got.Policy.Settings) != 6 ||
-			got.Policy.Settings["managed-admin"].Value != setting.Word("directory") || got.Policy.Settings["managed-admin-age"].Value != setting.Number(30*86400) ||
+			got.Policy.Settings["managed-admin"].Value != setting.Word("directory") ||
+			got.Policy.Settings["managed-admin-age"].Value != setting.Number(30*86400) ||
 			got.Policy.Settings["lm-hash-stored"].Value != setting.Off || got.Policy.Settings["lm-hash-stored"].Cite.Line != 2 {
 			t.Errorf("%s first: %+v %v", first, got, b.Problems)
 		}
@@ -74,12 +75,14 @@ func TestRegistryPol(t *testing.T) {
 		}
 		b = estate.NewBuilder()
 		gathered(t, b, &template.RegistryPol, place+"Machine/Registry.pol", kept)
-		if again := b.Templates[0].Policy.Settings; len(again) != 5 || again["managed-admin-classes"].Value != setting.Number(4) || again["managed-admin-length"].Value != setting.Number(20) {
+		if again := b.Templates[0].Policy.Settings; len(again) != 5 || again["managed-admin-classes"].Value != setting.Number(4) ||
+			again["managed-admin-length"].Value != setting.Number(20) {
 			t.Errorf("the copy says %v", again)
 		}
 	}
 	b := estate.NewBuilder()
-	gathered(t, b, &template.RegistryPol, place+"Machine/Registry.pol", pol(admpwd, "AdmPwdEnabled", 1, admpwd, "PasswordAgeDays", 9999, laps, "BackupDirectory", "x"))
+	gathered(t, b, &template.RegistryPol, place+"Machine/Registry.pol", pol(admpwd, "AdmPwdEnabled", 1, admpwd, "PasswordAgeDays", 9999,
+		laps, "BackupDirectory", "x"))
 	s := b.Templates[0].Policy.Settings
 	if s["managed-admin"].Problem == "" || s["managed-admin-age"].Problem == "" {
 		t.Errorf("%+v", s)
@@ -103,13 +106,15 @@ func TestRegistryPol(t *testing.T) {
 // What the registry editor exports is the machine's, and joined with its other exports.
 func TestRegistryFile(t *testing.T) {
 	text := "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000000\r\n" +
-		"\"LimitBlankPasswordUse\"=dword:00000001\r\n\"Secret\"=\"Tide-Lamp-7\"\r\n\"Packages\"=hex(7):6d,00,\\\r\n  73,00\r\n\r\n[HKEY_CURRENT_USER\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"
+		"\"LimitBlankPasswordUse\"=dword:00000001\r\n\"Secret\"=\"Tide-Lamp-7\"\r\n\"Packages\"=hex(7):6d,00,\\\r\n  " +
+		"73,00\r\n\r\n[HKEY_CURRENT_USER\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"
 	for _, form := range []string{text, "\xff\xfe" + utf16Of(text)} {
 		b := estate.NewBuilder()
 		kept := gathered(t, b, &template.RegistryFile, "in/Weigh1.reg", form)
 		gathered(t, b, &template.Format, "in/weigh1.inf", "[System Access]\r\nMinimumPasswordLength = 9\r\n")
 		a := b.Finish()[0]
-		if got := values(a.Head.Settings); a.Name != "weigh1" || len(got) != 3 || got["lm-hash-stored"] != "on" || got["blank-password-console-only"] != "on" || len(b.Problems) != 0 {
+		if got := values(a.Head.Settings); a.Name != "weigh1" || len(got) != 3 || got["lm-hash-stored"] != "on" ||
+			got["blank-password-console-only"] != "on" || len(b.Problems) != 0 {
 			t.Errorf("%s %v %v", a.Name, got, b.Problems)
 		}
 		if strings.Contains(kept, "Tide") || strings.Contains(kept, "6d,00") || strings.Count(kept, "\n") != strings.Count(text, "\n") {
@@ -122,7 +127,8 @@ func FuzzRegistry(f *testing.F) {
 	f.Add([]byte(pol(lsa, "NoLMHash", 1, `Software\X`, "y", "z")))
 	f.Add([]byte("REGEDIT4\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\n\"NoLMHash\"=dword:00000001\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for path, format := range map[string]*intake.Format{"q.example/" + policyID + "/Machine/Registry.pol": &template.RegistryPol, "m.reg": &template.RegistryFile} {
+		for path, format := range map[string]*intake.Format{"q.example/" + policyID + "/Machine/Registry.pol": &template.RegistryPol,
+			"m.reg": &template.RegistryFile} {
 			b := estate.NewBuilder()
 			b.StartFile("x")
 			var kept bytes.Buffer
@@ -132,7 +138,8 @@ func FuzzRegistry(f *testing.F) {
 			}
 			again := estate.NewBuilder()
 			again.StartFile("x")
-			if err := format.Read(&intake.Source{Path: path, In: &kept, Keep: io.Discard, Differs: func() {}, Beside: src.Beside}, again); err != nil {
+			if err := format.Read(&intake.Source{Path: path, In: &kept, Keep: io.Discard, Differs: func() {}, Beside: src.Beside},
+				again); err != nil {
 				t.Errorf("the copy is not read: %v", err)
 			}
 		}

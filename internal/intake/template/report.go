@@ -116,8 +116,9 @@ func readReport(src *intake.Source, into *estate.Builder) error {
 	case r.err != nil:
 		return r.err
 	case r.seen == 0:
-		return &intake.Error{Path: src.Path, Seen: "a report that names no policy and no machine", Expected: "a report of a policy, or of a machine",
-			Next: "save it again as XML"}
+		return &intake.Error{Path: src.Path, Seen: "a report that names no policy and no machine",
+			Expected: "a report of a policy, or of a machine",
+			Next:     "save it again as XML"}
 	}
 	return src.Store(raw, text, kept)
 }

@@ -71,11 +71,13 @@ func report(all []written, prefix, language, links string) string {
 		"  <Name>Quay Rules</Name>\r\n  <SecurityDescriptor>\r\n    <SDDL xmlns=\"http://www.microsoft.com/GroupPolicy/Types/Security\">" +
 		"O:DAG:DAD:PAI(A;CI;LCRPLORC;;;AU)(OA;CI;CR;edacfd8f-ffb3-11d1-b41d-00a0c968f939;;AU)</SDDL>\r\n  </SecurityDescriptor>\r\n" +
 		"  <Computer>\r\n    <VersionDirectory>9</VersionDirectory>\r\n    <Enabled>true</Enabled>\r\n    <ExtensionData>\r\n" +
-		"      <Extension xmlns:" + prefix + "=\"http://www.microsoft.com/GroupPolicy/Settings/Security\" xsi:type=\"" + prefix + ":SecuritySettings\" " +
+		"      <Extension xmlns:" + prefix + "=\"http://www.microsoft.com/GroupPolicy/Settings/Security\" xsi:type=\"" + prefix +
+		":SecuritySettings\" " +
 		"xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\">\r\n")
 	settingsOf(&b, all, prefix, language, "")
 	b.WriteString("      </Extension>\r\n      <Name>" + language + "</Name>\r\n    </ExtensionData>\r\n    <ExtensionData><Extension>" +
-		"<Properties cpassword=\"VPe/o9YRyz2cksnYRbNeQj35w9KxQ5ttbvtRaAVqxaE\" userName=\"helper\" newName=\"his dog is called Rex\"/></Extension></ExtensionData>\r\n" +
+		"<Properties cpassword=\"VPe/o9YRyz2cksnYRbNeQj35w9KxQ5ttbvtRaAVqxaE\" userName=\"helper\" newName=\"his dog is called " +
+		"Rex\"/></Extension></ExtensionData>\r\n" +
 		"  </Computer>\r\n  <User>\r\n    <Enabled>false</Enabled>\r\n  </User>\r\n" + links + "</GPO>\r\n")
 	return b.String()
 }
@@ -86,8 +88,10 @@ func settingsOf(b *strings.Builder, all []written, prefix, language, source stri
 		if w.section == "Registry Values" {
 			element, name = "SecurityOptions", "KeyName"
 		}
-		fmt.Fprintf(b, "        <%[1]s:%[2]s>\r\n%[7]s          <%[1]s:%[3]s>%[4]s</%[1]s:%[3]s>\r\n          <%[1]s:%[5]s>%[6]s</%[1]s:%[5]s>\r\n"+
-			"          <%[1]s:Type>%[8]s</%[1]s:Type>\r\n          <%[1]s:Display><%[1]s:Name>%[8]s</%[1]s:Name></%[1]s:Display>\r\n        </%[1]s:%[2]s>\r\n",
+		fmt.Fprintf(b, "        <%[1]s:%[2]s>\r\n%[7]s          <%[1]s:%[3]s>%[4]s</%[1]s:%[3]s>\r\n          "+
+			"<%[1]s:%[5]s>%[6]s</%[1]s:%[5]s>\r\n"+
+			"          <%[1]s:Type>%[8]s</%[1]s:Type>\r\n          <%[1]s:Display><%[1]s:Name>%[8]s</%[1]s:Name></%[1]s:Display>\r\n        "+
+			"</%[1]s:%[2]s>\r\n",
 			prefix, element, name, w.name, w.element, w.value, source, language)
 	}
 }
@@ -114,7 +118,8 @@ func values(all estate.Settings) map[setting.ID]string {
 	return texts
 }
 
-const link = "  <LinksTo>\r\n    <SOMName>%s</SOMName>\r\n    <SOMPath>%[1]s</SOMPath>\r\n    <Enabled>true</Enabled>\r\n    <NoOverride>false</NoOverride>\r\n  </LinksTo>\r\n"
+const link = "  <LinksTo>\r\n    <SOMName>%s</SOMName>\r\n    <SOMPath>%[1]s</SOMPath>\r\n    <Enabled>true</Enabled>\r\n    " +
+	"<NoOverride>false</NoOverride>\r\n  </LinksTo>\r\n"
 
 // A policy's report says what its template says, whatever the language and the
 // prefixes; together they are one template.
@@ -146,7 +151,8 @@ func TestReportsAgreeWithTemplates(t *testing.T) {
 		}
 		a := b.Finish()[0]
 		c := a.Containers[0]
-		if !c.Filtered || c.MachineOff || len(c.Access) == 0 || len(a.Units) != 1 || !a.Units[0].AnyOrder || a.Units[0].Links[0].GUID != policyID {
+		if !c.Filtered || c.MachineOff || len(c.Access) == 0 || len(a.Units) != 1 || !a.Units[0].AnyOrder ||
+			a.Units[0].Links[0].GUID != policyID {
 			t.Fatalf("world %d: %+v %+v", seed, c, a.Units)
 		}
 		if dn := a.Units[0].DN; dn != "DC=quay,DC=example" && dn != `OU=North\, South,OU=Staff,DC=quay,DC=example` {
@@ -173,18 +179,22 @@ func TestReportAgainstTemplate(t *testing.T) {
 
 // A resultant report shows what is displayed, and by which policy.
 func TestResultantReport(t *testing.T) {
-	source := "          <GPO xmlns=\"http://www.microsoft.com/GroupPolicy/Settings\"><Identifier xmlns=\"http://www.microsoft.com/GroupPolicy/Types\">" +
+	source := "          <GPO xmlns=\"http://www.microsoft.com/GroupPolicy/Settings\"><Identifier " +
+		"xmlns=\"http://www.microsoft.com/GroupPolicy/Types\">" +
 		policyID + "</Identifier><Domain xmlns=\"http://www.microsoft.com/GroupPolicy/Types\">quay.example</Domain></GPO>\r\n" +
 		"          <Precedence xmlns=\"http://www.microsoft.com/GroupPolicy/Settings\">%d</Precedence>\r\n"
 	var b strings.Builder
 	b.WriteString("<?xml version=\"1.0\" encoding=\"utf-16\"?>\r\n<Rsop xmlns=\"http://www.microsoft.com/GroupPolicy/Rsop\">\r\n" +
-		"  <ReadTime>2026-03-04T09:10:11Z</ReadTime>\r\n  <ComputerResults>\r\n    <Version>2228228</Version>\r\n    <Name>QUAY\\WEIGH1$</Name>\r\n" +
-		"    <Domain>quay.example</Domain>\r\n    <GPO>\r\n      <Name>Quay Rules</Name>\r\n      <Path><Identifier xmlns=\"http://www.microsoft.com/GroupPolicy/Types\">" +
+		"  <ReadTime>2026-03-04T09:10:11Z</ReadTime>\r\n  <ComputerResults>\r\n    <Version>2228228</Version>\r\n    " +
+		"<Name>QUAY\\WEIGH1$</Name>\r\n" +
+		"    <Domain>quay.example</Domain>\r\n    <GPO>\r\n      <Name>Quay Rules</Name>\r\n      <Path><Identifier " +
+		"xmlns=\"http://www.microsoft.com/GroupPolicy/Types\">" +
 		policyID + "</Identifier></Path>\r\n      <Enabled>true</Enabled>\r\n    </GPO>\r\n    <ExtensionData>\r\n" +
 		"      <Extension xmlns:q1=\"http://www.microsoft.com/GroupPolicy/Settings/Security\">\r\n")
 	settingsOf(&b, []written{{"System Access", "MinimumPasswordLength", "", "SettingNumber", "8"}}, "q1", "Passwort", fmt.Sprintf(source, 1))
 	settingsOf(&b, []written{{"System Access", "MinimumPasswordLength", "", "SettingNumber", "12"}}, "q1", "Passwort", fmt.Sprintf(source, 2))
-	b.WriteString("      </Extension>\r\n    </ExtensionData>\r\n  </ComputerResults>\r\n  <UserResults><Name>QUAY\\somebody</Name></UserResults>\r\n</Rsop>\r\n")
+	b.WriteString("      </Extension>\r\n    </ExtensionData>\r\n  </ComputerResults>\r\n  " +
+		"<UserResults><Name>QUAY\\somebody</Name></UserResults>\r\n</Rsop>\r\n")
 	into := estate.NewBuilder()
 	kept := gathered(t, into, &template.Report, "weigh1.xml", b.String())
 	a := into.Finish()[0]
@@ -201,11 +211,13 @@ func TestResultantReport(t *testing.T) {
 }
 
 func TestWrongReports(t *testing.T) {
-	whole := report([]written{{"System Access", "MinimumPasswordLength", "14", "SettingNumber", "14"}}, "q1", "Security", fmt.Sprintf(link, "quay.example"))
+	whole := report([]written{{"System Access", "MinimumPasswordLength", "14", "SettingNumber", "14"}}, "q1", "Security",
+		fmt.Sprintf(link, "quay.example"))
 	for text, say := range map[string]string{
 		whole[:len(whole)-40]: "XML that cannot be read",
 		"<GPO xmlns=\"http://www.microsoft.com/GroupPolicy/Settings\" xmlns:x=\"http://www.microsoft.com/GroupPolicy/Settings\"/>": "",
-		"<Rsop xmlns=\"http://www.microsoft.com/GroupPolicy/Rsop\"></Rsop>":                                                        "names no policy and no machine",
+		"<Rsop xmlns=\"http://www.microsoft.com/GroupPolicy/Rsop\"></Rsop>": "names no " +
+			"policy and no machine",
 	} {
 		b := estate.NewBuilder()
 		b.StartFile("r.xml")
@@ -229,7 +241,8 @@ func FuzzReport(f *testing.F) {
 			return
 		}
 		b.Finish()
-		if text, err := intake.Decode(data); err == nil && bytes.Count(kept.Bytes(), []byte("\n")) < bytes.Count(text, []byte("\n")) && src.Struck+src.NotKept > 0 {
+		if text, err := intake.Decode(data); err == nil && bytes.Count(kept.Bytes(), []byte("\n")) < bytes.Count(text, []byte("\n")) &&
+			src.Struck+src.NotKept > 0 {
 			t.Error("lines were lost")
 		}
 	})

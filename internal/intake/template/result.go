@@ -51,7 +51,8 @@ func (r *reportReader) endResult() {
 		shown.By[given.id] = name
 	}
 	if len(shown.Settings) == 0 {
-		r.into.NotUnderstood(c, "%s", fmt.Sprintf("the report of %s shows no account settings: it was made without an administrator's rights, or none are set", machine))
+		r.into.NotUnderstood(c, "%s", fmt.Sprintf("the report of %s shows no account settings: it was made without an administrator's rights, "+
+			"or none are set", machine))
 		return
 	}
 	r.into.Displayed(estate.InDomain(domain), shown)

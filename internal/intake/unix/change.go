@@ -286,7 +286,8 @@ func LineOf(parts map[string][]byte, id setting.ID) *Edit {
 	for _, x := range []struct {
 		part, name string
 		id         setting.ID
-	}{{"etc/login.defs", "PASS_MAX_DAYS", "max-age"}, {"etc/login.defs", "PASS_MIN_DAYS", "min-age"}, {"etc/login.defs", "PASS_WARN_AGE", "expiry-warning"},
+	}{{"etc/login.defs", "PASS_MAX_DAYS", "max-age"}, {"etc/login.defs", "PASS_MIN_DAYS", "min-age"}, {"etc/login.defs", "PASS_WARN_AGE",
+		"expiry-warning"},
 		{"etc/default/useradd", "INACTIVE", "inactive-disable"}} {
 		if x.id != id {
 			continue

@@ -17,7 +17,8 @@ func TestScriptQuotesNames(t *testing.T) {
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("skipped: no sh") // as on Windows
 	}
-	names := []string{"$(touch pwned)", "`touch pwned`", "a;touch pwned", "'$(touch pwned)'", `"x" \`, "-d", "a b\tc", "&& touch pwned", "> pwned", "~", "*", "ö"}
+	names := []string{"$(touch pwned)", "`touch pwned`", "a;touch pwned", "'$(touch pwned)'", `"x" \`, "-d", "a b\tc", "&& touch pwned",
+		"> pwned", "~", "*", "ö"}
 	var all []Aged
 	for _, n := range names {
 		all = append(all, Aged{n, "max-age", setting.Of(setting.Never), setting.Number(90 * day)})
@@ -26,7 +27,8 @@ func TestScriptQuotesNames(t *testing.T) {
 		at := t.TempDir()
 		cmd := exec.Command("sh", "-s")
 		cmd.Dir = at
-		cmd.Stdin = strings.NewReader("chage() { for a; do :; done; printf '%s\\n' \"$a\"; }\n" + string(Script(all, []string{"of \"x\"\ntouch pwned"}, undo)))
+		cmd.Stdin = strings.NewReader("chage() { for a; do :; done; printf '%s\\n' \"$a\"; }\n" +
+			string(Script(all, []string{"of \"x\"\ntouch pwned"}, undo)))
 		out, err := cmd.Output()
 		if got := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n"); err != nil || !slices.Equal(got, names) {
 			t.Errorf("undo %v: %v %q, want %q", undo, err, got, names)
@@ -54,7 +56,8 @@ func TestEditLine(t *testing.T) {
 		{"etc/default/useradd", "INACTIVE=-1", "INACTIVE", "inactive-disable", n(45 * day), "INACTIVE=45"},
 		{"etc/pam.d/common-password", "password requisite pam_pwquality.so retry=3 minlen=8 difok=1", "minlen", "min-length", n(14),
 			"password requisite pam_pwquality.so retry=3 minlen=14 difok=1"},
-		{"etc/pam.d/common-password", "password requisite pam_pwquality.so retry=3  ", "x", "min-length", n(14), "password requisite pam_pwquality.so retry=3 minlen=14"},
+		{"etc/pam.d/common-password", "password requisite pam_pwquality.so retry=3  ", "x", "min-length", n(14),
+			"password requisite pam_pwquality.so retry=3 minlen=14"},
 		{"etc/pam.d/common-password", "password required pam_unix.so", "x", "min-length", n(14), ""},
 		{"etc/pam.d/common-password", "password requisite pam_pwquality.so \\", "x", "min-length", n(14), ""},
 		{"etc/pam.d/common-password", "# password requisite pam_pwquality.so", "x", "min-length", n(14), ""},
@@ -64,7 +67,8 @@ func TestEditLine(t *testing.T) {
 			"auth [success=1 default=ignore] pam_unix.so try_first_pass"},
 		{"etc/pam.d/common-auth", "auth sufficient pam_unix.so nullok_secure", "x", "empty-accepted", setting.Off, "auth sufficient pam_unix.so"},
 		{"etc/pam.d/common-auth", "auth sufficient pam_badge.so", "x", "empty-accepted", setting.Off, ""},
-		{"etc/pam.d/common-auth", "auth required pam_faillock.so preauth", "x", "lockout-administrator", setting.On, "auth required pam_faillock.so preauth even_deny_root"},
+		{"etc/pam.d/common-auth", "auth required pam_faillock.so preauth", "x", "lockout-administrator", setting.On,
+			"auth required pam_faillock.so preauth even_deny_root"},
 		{"etc/pam.d/common-auth", "auth required pam_faillock.so even_deny_root", "x", "lockout-administrator", setting.On, ""},
 		{"etc/pam.d/common-auth", "auth required pam_unix.so", "x", "lockout-administrator", setting.On, ""},
 	} {
@@ -81,10 +85,13 @@ func TestDiffIsTaken(t *testing.T) {
 	if _, err := exec.LookPath("patch"); err != nil {
 		t.Skip("skipped: no patch")
 	}
-	kept := map[string][]byte{"etc/a": []byte("one\ntwo\nthree\n[not kept]\nfive\nsix\nseven\neight\nnine\nten"), "etc/b": []byte("only\n"), "etc/c": []byte("first\nlast")}
+	kept := map[string][]byte{"etc/a": []byte("one\ntwo\nthree\n[not kept]\nfive\nsix\nseven\neight\nnine\nten"), "etc/b": []byte("only\n"),
+		"etc/c": []byte("first\nlast")}
 	kept["etc/a"] = []byte(strings.Replace(string(kept["etc/a"]), "[not kept]", "x = "+redact.NotKept, 1))
-	real := map[string]string{"etc/a": strings.Replace(string(kept["etc/a"]), redact.NotKept, "the real value", 1), "etc/b": "only\n", "etc/c": "first\nlast"}
-	changes := []Change{{"etc/a", 3, "three", "3"}, {"etc/a", 5, "five", "5"}, {"etc/a", 10, "ten", "10"}, {"etc/b", 1, "only", "alone"}, {"etc/c", 2, "last", "least"}}
+	real := map[string]string{"etc/a": strings.Replace(string(kept["etc/a"]), redact.NotKept, "the real value", 1), "etc/b": "only\n",
+		"etc/c": "first\nlast"}
+	changes := []Change{{"etc/a", 3, "three", "3"}, {"etc/a", 5, "five", "5"}, {"etc/a", 10, "ten", "10"}, {"etc/b", 1, "only", "alone"},
+		{"etc/c", 2, "last", "least"}}
 	at := t.TempDir()
 	for name, text := range real {
 		os.MkdirAll(filepath.Dir(filepath.Join(at, name)), 0o755)

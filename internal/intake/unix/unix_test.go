@@ -945,7 +945,8 @@ done`
 
 // Who may run everything as root by sudo is privileged.
 func TestSudoers(t *testing.T) {
-	people := "\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\ncy:x:1002:1002::/:/bin/sh\n== group\nquay:x:30:cy\nown:x:1001:\n"
+	people := "\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\nbo:x:1001:1001::/:/bin/sh\ncy:x:1002:1002::/:/bin/sh\n== " +
+		"group\nquay:x:30:cy\nown:x:1001:\n"
 	for text, want := range map[string]string{
 		"root ALL=(ALL:ALL) ALL":                                             "",
 		"ada ALL=(ALL) ALL":                                                  "ada",

@@ -1,0 +1,84 @@
+package amend
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
+	"sternledger/internal/core/landtest"
+	"sternledger/internal/core/weigh"
+	"sternledger/internal/worldtest"
+)
+
+// TestWorlds plays testdata/worlds.txt: lands held against baselines (see landtest), the
+// plan for them, whom each amendment hits on day 400, and what holds once all are made.
+//
+//	tier NAME ACCOUNT…
+func TestWorlds(t *testing.T) {
+	worldtest.Play(t, "worlds.txt", func(t *testing.T, lines []string) (said []string) {
+		chosen, lines := landtest.Against(t, lines)
+		w := &world{choice: weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline { return chosen },
+			Expect: check.Expectation{Age: func(string) int64 { return 0 }}}}
+		var rest []string
+		for _, line := range lines {
+			if f := strings.Fields(line); f[0] == "tier" {
+				w.tiers = append(w.tiers, govern.TierRule{Name: f[1], Accounts: f[2:]})
+			} else {
+				rest = append(rest, line)
+			}
+		}
+		w.Estate = landtest.Land(t, strings.Join(rest, "\n"))
+		p, before, s := w.planned(t)
+		_, all := w.weighed(Apply(w.Estate, p.Amendments))
+		ended, appeared := Compare(before, all)
+		p.Seen(before, ended, appeared)
+		for _, a := range p.Amendments {
+			var first, scopes []string
+			for _, f := range a.First {
+				first = append(first, f.Name)
+			}
+			for _, s := range a.Scopes {
+				scopes = append(scopes, s.Name())
+			}
+			said = append(said, fmt.Sprintf("%s %s (%s, %s): %s to %s, first %v; of %s", a.Name, a.Title(), a.Holder(), a.Severity, a.Was(),
+				a.Becomes(),
+				first, strings.Join(scopes, ", ")))
+			for _, x := range a.Spots {
+				said = append(said, fmt.Sprintf("  at %s, %s %s %s, rows %v", x.At.Name, x.Policy(), x.Where, x.Cite, x.Rows))
+			}
+			touched := NewPopulation(s).Touch(a, 400*aDay)
+			said = append(said, fmt.Sprintf("  settles %d, brings %d, %d accounts, %d privileged; %s; services %v, disabled %d", len(a.Settles),
+				len(a.Brings),
+				a.Accounts, a.Privileged, touched.What, touched.Services, touched.Disabled))
+			for _, note := range a.Notes {
+				said = append(said, "  note: "+note)
+			}
+		}
+		for _, d := range p.Decisions {
+			said = append(said, fmt.Sprintf("decide (%s), %d findings: %s | %s", d.Severity, len(d.Findings), d.Title, d.Choices))
+		}
+		for _, f := range p.Evidence {
+			said = append(said, "evidence: "+f.Head()+" at "+f.ScopeName())
+		}
+		after, then := w.weighed(Apply(w.Estate, p.Amendments))
+		if worse := Worse(before, then); len(worse) > 0 {
+			t.Errorf("with all made, verdicts are worse: %v", worse)
+		}
+		for _, scope := range after.Scopes {
+			var held []string
+			for i := range then.Verdicts {
+				if v := &then.Verdicts[i]; v.Scope == scope {
+					held = append(held, fmt.Sprintf("%s %s", v.Demand.Setting, v.Kind))
+				}
+			}
+			slices.Sort(held)
+			said = append(said, fmt.Sprintf("then %s: %s", scope.Name(), strings.Join(slices.Compact(held), ", ")))
+		}
+		return said
+	})
+}

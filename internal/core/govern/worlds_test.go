@@ -1,0 +1,147 @@
+package govern
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/landtest"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/worldtest"
+)
+
+// TestWorlds plays testdata/worlds.txt: lands of several places (in the language of land)
+// and domains (in that of world), each with who is governed by what there, what lost to
+// it, and why. A line "played as DIALECT" says by which server; one "tier NAME WORD=VALUE…"
+// adds a tier.
+func TestWorlds(t *testing.T) {
+	worldtest.Play(t, "worlds.txt", func(t *testing.T, lines []string) []string {
+		var dialect estate.Dialect
+		var tiers []TierRule
+		var rest []string
+		for _, line := range lines {
+			if d, ok := strings.CutPrefix(line, "played as "); ok {
+				dialect = estate.Dialect(d)
+			} else if words, ok := strings.CutPrefix(line, "tier "); ok {
+				tiers = append(tiers, ruled(strings.Fields(words)))
+			} else {
+				rest = append(rest, line)
+			}
+		}
+		text := strings.Join(rest, "\n")
+		var e *estate.Estate
+		switch first, _, _ := strings.Cut(text, " "); first {
+		case "domain", "machine", "ldap", "tenant":
+			e = landtest.Land(t, text)
+		default:
+			e = &estate.Estate{Authorities: []*estate.Authority{world(t, text)}}
+		}
+		return governed(NewSurvey(e, func(*estate.Authority) estate.Dialect { return dialect }, tiers))
+	})
+}
+
+func ruled(words []string) TierRule {
+	rule := TierRule{Name: words[0]}
+	for _, w := range words[1:] {
+		kind, value, _ := strings.Cut(w, ":")
+		value = strings.ReplaceAll(value, "_", " ")
+		switch kind {
+		case "groups":
+			rule.Groups = append(rule.Groups, value)
+		case "accounts":
+			rule.Accounts = append(rule.Accounts, value)
+		case "units":
+			rule.Units = append(rule.Units, value)
+		case "sids":
+			rule.SIDs = append(rule.SIDs, value)
+		}
+	}
+	return rule
+}
+
+// governed says all that the survey knows of accounts, policies and scopes.
+func governed(s *Survey) (said []string) {
+	for i, a := range s.Estate.Authorities {
+		r := s.Resolutions[i]
+		nameAt := func(row int) string {
+			if row == estate.NotFound {
+				return "-"
+			}
+			return strings.TrimSuffix(strings.TrimPrefix(a.DN(row), "CN="), ",DC=x,DC=example")
+		}
+		for row := range a.Objects.Len() {
+			if a.Objects.ClassOf(row) != estate.Account {
+				continue
+			}
+			scope, g := s.ScopeOf(i, row)
+			tier, by := s.TierOf(i, row)
+			line := fmt.Sprintf("%s: %s, %s", nameAt(row), scope.PolicyName(), g.Rule)
+			if g.At == nil && g.Via != estate.NotFound {
+				line += " by " + nameAt(g.Via)
+			}
+			if tier != Standard {
+				line += fmt.Sprintf("; %s, %v", tier, by)
+			}
+			if g.Why != "" {
+				line += fmt.Sprintf("; %s (doubt %d)", g.Why, g.Doubt.Kind)
+			}
+			if g.Answered {
+				line += "; answered"
+			}
+			if g.At != nil {
+				line += "; at " + g.At.Label() + " " + string(g.Way)
+			}
+			said = append(said, line)
+			var closed []*estate.Policy
+			for _, c := range r.Candidates(row) {
+				if !c.Open {
+					closed = append(closed, c.Policy)
+				}
+				chain := ""
+				for _, group := range c.Chain {
+					chain += " " + nameAt(group)
+				}
+				said = append(said, fmt.Sprintf("  %s %s: %s (direct %v, open %v,%s)", c.Policy.Name, c.Outcome, c.Why, c.Direct, c.Open, chain))
+			}
+			if surely := r.Surely(row); policyNames(surely) != policyNames(closed) {
+				said = append(said, "  but surely "+policyNames(surely))
+			}
+			if next, decided := r.Without(row); g.Rule == Direct || g.Rule == Group {
+				name := "own"
+				if next != nil {
+					name = next.Name
+				}
+				said = append(said, fmt.Sprintf("  without: %s, decided %v", name, decided))
+			}
+		}
+		for k := range a.Overrides {
+			p := &a.Overrides[k]
+			var names []string
+			for _, row := range r.Reaches(p) {
+				names = append(names, nameAt(row))
+			}
+			for _, x := range p.Targets {
+				if _, why := r.Ignored(x); why != "" {
+					names = append(names, "("+why+")")
+				}
+			}
+			said = append(said, fmt.Sprintf("%s reaches: %s", p.Name, strings.Join(names, ", ")))
+		}
+	}
+	for _, x := range s.Scopes {
+		line := fmt.Sprintf("scope %s: %s, %d accounts, %d enabled, examples %v;", x.Name(), x.Rule, x.Accounts, x.Enabled, x.Examples)
+		for _, id := range slices.Sorted(maps.Keys(x.Settings)) {
+			e := x.Settings[id]
+			if e.Missing == Present {
+				line += fmt.Sprintf(" %s %s from %s;", id, setting.Get(id).Text(e.Value), e.From)
+			} else if e.Problem != "" {
+				line += fmt.Sprintf(" %s %s: %s;", id, e.Missing, e.Problem)
+			}
+		}
+		said = append(said, line)
+	}
+	return said
+}
