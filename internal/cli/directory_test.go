@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"sternledger/internal/labtest"
 )
@@ -54,6 +56,65 @@ func (d *directory) lab(args ...string) string {
 		d.t.Fatalf("directory-lab %v: %v\n%s%s", args, err, out, errs.String())
 	}
 	return string(out)
+}
+
+// labPorts are the ports that the lab's directory takes.
+var labPorts = []string{"88", "389", "445", "636"}
+
+// serve serves the directory until it is stopped, at the latest by the end of
+// the test; env is added to the server's surroundings.
+func (d *directory) serve(env ...string) {
+	d.t.Helper()
+	for _, port := range labPorts {
+		l, err := net.Listen("tcp", "127.0.0.1:"+port)
+		if err != nil {
+			labtest.Lacking(d.t, "the lab's port is in use: %v", err)
+		}
+		l.Close()
+	}
+	serve := exec.Command(d.script, "serve", d.dir)
+	serve.Env = append(os.Environ(), env...)
+	d.t.Cleanup(d.stop)
+	if err := serve.Run(); err != nil { // what it says would be waited for as long as it serves
+		log, _ := os.ReadFile(filepath.Join(d.dir, "samba.log"))
+		d.t.Fatalf("serve: %v\n%s", err, log)
+	}
+}
+
+// stop ends the directory's server, if it serves, and waits for all that
+// belongs to it: a server does not start beside one that is still ending.
+func (d *directory) stop() {
+	if _, err := os.Stat(filepath.Join(d.dir, "pid")); err != nil {
+		return
+	}
+	pids := []string{filepath.Join(d.dir, "pid"), "/run/samba/samba.pid", "/run/samba/smbd.pid", "/run/samba/winbindd.pid"}
+	_ = exec.Command(d.script, "stop", d.dir).Run()
+	waitEnded(d.t, pids...)
+	if err := os.Remove(filepath.Join(d.dir, "pid")); err != nil {
+		d.t.Error(err)
+	}
+}
+
+// waitEnded waits for the end of the processes that are named in files.
+func waitEnded(t *testing.T, files ...string) {
+	t.Helper()
+	for _, file := range files {
+		for try := 0; ; try++ {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				break // a server that ends in order takes its file with it
+			}
+			state, err := os.ReadFile("/proc/" + strings.TrimSpace(string(text)) + "/stat")
+			if err != nil || strings.Contains(string(state), ") Z ") {
+				break
+			}
+			if try == 300 {
+				t.Errorf("%s: process %s does not end", file, text)
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
 }
 
 // export writes every object of the directory to a file.

@@ -30,13 +30,6 @@ var fingerprint = regexp.MustCompile(`SHA-256 is ([0-9a-f]{64})`)
 func TestRealDirectoryLive(t *testing.T) {
 	labtest.Wanted(t)
 	d := newDirectory(t)
-	for _, port := range []string{"389", "636"} {
-		l, err := net.Listen("tcp", "127.0.0.1:"+port)
-		if err != nil {
-			labtest.Lacking(t, "the lab's port is in use: %v", err)
-		}
-		l.Close()
-	}
 	text, _ := population(5)
 	records, change, _ := strings.Cut(text, "\x00")
 	d.lab("add", d.dir, write(t, filepath.Join(t.TempDir(), "add.ldif"), records))
@@ -45,11 +38,7 @@ func TestRealDirectoryLive(t *testing.T) {
 	must(t, offline, "gather", d.export())
 	want := must(t, offline, "accounts", "--format", "csv")
 
-	serve := exec.Command(d.script, "serve", d.dir)
-	if out, err := serve.CombinedOutput(); err != nil {
-		t.Fatalf("serve: %v %s", err, out)
-	}
-	defer d.lab("stop", d.dir)
+	d.serve()
 
 	dir := begin(t)
 	before := folder(t, dir)

@@ -45,13 +45,6 @@ func newOnSite(t *testing.T, adjust func(conf string) string) *onSite {
 			labtest.Lacking(t, "no %s; Debian's packages krb5-user and ldap-utils have it", tool)
 		}
 	}
-	for _, port := range []string{"88", "389", "445", "636"} {
-		l, err := net.Listen("tcp", "127.0.0.1:"+port)
-		if err != nil {
-			labtest.Lacking(t, "the lab's port is in use: %v", err)
-		}
-		l.Close()
-	}
 	s := &onSite{directory: d, password: filepath.Join(d.dir, "password"),
 		pilots: write(t, filepath.Join(t.TempDir(), "pilot"), pilotPassword+"\n"),
 		store:  filepath.Join(d.dir, "dc/state/sysvol/marrowick.example/Policies")}
@@ -68,15 +61,13 @@ func newOnSite(t *testing.T, adjust func(conf string) string) *onSite {
 		write(t, conf, adjust(string(text)))
 	}
 	s.serve()
+	s.certificate()
 	return s
 }
 
-func (s *onSite) serve() {
+// certificate finds what the server proves itself with.
+func (s *onSite) certificate() {
 	s.t.Helper()
-	if out, err := exec.Command(s.script, "serve", s.dir).CombinedOutput(); err != nil {
-		s.t.Fatalf("serve: %v %s", err, out)
-	}
-	s.t.Cleanup(func() { _ = exec.Command(s.script, "stop", s.dir).Run() })
 	dir := begin(s.t)
 	_, errs, _ := run(s.t, dir, "gather", "ldaps://127.0.0.1", "--bind", administrator, "--password-file", s.password)
 	found := fingerprint.FindStringSubmatch(errs)
@@ -467,13 +458,9 @@ func TestOnSiteDemands(t *testing.T) {
 	if refused := fmt.Sprint(at(doc, "live", 0, "store", "refused")); !strings.Contains(refused, "sign in with --kerberos") {
 		t.Errorf("NTLM is off, and the store: %s", refused)
 	}
-	strict.lab("stop", strict.dir)
 	for _, off := range []string{"-10m", "+10m"} {
-		fake := exec.Command(strict.script, "serve", strict.dir)
-		fake.Env = append(os.Environ(), "LD_PRELOAD="+fakeClock, "FAKETIME="+off)
-		if err := fake.Run(); err != nil { // what it says would be waited for as long as it serves
-			t.Fatalf("serve, with another clock: %v", err)
-		}
+		strict.stop()
+		strict.serve("LD_PRELOAD="+fakeClock, "FAKETIME="+off)
 		for name, args := range map[string][]string{"ticket": {"--kerberos"},
 			"password": {"--kerberos", "--bind", "pilot1@MARROWICK.EXAMPLE", "--password-file", strict.pilots}} {
 			if _, errs, status := run(t, begin(t), append([]string{"gather", "ldap://127.0.0.1"}, args...)...); status == 0 ||
@@ -481,22 +468,7 @@ func TestOnSiteDemands(t *testing.T) {
 				t.Errorf("%s, %s: %d %s", off, name, status, errs)
 			}
 		}
-		strict.lab("stop", strict.dir)
-		waitUntilFree(t, "127.0.0.1:389")
 	}
-}
-
-// waitUntilFree waits until nobody listens at an address.
-func waitUntilFree(t *testing.T, address string) {
-	t.Helper()
-	for range 200 {
-		if l, err := net.Listen("tcp", address); err == nil {
-			l.Close()
-			return
-		}
-		exec.Command("sleep", "0.1").Run()
-	}
-	t.Fatalf("%s is still in use", address)
 }
 
 // Nothing of a collection writes, and nothing but what is documented is asked

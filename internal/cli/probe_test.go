@@ -100,7 +100,6 @@ func guess(rnd *rand.Rand, about int, extra ...string) string {
 func TestRealProbeDomain(t *testing.T) {
 	labtest.Wanted(t)
 	d := newDirectory(t)
-	labPorts(t)
 	rnd := rand.New(rand.NewPCG(21, 1))
 	const people, each = 20, 20
 	base := "DC=marrowick,DC=example"
@@ -127,10 +126,7 @@ func TestRealProbeDomain(t *testing.T) {
 	}
 	audit := begin(t)
 	must(t, audit, "gather", d.export())
-	if out, err := exec.Command(d.script, "serve", d.dir).CombinedOutput(); err != nil {
-		t.Fatalf("serve: %v %s", err, out)
-	}
-	defer d.lab("stop", d.dir)
+	d.serve()
 	p := &pairs{t: t}
 	quoted := func(text string) string {
 		var b bytes.Buffer

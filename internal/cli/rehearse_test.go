@@ -7,7 +7,6 @@ import (
 	"crypto/tls"
 	"fmt"
 	"math/rand/v2"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -96,24 +95,11 @@ var shortLocks = []forecast.Lockout{
 	{Known: true, Threshold: 3, Window: 9, Duration: 3}, {Known: true, Threshold: 4, Window: 7, Duration: 9},
 }
 
-// labPorts skips where something else serves on the lab's ports.
-func labPorts(t *testing.T) {
-	t.Helper()
-	for _, port := range []string{"389", "636"} {
-		l, err := net.Listen("tcp", "127.0.0.1:"+port)
-		if err != nil {
-			labtest.Lacking(t, "the lab's port is in use: %v", err)
-		}
-		l.Close()
-	}
-}
-
 // A real domain locks and opens as is rehearsed.
 func TestRealRehearsalDomain(t *testing.T) {
 	labtest.Wanted(t)
 	t.Parallel()
 	d := newDirectory(t)
-	labPorts(t)
 	all := rehearsals(11, 12, shortLocks...)
 	var add strings.Builder
 	base := "DC=marrowick,DC=example"
@@ -135,10 +121,7 @@ func TestRealRehearsalDomain(t *testing.T) {
 			t.Fatalf("%v %s", err, out)
 		}
 	}
-	if out, err := exec.Command(d.script, "serve", d.dir).CombinedOutput(); err != nil {
-		t.Fatalf("serve: %v %s", err, out)
-	}
-	defer d.lab("stop", d.dir)
+	d.serve()
 	playReal(t, all, forecast.Quiet, func(name string, right bool) bool {
 		password := map[bool]string{true: "Quay-Light-7x", false: "wrong"}[right]
 		conn, err := ldap.DialURL("ldaps://127.0.0.1", ldap.DialWithTLSConfig(&tls.Config{InsecureSkipVerify: true}))

@@ -48,7 +48,10 @@ func startDirsrv(t *testing.T) *dirsrv {
 	if out, err := exec.Command(lab, "389", "start", home).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	t.Cleanup(func() { exec.Command(lab, "389", "stop", home).Run() })
+	t.Cleanup(func() {
+		_ = exec.Command(lab, "389", "stop", home).Run()
+		waitEnded(t, "/run/dirsrv/slapd-quay.pid")
+	})
 	password, err := os.ReadFile(filepath.Join(home, "password"))
 	if err != nil {
 		t.Fatal(err)
@@ -378,7 +381,10 @@ func TestRealRealm(t *testing.T) {
 		text += call("admin", "getprinc "+name)
 	}
 	call("start")
-	t.Cleanup(func() { exec.Command(lab, "krb5", "stop", home).Run() })
+	t.Cleanup(func() {
+		_ = exec.Command(lab, "krb5", "stop", home).Run()
+		waitEnded(t, filepath.Join(home, "pid"))
+	})
 	dir := begin(t)
 	must(t, dir, "gather", write(t, filepath.Join(dir, "realm.txt"), text), "--quiet")
 	signsIn := func(name, password string) bool { return strings.HasPrefix(call("try", name, password), "let in") }
