@@ -1,7 +1,10 @@
 package probe
 
 import (
+	"bytes"
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -20,6 +23,9 @@ import (
 //	cloud TENANT on|audit WORD…
 //	who ACCOUNT NAME…
 //	patterns YEAR WORD… : OWN-NAME…
+//	sweep N WORD…                            N passwords made of characters at the edges of classes, and of the words;
+//	                                         a letter for what each rule makes of each: A(ccepted), R(efused), ?, or none
+//	sum PASSWORD                             what may be shown of it
 //	try PASSWORD                             "a×9" is nine times "a", "␣" a space, "␡" DEL
 func TestWorlds(t *testing.T) {
 	worldtest.Play(t, "worlds.txt", func(t *testing.T, lines []string) (said []string) {
@@ -47,6 +53,15 @@ func TestWorlds(t *testing.T) {
 				for _, family := range Patterns(Seeds{year, strings.Fields(words), strings.Fields(own)}) {
 					said = append(said, fmt.Sprintf("%s, weak %v: %q", family.Name, family.Weak, family.Passwords))
 				}
+			case "sweep":
+				n, _ := strconv.Atoi(f[0])
+				said = append(said, line)
+				for _, row := range sweep(at, who, n, f[1:]) {
+					said = append(said, "  "+row)
+				}
+			case "sum":
+				sum := Summarise(spelt(rest))
+				said = append(said, fmt.Sprintf("%s: %d characters, %d bytes, %d marks, %q", line, sum.Length, sum.Bytes, sum.Marks, sum.Classes))
 			case "try":
 				r := Judge(at, who, spelt(rest))
 				said = append(said, fmt.Sprintf("%s: %s", line, r.Verdict))
@@ -66,6 +81,33 @@ func TestWorlds(t *testing.T) {
 		}
 		return said
 	})
+}
+
+// sweep tells of each rule what it makes of many passwords, and of how many
+// reasons it gives.
+func sweep(at *Place, who Person, n int, words []string) (rows []string) {
+	edges := slices.Concat(words, strings.Split("abyzABYZ0189 ~!/:;@[^_`{|}\t\x7f\u0080\u0081éÉßǅ港́⚓🚢", ""))
+	rnd := rand.New(rand.NewPCG(uint64(n), uint64(len(words))))
+	letters, reasons := map[string][]byte{}, map[string]map[string]bool{}
+	var order []string
+	for i := range n {
+		var b strings.Builder
+		for range rnd.IntN(12) {
+			b.WriteString(strings.Repeat(edges[rnd.IntN(len(edges))], 1+rnd.IntN(4)/3*rnd.IntN(4)))
+		}
+		for _, o := range Judge(at, who, b.String()).Rules {
+			if letters[o.Rule] == nil {
+				order = append(order, o.Rule)
+				letters[o.Rule], reasons[o.Rule] = bytes.Repeat([]byte{'.'}, n), map[string]bool{}
+			}
+			letters[o.Rule][i] = map[Verdict]byte{Accepted: 'A', Refused: 'R', CannotTell: '?'}[o.Verdict]
+			reasons[o.Rule][o.Why] = true
+		}
+	}
+	for _, rule := range order {
+		rows = append(rows, fmt.Sprintf("%s %s, %d reasons", rule, letters[rule], len(reasons[rule])))
+	}
+	return rows
 }
 
 func spelt(text string) string {
