@@ -162,3 +162,25 @@ func TestTableIsWhole(t *testing.T) {
 		t.Errorf("%d settings", len(seen))
 	}
 }
+
+// A value is one thing only, and says which.
+func TestValues(t *testing.T) {
+	if Switch(true) != On || Switch(false) != Off {
+		t.Error("switches")
+	}
+	if _, is := On.Word(); !is {
+		t.Error("a switch is a word")
+	}
+	if _, is := Number(1).Word(); is || Number(1).Is(Never) || !Of(Never).Is(Never) {
+		t.Error("a number is neither a word nor a special")
+	}
+	seen := 0
+	for range Table() {
+		if seen++; seen == 2 {
+			break
+		}
+	}
+	if seen != 2 {
+		t.Errorf("%d", seen)
+	}
+}

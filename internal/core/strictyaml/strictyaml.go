@@ -5,6 +5,7 @@ package strictyaml
 import (
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -37,19 +38,26 @@ type Text struct {
 func (t *Text) UnmarshalYAML(node ast.Node) error {
 	token := node.GetToken()
 	t.Value, t.Line, t.Column = token.Value, token.Position.Line, token.Position.Column
-	if scalar, ok := node.(ast.ScalarNode); ok {
-		if s, ok := scalar.GetValue().(string); ok {
-			t.Value = s
-		}
-		return nil
+	scalar, ok := node.(ast.ScalarNode)
+	if !ok {
+		return t.Errorf("", "a single value is expected here")
 	}
-	return fmt.Errorf("a single value is expected here")
+	if block, ok := node.(*ast.LiteralNode); ok {
+		scalar = block.Value
+	}
+	if s, ok := scalar.GetValue().(string); ok {
+		t.Value = s
+	}
+	return nil
 }
 
 // Errorf returns an error at the text's place.
 func (t Text) Errorf(path, format string, args ...any) error {
 	return &Error{path, max(t.Line, 1), max(t.Column, 1), fmt.Sprintf(format, args...)}
 }
+
+// atStart returns an error about a file as a whole.
+func atStart(path, text string) *Error { return &Error{path, 1, 1, text} }
 
 // Bounds of a file. People who write by hand stay far below them; beyond, a few
 // bytes could cost gigabytes or minutes.
@@ -62,7 +70,7 @@ const (
 // bounded refuses what would cost too much to read.
 func bounded(path string, data []byte) error {
 	if len(data) > mostBytes {
-		return &Error{path, 1, 1, fmt.Sprintf("more than %d MiB; expected a file that somebody wrote by hand", mostBytes>>20)}
+		return atStart(path, fmt.Sprintf("more than %d MiB; expected a file that somebody wrote by hand", mostBytes>>20))
 	}
 	// A nest is counted by its brackets, and by what can stand in a row on a line;
 	// brackets in texts count too, which only matters to a text of dozens.
@@ -103,7 +111,7 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 	// one); whoever sends such a file gets an error like for any other.
 	defer func() {
 		if recover() != nil {
-			err = &Error{path, 1, 1, "this is not YAML that can be read; look for a stray \"!\", \"&\" or \"*\""}
+			err = atStart(path, "this is not YAML that can be read; look for a stray \"!\", \"&\" or \"*\"")
 		}
 	}()
 	if err := bounded(path, data); err != nil {
@@ -113,7 +121,12 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 	if err == nil {
 		return nil
 	}
-	out := &Error{Path: path, Line: 1, Column: 1, Text: err.Error()}
+	var own *Error
+	if errors.As(err, &own) {
+		own.Path = path
+		return own
+	}
+	out := atStart(path, err.Error())
 	var at yaml.Error
 	if errors.As(err, &at) {
 		if token := at.GetToken(); token != nil {
@@ -169,7 +182,7 @@ func Hint(word string, known []string) string {
 // Nearest returns the known word with the smallest edit distance. What people
 // left out of a longer word counts little.
 func Nearest(word string, known []string) string {
-	best, least := "", len(word)+100
+	best, least := "", math.MaxInt
 	word = strings.ToLower(word)
 	for _, k := range known {
 		low := strings.ToLower(k)
