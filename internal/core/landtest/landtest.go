@@ -21,7 +21,7 @@ import (
 func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []string) {
 	t.Helper()
 	var texts []string
-	for _, line := range lines {
+	for _, line := range spread(lines, true) {
 		if words, ok := strings.CutPrefix(line, "baseline "); ok {
 			id, platforms, _ := strings.Cut(words, " ")
 			texts = append(texts, fmt.Sprintf("id: %s\ntitle: T\nversion: 1\nfor: {platforms: [%s]}\ndemands:\n", id,
@@ -91,7 +91,7 @@ func Land(t testing.TB, lines string) *estate.Estate {
 		}
 		return all
 	}
-	for i, line := range strings.Split(strings.TrimSpace(lines), "\n") {
+	for i, line := range spread(strings.Split(strings.TrimSpace(lines), "\n"), false) {
 		f := strings.Fields(line)
 		switch f[0] {
 		case "domain", "machine", "ldap", "tenant":

@@ -1,0 +1,248 @@
+package landtest
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+)
+
+// Random makes a land of its own: a few places with what their kinds can have, in
+// small numbers, so that edges are met often. The same seed makes the same land.
+//
+// Worlds write it as "random SEED"; where baselines are read, it brings two.
+func Random(seed uint64) []string {
+	r := &random{rand.New(rand.NewPCG(seed, 7)), nil}
+	for n := range 1 + r.IntN(2) {
+		r.place(n)
+	}
+	return r.lines
+}
+
+// RandomBaselines are two that ask for much of what lands hold.
+func RandomBaselines(seed uint64) []string {
+	r := &random{rand.New(rand.NewPCG(seed, 8)), nil}
+	for _, id := range []string{"a", "b"} {
+		r.say("baseline %s windows-domain windows-machine unix-machine ldap-directory cloud-directory", id)
+		for _, s := range pool {
+			if r.IntN(3) == 0 {
+				continue
+			}
+			severity := r.one("minor", "serious", "grave")
+			ask := s.asks[r.IntN(len(s.asks))]
+			r.say("demand {setting: %s, %s, severity: %s, ref: '%d', why: %s.}", s.id, ask, severity, 1+r.IntN(9), s.id)
+		}
+	}
+	return r.lines
+}
+
+// pool are the settings of lands: values, and what is asked of them.
+var pool = []struct {
+	id           string
+	values, asks []string
+}{
+	{"min-length", []string{"0", "8", "10", "14", "15"}, []string{"at-least: 8", "at-least: 14", "at-least: 15"}},
+	{"history", []string{"0", "1", "23", "24"}, []string{"at-least: 24", "at-least: 1"}},
+	{"max-age", []string{"never", "42_days", "90_days", "1_day"}, []string{"at-most: 90 days, specials: {never: fails}",
+		"at-most: 42 days, specials: {never: holds}", "between: [1 day, 60 days], specials: {never: fails}"}},
+	{"min-age", []string{"at-once", "1_day"}, []string{"at-least: 1 day, specials: {at-once: fails}"}},
+	{"complexity", []string{"on", "off"}, []string{"exactly: on", "exactly: off"}},
+	{"reversible", []string{"off", "off", "on"}, []string{"exactly: off"}},
+	{"lockout-threshold", []string{"never", "1", "5", "10", "11"}, []string{"between: [1, 10], specials: {never: fails}",
+		"at-most: 5, specials: {never: fails}"}},
+	{"lockout-window", []string{"15_minutes", "30_minutes", "1_minute"}, []string{"at-least: 15 minutes"}},
+	{"lockout-duration", []string{"15_minutes", "1_minute", "until-admin"}, []string{"at-least: 15 minutes, specials: {until-admin: holds}",
+		"at-least: 30 minutes, specials: {until-admin: fails}"}},
+}
+
+type random struct {
+	*rand.Rand
+	lines []string
+}
+
+func (r *random) say(format string, args ...any) { r.lines = append(r.lines, fmt.Sprintf(format, args...)) }
+
+func (r *random) one(of ...string) string { return of[r.IntN(len(of))] }
+
+// often is true so many times in ten.
+func (r *random) often(tenths int) bool { return r.IntN(10) < tenths }
+
+// settings are some of the pool, with values of which few cannot be read.
+func (r *random) settings(least int) []string {
+	var all []string
+	for _, s := range pool {
+		switch {
+		case r.often(4) && len(all) >= least:
+		case r.IntN(20) == 0:
+			all = append(all, s.id+"=?")
+		default:
+			all = append(all, s.id+"="+r.one(s.values...)+r.one("", "", "", "", "", "", "", "~remark"))
+		}
+	}
+	return all
+}
+
+// some picks up to so many of what there is.
+func (r *random) some(most int, of []string) (all []string) {
+	for range r.IntN(most + 1) {
+		if len(of) > 0 {
+			all = append(all, r.one(of...))
+		}
+	}
+	return all
+}
+
+func (r *random) place(n int) {
+	kind := r.one("domain", "domain", "domain", "machine", "ldap", "tenant")
+	name := fmt.Sprintf("%s%d.example", kind, n)
+	domain := kind == "domain"
+	switch {
+	case domain && r.often(7):
+		r.say("domain %s S-%d", name, n+1)
+	case kind == "machine" && r.often(5):
+		r.say("machine %s as=unix-machine", name)
+	case kind == "tenant" && r.often(7):
+		r.say("tenant %s sync=%s", name, r.one("password-hash", "pass-through", "federation"))
+	default:
+		r.say("%s %s", kind, name)
+	}
+	if r.often(9) {
+		r.say("head %s", strings.Join(r.settings(4), " "))
+	}
+	var accounts, groups []string
+	for i := range 1 + r.IntN(5) {
+		accounts = append(accounts, fmt.Sprintf("a%d%d", n, i))
+	}
+	for i := range r.IntN(4) {
+		groups = append(groups, fmt.Sprintf("g%d%d", n, i)+r.one("", "", "", "!"))
+	}
+	base := "DC=" + strings.ReplaceAll(name, ".", ",DC=")
+	everybody := append([]string{"nobody"}, append(accounts, groups...)...)
+	policies := r.policies(n, kind, base, everybody)
+	for i, g := range groups {
+		r.say("group %s%s %s", g, r.one("", "", " type=0x80000004", " type=2"), strings.Join(append(r.some(3, everybody), groups[:i]...), " "))
+	}
+	for i, a := range accounts {
+		r.account(a, i, policies, groups)
+	}
+	if domain {
+		r.templates(n, name, base)
+	}
+	if kind == "ldap" && len(policies) > 0 && r.often(5) {
+		r.say("default %s", r.one(policies...))
+	}
+	if kind == "ldap" && r.often(3) {
+		r.say("local %s", r.one("on", "off", "inherit"))
+	}
+	r.surroundings(kind, accounts)
+}
+
+func (r *random) policies(n int, kind, base string, everybody []string) (names []string) {
+	if kind == "machine" {
+		return nil
+	}
+	for i := range r.IntN(4) {
+		p := fmt.Sprintf("p%d%d", n, i)
+		names = append(names, p)
+		words := []string{p, r.one("1", "1", "2", "3", "-"), strings.Join(r.settings(2), ",")}
+		words = append(words, r.some(3, everybody)...)
+		if kind == "domain" {
+			words = append(words, "guid="+strconv.Itoa(i+1))
+		}
+		if kind == "tenant" {
+			words = append(words, "of="+r.one("native", "from-domain"))
+		}
+		if kind != "domain" && r.often(5) {
+			words = append(words, "root="+base)
+		}
+		for _, rare := range []string{"except=" + r.one(everybody...), "open=why", "part"} {
+			if r.IntN(8) == 0 {
+				words = append(words, rare)
+			}
+		}
+		r.say("policy %s", strings.Join(words, " "))
+	}
+	return names
+}
+
+func (r *random) account(name string, i int, policies, groups []string) {
+	words := []string{name}
+	for _, flag := range []string{"never-expires", "password-not-required", "reversible", "smart-card", "disabled", "admin-count", "synchronised", "empty-password", "must-change",
+		"service-name", "no-preauthentication", "never-override", "flags-not-in-evidence", "primary-group-not-in-evidence", "administrator", "guest"} {
+		if r.IntN(9) == 0 {
+			words = append(words, flag)
+		}
+	}
+	if i == 0 && r.often(5) {
+		words = append(words, "rid=500")
+	} else {
+		words = append(words, fmt.Sprintf("rid=%d", 1000+i))
+	}
+	if len(policies) > 0 && r.IntN(6) == 0 {
+		words = append(words, "->"+r.one(policies...))
+	}
+	for _, g := range r.some(1, groups) {
+		words = append(words, "in="+strings.TrimSuffix(g, "!"))
+	}
+	if r.often(3) {
+		words = append(words, "primary="+r.one("512", "513", "101"))
+	}
+	if r.often(3) {
+		words = append(words, fmt.Sprintf("set=%d", 19000+r.IntN(900)), fmt.Sprintf("seen=%d", 19000+r.IntN(900)))
+	}
+	r.say("account %s", strings.Join(words, " "))
+}
+
+func (r *random) templates(n int, name, base string) {
+	if !r.often(6) {
+		return
+	}
+	var links []string
+	for i := range 1 + r.IntN(3) {
+		guid := fmt.Sprintf("{T%d%d}", n, i)
+		links = append(links, guid+r.one("", "", ":disabled", ":enforced"))
+		if r.often(8) {
+			r.say("container %s name=T%d %s", guid, i, r.one("", "whole", "whole", "filtered", "wmi=W", "no-security", "machine-off", "deny=S-1-5-9"))
+		}
+		if r.often(8) {
+			r.say("template %s name=T%d %s", guid, i, strings.Join(r.settings(2), " "))
+		}
+	}
+	r.say("unit %s root %s", base, strings.Join(links, " "))
+	if r.often(5) {
+		r.say("unit OU=Office,%s %s%s", base, r.one("", "blocked "), r.one(links...))
+	}
+	if r.often(5) {
+		r.say("unit OU=Quays,%s %s%s", base, r.one("", "blocked "), r.one(links...))
+		r.say("computer CN=m%d,OU=Quays,%s %s", n, base, r.one("", "disabled", "controller"))
+	}
+}
+
+func (r *random) surroundings(kind string, accounts []string) {
+	if r.IntN(8) == 0 {
+		r.say("lost %s %d %d gone", r.one("accounts", "settings", "memberships", "fine-grained_policies"), 3+r.IntN(3), r.IntN(3))
+	}
+	if kind == "machine" && r.often(3) {
+		r.say("remark %s %s", r.one("not-called", "not-obeyed", "doors-differ", "not-taken", "old-hash", "elsewhere"), r.one(accounts...))
+	}
+	if r.IntN(10) == 0 {
+		r.say("cut")
+	}
+}
+
+// spread writes out what lines say in short.
+func spread(lines []string, baselines bool) (all []string) {
+	for _, line := range lines {
+		seed, short := strings.CutPrefix(line, "random ")
+		if !short {
+			all = append(all, line)
+			continue
+		}
+		n, _ := strconv.ParseUint(seed, 10, 64)
+		if baselines {
+			all = append(all, RandomBaselines(n)...)
+		}
+		all = append(all, Random(n)...)
+	}
+	return all
+}
