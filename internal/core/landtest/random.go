@@ -25,7 +25,7 @@ func RandomBaselines(seed uint64) []string {
 	for _, id := range []string{"a", "b"} {
 		r.say("baseline %s windows-domain windows-machine unix-machine ldap-directory cloud-directory", id)
 		for _, s := range pool {
-			if r.IntN(3) == 0 {
+			if !r.often(4) {
 				continue
 			}
 			severity := r.one("minor", "serious", "grave")
@@ -50,7 +50,7 @@ var pool = []struct {
 	{"reversible", []string{"off", "off", "on"}, []string{"exactly: off"}},
 	{"lockout-threshold", []string{"never", "1", "5", "10", "11"}, []string{"between: [1, 10], specials: {never: fails}",
 		"at-most: 5, specials: {never: fails}"}},
-	{"lockout-window", []string{"15_minutes", "30_minutes", "1_minute"}, []string{"at-least: 15 minutes"}},
+	{"lockout-window", []string{"15_minutes", "30_minutes", "1_minute"}, []string{"at-least: 15 minutes, specials: {never: holds, at-once: fails}"}},
 	{"lockout-duration", []string{"15_minutes", "1_minute", "until-admin"}, []string{"at-least: 15 minutes, specials: {until-admin: holds}",
 		"at-least: 30 minutes, specials: {until-admin: fails}"}},
 }
