@@ -4,7 +4,7 @@ package rehearse
 
 import (
 	"fmt"
-	"slices"
+	"math"
 	"strconv"
 	"strings"
 
@@ -78,10 +78,13 @@ func (p *player) tell(at int64, kind Kind) {
 	p.events = append(p.events, Event{at, kind, int64(len(p.failures))})
 }
 
+// never is later than any time.
+const never = int64(math.MaxInt64)
+
 // until lets time pass: a lock ends, failures are forgotten.
 func (p *player) until(now int64) {
 	for {
-		opens, forgets := int64(-1), int64(-1)
+		opens, forgets := never, never
 		if p.locked && !p.l.ByAdmin {
 			opens = p.since + p.l.Shut()
 		}
@@ -92,13 +95,13 @@ func (p *player) until(now int64) {
 			}
 		}
 		switch {
-		case opens >= 0 && opens <= now && (forgets < 0 || opens <= forgets):
+		case opens <= now && opens <= forgets:
 			p.locked, p.spared = false, p.l.Counting == forecast.Spared
 			if p.l.Counting == forecast.Sliding || p.l.Counting == forecast.Afresh {
 				p.failures = nil
 			}
 			p.tell(opens, Opened)
-		case forgets >= 0 && forgets <= now:
+		case forgets <= now:
 			if p.l.Counting != forecast.Quiet && p.l.Counting != forecast.Stretch {
 				p.failures = p.failures[1:]
 			} else {
@@ -166,20 +169,19 @@ func Timeline(name, text string) ([]SignIn, error) {
 	var all []SignIn
 	for i, line := range strings.Split(text, "\n") {
 		line, _, _ = strings.Cut(line, "#")
-		line = strings.TrimSpace(line)
-		if line == "" {
+		f := strings.Fields(line)
+		if len(f) == 0 {
 			continue
 		}
 		fail := func(format string, args ...any) error {
 			return fmt.Errorf("%s:%d: %s; expected TIME wrong, TIME right, or TIME old, such as \"10m wrong\"", name, i+1,
 				fmt.Sprintf(format, args...))
 		}
-		at := strings.LastIndexAny(line, " \t")
-		if at < 0 {
-			return nil, fail("%q", line)
+		time, word := strings.Join(f[:len(f)-1], " "), f[len(f)-1]
+		if time == "" {
+			return nil, fail("%q", word)
 		}
-		seconds, err := span(strings.TrimSpace(line[:at]))
-		word := line[at+1:]
+		seconds, err := span(time)
 		with, known := words[word]
 		switch {
 		case err != nil:
@@ -187,7 +189,7 @@ func Timeline(name, text string) ([]SignIn, error) {
 		case !known:
 			return nil, fail("%q", word)
 		case len(all) > 0 && seconds < all[len(all)-1].Seconds:
-			return nil, fail("%q is before the line above", strings.TrimSpace(line[:at]))
+			return nil, fail("%q is before the line above", time)
 		case len(all) == mostTries:
 			return nil, fail("more than %d tries", mostTries)
 		}
@@ -232,11 +234,10 @@ func Summed(events []Event) Summary {
 		case Refused:
 			s.Refused++
 		case Locked:
-			s.Locks++
+			if s.Locks++; s.Locks == 1 {
+				s.FirstLock = e.Seconds
+			}
 		}
-	}
-	if i := slices.IndexFunc(events, func(e Event) bool { return e.Kind == Locked }); i >= 0 {
-		s.FirstLock = events[i].Seconds
 	}
 	return s
 }

@@ -76,17 +76,18 @@ func TestWaiversAreOutgrown(t *testing.T) {
 // Of a check, a graver finding or more accounts outgrow what was accepted; of two
 // waivers on one finding the newer counts.
 func TestWaiversOnChecks(t *testing.T) {
-	three, two := 3, 2
+	three, two, four := 3, 2, 4
 	for name, c := range map[string]struct {
 		waiver check.Waiver
 		want   check.WaiverState
 		why    string
 	}{
-		"the same":       {check.Waiver{Severity: baseline.Serious, Accounts: &three}, check.InForce, ""},
-		"fewer accepted": {check.Waiver{Severity: baseline.Serious, Accounts: &two}, check.Outgrown, "accepted for 2 accounts, now 3"},
-		"not counted":    {check.Waiver{Severity: baseline.Serious}, check.InForce, ""},
-		"less grave":     {check.Waiver{Severity: baseline.Minor, Accounts: &three}, check.Outgrown, "accepted as minor, now serious"},
-		"graver":         {check.Waiver{Severity: baseline.Grave, Accounts: &three}, check.InForce, ""},
+		"the same":          {check.Waiver{Severity: baseline.Serious, Accounts: &three}, check.InForce, ""},
+		"fewer accepted":    {check.Waiver{Severity: baseline.Serious, Accounts: &two}, check.Outgrown, "accepted for 2 accounts, now 3"},
+		"one more accepted": {check.Waiver{Severity: baseline.Serious, Accounts: &four}, check.InForce, ""},
+		"not counted":       {check.Waiver{Severity: baseline.Serious}, check.InForce, ""},
+		"less grave":        {check.Waiver{Severity: baseline.Minor, Accounts: &three}, check.Outgrown, "accepted as minor, now serious"},
+		"graver":            {check.Waiver{Severity: baseline.Grave, Accounts: &three}, check.InForce, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f := check.Finding{Fingerprint: "f", Alias: "a", Check: "window-past-duration", Kind: check.Conflicting, Severity: baseline.Serious,
@@ -104,5 +105,31 @@ func TestWaiversOnChecks(t *testing.T) {
 				t.Errorf("the older one: %s %q", got.State, got.Why)
 			}
 		})
+	}
+}
+
+// A weak finding of a check is held against its severity, not against a value; a
+// missing demand against nothing that could grow.
+func TestWhatOutgrows(t *testing.T) {
+	two, three := 2, 3
+	for name, c := range map[string]struct {
+		found  check.Finding
+		waiver check.Waiver
+		want   check.WaiverState
+	}{
+		"a weak check": {check.Finding{Check: "empty-password", Kind: check.Weak, Severity: baseline.Grave},
+			check.Waiver{Kind: check.Weak, Severity: baseline.Minor, Setting: "min-length", Check: "empty-password"}, check.Outgrown},
+		"a missing demand": {check.Finding{Kind: check.Missing, Settings: []setting.ID{"min-length"}, Severity: baseline.Grave, Accounts: &three},
+			check.Waiver{Kind: check.Missing, Severity: baseline.Minor, Setting: "min-length", Accounts: &two}, check.InForce},
+	} {
+		c.found.Fingerprint, c.waiver.Fingerprint = "f", "f"
+		other := check.Finding{Fingerprint: "g", Alias: "a", Kind: check.Weak, Settings: []setting.ID{"max-age"}}
+		another := other
+		another.Fingerprint = "h"
+		r := &Result{Findings: []check.Finding{other, c.found, another}}
+		r.Waive([]check.Waiver{c.waiver})
+		if got := r.Waivers[0]; got.State != c.want {
+			t.Errorf("%s: %s, want %s", name, got.State, c.want)
+		}
 	}
 }

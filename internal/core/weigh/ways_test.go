@@ -57,6 +57,14 @@ func TestWaysAreTold(t *testing.T) {
 				"(dictionary check: off); at least 8 characters with password history at least 24 passwords (password history: not collected: the " +
 				"evidence does not hold it)",
 			"Collect what tells the password history, or: Set the minimum length to 12"},
+		{"min-length 8; history 4", "8 characters, password history 4 passwords",
+			"whether one way is met is not known: at least 12 characters (4 characters short); at least 8 characters with dictionary check on " +
+				"(dictionary check: not collected: the evidence does not hold it); at least 8 characters with password history at least 24 passwords " +
+				"(password history: 20 passwords short)", "Collect what tells the dictionary check, or: Set the minimum length to 12"},
+		{"min-length ?; dictionary-check ?; history 4", "-, password history 4 passwords", "whether one way is met is not known: at least 12",
+			"Collect what tells the dictionary check, or: Correct the value where it is set, export again, and gather. Another"},
+		{"min-length 7; dictionary-check ?; history ?", "7 characters", "no way is met: at least 12 characters (5 characters short)",
+			"Set the minimum length to 12 characters or more: minlen of local, x. Another"},
 	} {
 		scope := coretest.ScopeWith(t, setting.UnixMachine, estate.Enforced, c.settings)
 		for id, e := range scope.Settings {

@@ -326,10 +326,10 @@ func shortfall(s *setting.Setting, d *baseline.Condition, v setting.Value) strin
 	by := distance(d, v)
 	way := "too many"
 	switch {
-	case by == 0:
-		return ""
 	case by < 0:
 		way = "short"
+	case by == 0:
+		return ""
 	case s.Kind == setting.Duration:
 		way = "too long"
 	}
