@@ -390,20 +390,42 @@ func (o *Objects) takeRow(p Parts, row int, where map[int]int) error {
 
 // textOf reads a text of a chunk; there is none where the column is empty.
 func textOf(p Parts, column string, chunk, at int) (text []byte, there bool, err error) {
-	head, err := p.Part(column, chunk, 0, 4)
-	if err != nil || len(head) == 0 {
-		return nil, false, err
+	part := func(from, to int) []byte {
+		var data []byte
+		if err == nil {
+			data, err = p.Part(column, chunk, from, to)
+		}
+		if err == nil && len(data) != to-from {
+			err = fmt.Errorf("the column %s ends before row %d of a chunk", column, at)
+		}
+		return data
 	}
-	rows := int(binary.LittleEndian.Uint32(head))
-	ends, err := p.Part(column, chunk, 4+4*max(at-1, 0), 4+4*(at+1))
-	if err != nil || len(ends) < 4 || at >= rows {
-		return nil, false, cmp.Or(err, fmt.Errorf("the column %s ends before row %d of a chunk", column, at))
+	switch sizes, failed := p.Sizes(column); {
+	case failed != nil:
+		return nil, false, failed
+	case len(sizes) == 0:
+		return nil, false, nil
 	}
-	from := uint32(0)
-	if at > 0 {
-		from = binary.LittleEndian.Uint32(ends)
+	// numbers are those of the head and of the ends, which follow it.
+	numbers := func(place, n int) (all [2]int) {
+		data := part(4*place, 4*(place+n))
+		for i := range n {
+			if err == nil {
+				all[i] = int(binary.LittleEndian.Uint32(data[4*i:]))
+			}
+		}
+		return all
 	}
-	to := binary.LittleEndian.Uint32(ends[len(ends)-4:])
-	text, err = p.Part(column, chunk, 4+4*rows+int(from), 4+4*rows+int(to))
-	return text, true, err
+	rows, from, to := numbers(0, 1)[0], 0, 0
+	if at == 0 {
+		to = numbers(1, 1)[0]
+	} else {
+		ends := numbers(at, 2)
+		from, to = ends[0], ends[1]
+	}
+	if err == nil && (at >= rows || to < from) {
+		err = fmt.Errorf("the column %s ends before row %d of a chunk", column, at)
+	}
+	text = part(4+4*rows+from, 4+4*rows+to)
+	return text, err == nil, err
 }

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"testing"
@@ -62,9 +63,16 @@ func TestTakeAround(t *testing.T) {
 	for _, twin := range []string{"PERSON5", "ſmith", "person7@elsewhere"} {
 		b.Object(at, &Record{Class: Account, DN: []byte("CN=twin of " + twin + ",DC=x,DC=example"), Name: []byte(twin), Line: 1})
 	}
+	p := b.Override(at, []byte("CN=Strict,DC=x,DC=example"), 4)
+	for _, i := range []int{7, 5, 9, 40_001, -1} { // a group, one account that is sought, and others that are not
+		b.Target(at, p, Target{DN: fmt.Sprintf("CN=P%d,OU=u%d,DC=x,DC=example", i, (i+3)%3), Cite: b.Cite(5, "applies to", "")})
+	}
 	whole := b.Finish()[0]
+	whole.Disputes = []Dispute{{Group: 7, Member: 5}}
+	whole.Overrides[0].Except = []Target{{Object: NotFound}, {Object: 9}}
 	q := NewQuick(whole.Objects)
 	s := storedOf(whole.Objects, q)
+	takenElsewhere(t, whole, s)
 	for _, c := range []struct {
 		seek Seek
 		want []string // names, in the order of their rows
@@ -78,14 +86,7 @@ func TestTakeAround(t *testing.T) {
 		{Seek{Names: []string{"nobody"}, RIDs: []uint32{1}}, nil},
 	} {
 		part := *whole
-		again := &Quick{}
-		for name, column := range again.Whole() {
-			for _, chunk := range s[name] {
-				if err := column.Load(chunk); err != nil {
-					t.Fatal(err)
-				}
-			}
-		}
+		again := load(t, s)
 		if err := part.TakeAround(again, s, c.seek); err != nil {
 			t.Fatal(err)
 		}
@@ -112,15 +113,126 @@ func TestTakeAround(t *testing.T) {
 			t.Errorf("the one for all others: %q", o.Name.At(left))
 		}
 	}
-	broken := stored{}
-	for name, chunks := range s {
-		broken[name] = chunks
+	t.Run("a store that fails", func(t *testing.T) { failing(t, whole, s) })
+}
+
+func load(t *testing.T, s stored) *Quick {
+	t.Helper()
+	q := &Quick{}
+	for name, column := range q.Whole() {
+		for _, chunk := range s[name] {
+			if err := column.Load(chunk); err != nil {
+				t.Fatal(err)
+			}
+		}
 	}
-	broken["rid"] = [][]byte{{1, 2, 3}}
-	part := *whole
-	if err := part.TakeAround(q, broken, Seek{Names: []string{"person0"}}); err == nil {
-		t.Error("a column that ends too early was read")
+	return q
+}
+
+// Rows that are named elsewhere are named as they stand now.
+func takenElsewhere(t *testing.T, whole *Authority, s stored) {
+	part, again := *whole, load(t, s)
+	part.Overrides = slices.Clone(whole.Overrides)
+	part.Overrides[0].Targets = slices.Clone(whole.Overrides[0].Targets)
+	part.Overrides[0].Except = slices.Clone(whole.Overrides[0].Except)
+	part.Disputes = slices.Clone(whole.Disputes)
+	part.Policies = nil
+	if err := part.TakeAround(again, s, Seek{Names: []string{"person5"}}); err != nil {
+		t.Fatal(err)
 	}
+	named := func(row int) string {
+		switch row {
+		case NotFound:
+			return "none"
+		case part.Objects.Len() - 1:
+			return "another"
+		}
+		return part.Objects.Name.At(row)
+	}
+	var got []string
+	for _, list := range [][]Target{part.Overrides[0].Targets, part.Overrides[0].Except} {
+		for _, target := range list {
+			got = append(got, named(target.Object))
+		}
+	}
+	got = append(got, named(part.Disputes[0].Group), named(part.Disputes[0].Member))
+	// The last target is in no record: it has a place of its own, which is kept, too.
+	if want := []string{"Group7", "Person5", "another", "another", "P-1", "none", "another", "Group7", "Person5"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+// faulty are columns of which one call goes wrong: it fails, or gives too little.
+type faulty struct {
+	stored
+	left  *int
+	short bool
+}
+
+var errLost = errors.New("lost")
+
+func (f faulty) due() bool {
+	*f.left--
+	return *f.left == 0
+}
+
+func (f faulty) Sizes(column string) ([]int, error) {
+	if f.due() && !f.short {
+		return nil, errLost
+	}
+	return f.stored.Sizes(column)
+}
+
+func (f faulty) Part(column string, chunk, from, to int) ([]byte, error) {
+	data, err := f.stored.Part(column, chunk, from, to)
+	if !f.due() {
+		return data, err
+	}
+	if f.short {
+		return data[:max(0, len(data)-1)], err
+	}
+	return nil, errLost
+}
+
+// Whichever call fails, it is told, and nothing is taken.
+func failing(t *testing.T, whole *Authority, s stored) {
+	seek := Seek{Names: []string{"person40001"}, RIDs: []uint32{1005}}
+	good := *whole
+	if err := good.TakeAround(load(t, s), s, seek); err != nil {
+		t.Fatal(err)
+	}
+	want := fmt.Sprint(namesOf(good.Objects))
+	for _, short := range []bool{false, true} {
+		calls := 0
+		for left := 1; ; left++ {
+			part, n := *whole, left
+			err := part.TakeAround(load(t, s), faulty{s, &n, short}, seek)
+			if n > 0 {
+				break // it took fewer calls
+			}
+			calls++
+			switch {
+			case err == nil && !short:
+				t.Errorf("call %d fails, and nobody is told", left)
+			case err != nil && part.Objects != whole.Objects:
+				t.Errorf("call %d: something was taken", left)
+			case err != nil && !short && !errors.Is(err, errLost):
+				t.Errorf("call %d: %v", left, err)
+			case err == nil && short && fmt.Sprint(namesOf(part.Objects)) != want:
+				t.Errorf("call %d gives too little, and nobody is told: %q", left, namesOf(part.Objects))
+			}
+		}
+		if calls < 40 {
+			t.Errorf("%d calls", calls)
+		}
+	}
+}
+
+func namesOf(o *Objects) (all []string) {
+	for row := range o.Len() {
+		all = append(all, o.Name.At(row))
+	}
+	return all
 }
 
 func rowNamed(a *Authority, name string) int {

@@ -21,6 +21,7 @@ import (
 //	member GROUP DN… | list GROUPNAME DN… | range GROUP FIRST LAST
 //	policy DN [SETTING=VALUE|TARGET]… | head SETTING=VALUE… | template GUID …
 //	remember                            a later gather begins, which may hold less
+//	random SEED                         lines of which it is made (see randomly), and then what comes of them
 //
 // A name without "=" is short for CN=NAME,DC=x,DC=example, in answers too.
 func TestWorlds(t *testing.T) {
@@ -56,6 +57,10 @@ func played(t *testing.T, lines []string) []string {
 			v = setting.Number(n)
 		}
 		return v
+	}
+	if seed, ok := strings.CutPrefix(lines[0], "random "); ok {
+		n, _ := strconv.ParseUint(seed, 10, 64)
+		lines = randomly(n)
 	}
 	for i, line := range lines {
 		words := strings.Fields(line)
