@@ -3,6 +3,7 @@ package landtest
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -10,7 +11,8 @@ import (
 // Random makes a land of its own: a few places with what their kinds can have, in
 // small numbers, so that edges are met often. The same seed makes the same land.
 //
-// Worlds write it as "random SEED"; where baselines are read, it brings two.
+// Worlds write it as "random SEED"; where baselines are read, it brings two. "random SEED
+// SHAKE" is the same land a while later: some of it is gone, and some is set otherwise.
 func Random(seed uint64) []string {
 	r := &random{rand.New(rand.NewPCG(seed, 7)), nil}
 	for n := range 1 + r.IntN(2) {
@@ -230,19 +232,44 @@ func (r *random) surroundings(kind string, accounts []string) {
 	}
 }
 
+// shaken is a land a while later.
+func shaken(lines []string, seed uint64) (all []string) {
+	r := &random{rand.New(rand.NewPCG(seed, 10)), nil}
+	for _, line := range lines {
+		word, rest, _ := strings.Cut(line, " ")
+		switch f := strings.Fields(rest); {
+		case slices.Contains([]string{"domain", "machine", "ldap", "tenant", "baseline", "unit"}, word), r.often(7):
+		case word == "head":
+			line = "head " + strings.Join(r.settings(4), " ")
+		case word == "policy" && r.often(7):
+			f[2] = strings.Join(r.settings(2), ",")
+			line = "policy " + strings.Join(f, " ")
+		case word == "demand" && r.often(5):
+			line = strings.NewReplacer("severity: grave", "severity: minor", "severity: minor", "severity: serious").Replace(line)
+		default:
+			continue
+		}
+		all = append(all, line)
+	}
+	return all
+}
+
 // spread writes out what lines say in short.
 func spread(lines []string, baselines bool) (all []string) {
 	for _, line := range lines {
-		seed, short := strings.CutPrefix(line, "random ")
-		if !short {
+		var seed, shake uint64
+		if n, _ := fmt.Sscanf(line, "random %d %d", &seed, &shake); n == 0 {
 			all = append(all, line)
 			continue
 		}
-		n, _ := strconv.ParseUint(seed, 10, 64)
+		made := Random(seed)
 		if baselines {
-			all = append(all, RandomBaselines(n)...)
+			made = append(RandomBaselines(seed), made...)
 		}
-		all = append(all, Random(n)...)
+		if shake > 0 {
+			made = shaken(made, shake)
+		}
+		all = append(all, made...)
 	}
 	return all
 }

@@ -190,7 +190,11 @@ type encoder struct {
 
 // Encode writes the record in the form in which it is kept: one JSON text.
 func (r *Record) Encode() ([]byte, error) {
-	var e encoder
+	packer, err := flate.NewWriter(io.Discard, flate.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	e := encoder{packer: packer}
 	k := kept{Format: Format, Program: r.Program, Number: r.Number, At: r.Made, Title: r.Title, Auditor: r.Auditor,
 		Waivers: r.Waivers, Files: r.Files, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown}
 	for _, at := range slices.SortedFunc(maps.Keys(r.Unseen), estate.Place.Compare) {
@@ -276,12 +280,6 @@ func (e *encoder) roll(r *Roll) (keptRoll, error) {
 		k.Standings = append(k.Standings, keptStanding{e.scopes.of(s.Scope), s.Rule, s.Origin, s.Via})
 	}
 	var packed bytes.Buffer
-	if e.packer == nil {
-		var err error
-		if e.packer, err = flate.NewWriter(&packed, flate.BestSpeed); err != nil {
-			return k, err
-		}
-	}
 	e.packer.Reset(&packed)
 	plain := make([]byte, 0, len(r.rows))
 	for _, i := range r.rows {
@@ -305,7 +303,7 @@ func Decode(data []byte) (*Record, error) {
 	if k.Format < 1 {
 		return nil, errors.New("the record does not say of which format it is")
 	}
-	d := decoder{kept: &k}
+	d := decoder{kept: &k, opener: flate.NewReader(bytes.NewReader(nil))}
 	return d.record()
 }
 
@@ -420,12 +418,10 @@ func (d *decoder) roll(k *keptRoll) *Roll {
 		r.Standings = append(r.Standings, x)
 	}
 	packed := bytes.NewReader(k.Rows)
-	if d.opener == nil {
-		d.opener = flate.NewReader(packed)
-	} else if err := d.opener.(flate.Resetter).Reset(packed, nil); err != nil && d.err == nil {
-		d.err = err
+	plain, err := []byte(nil), d.opener.(flate.Resetter).Reset(packed, nil)
+	if err == nil {
+		plain, err = io.ReadAll(d.opener)
 	}
-	plain, err := io.ReadAll(d.opener)
 	if err != nil && d.err == nil {
 		d.err = fmt.Errorf("the roll of %s: %w", k.Place, err)
 	}
