@@ -265,3 +265,51 @@ func TestColumnsAreAskedInTurn(t *testing.T) {
 		}
 	}
 }
+
+func TestGroupTypes(t *testing.T) {
+	for _, c := range []struct {
+		t                         GroupType
+		security, global, builtin bool
+		text                      string
+	}{
+		{0, false, false, false, "group whose type is not in the evidence"}, {0x80000002, true, true, false, "global security group"},
+		{2, false, true, false, "global distribution group"}, {0x80000004, true, false, false, "domain-local security group"},
+		{0x80000008, true, false, false, "universal security group"}, {0x80000005, true, false, true, "built-in local security group"},
+		{0x80000000, true, false, false, "group of unknown scope security group"},
+	} {
+		if c.t.Security() != c.security || c.t.Global() != c.global || c.t.Builtin() != c.builtin {
+			t.Errorf("%#x: %v %v %v", uint32(c.t), c.t.Security(), c.t.Global(), c.t.Builtin())
+		}
+		if got := c.t.String(); got != c.text {
+			t.Errorf("%#x: %q, want %q", uint32(c.t), got, c.text)
+		}
+	}
+}
+
+func TestOnlySoManyDisputesAreKept(t *testing.T) {
+	var d draft
+	for range mostDisputes + 2 {
+		d.dispute(Dispute{})
+	}
+	if len(d.Disputes) != mostDisputes || d.DisputeCount != mostDisputes+2 {
+		t.Errorf("%d of %d", len(d.Disputes), d.DisputeCount)
+	}
+}
+
+func TestHolds(t *testing.T) {
+	b, at := NewBuilder(), InDomain("x.example")
+	b.StartFile("x.ldif")
+	b.Object(at, &Record{Class: Group, DN: []byte("CN=G,DC=x,DC=example"), Line: 1})
+	b.Target(at, b.Override(at, []byte("CN=P,DC=x,DC=example"), 2), Target{DN: "CN=Nobody,DC=x,DC=example"})
+	a := b.Finish()[0]
+	if !a.Holds(0) || a.Holds(1) || a.Holds(NotFound) {
+		t.Errorf("%v %v %v", a.Holds(0), a.Holds(1), a.Holds(NotFound))
+	}
+	var g GUID
+	if err := g.UnmarshalText(nil); err != nil || g != (GUID{}) {
+		t.Errorf("%v %v", g, err)
+	}
+	if err := g.UnmarshalText([]byte("x")); err == nil {
+		t.Error("no GUID was taken for one")
+	}
+}

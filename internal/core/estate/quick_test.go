@@ -3,7 +3,9 @@ package estate
 import (
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -55,6 +57,9 @@ func TestTakeAround(t *testing.T) {
 		}
 		row := b.Object(at, r)
 		if i%40_000 == 7 {
+			if i > 7 {
+				b.Member(at, row, fmt.Appendf(nil, "CN=P7,OU=u1,DC=x,DC=example"), 6) // a group in a group
+			}
 			crew = row
 		} else if i%1000 == 1 && i > 7 {
 			b.Member(at, crew, r.DN, 3)
@@ -108,6 +113,11 @@ func TestTakeAround(t *testing.T) {
 		}
 		if !slices.Equal(names, c.want) {
 			t.Errorf("%v: %q, want %q", c.seek, names, c.want)
+		}
+		for name, column := range o.Columns() {
+			if n := lengthOf(column); !ofMembers[name] && name != "hold-ends" && n != o.Len() && n != 0 {
+				t.Errorf("%v: the column %s has %d rows, want %d", c.seek, name, n, o.Len())
+			}
 		}
 		if left := o.Len() - 1; o.Name.At(left) != "" || o.FlagsOf(left)&NeverOverride == 0 || len(groupNames(&part, left)) > 0 {
 			t.Errorf("the one for all others: %q", o.Name.At(left))
@@ -225,6 +235,32 @@ func failing(t *testing.T, whole *Authority, s stored) {
 		if calls < 40 {
 			t.Errorf("%d calls", calls)
 		}
+	}
+}
+
+func lengthOf(c Column) int {
+	switch c := c.(type) {
+	case *Numbers[uint8]:
+		return c.Len()
+	case *Numbers[uint32]:
+		return c.Len()
+	case *Texts:
+		return c.Len()
+	}
+	return -1
+}
+
+// Keys are stored: they stay as they are.
+func TestQuickKeys(t *testing.T) {
+	for _, name := range []string{"", "a", "foobar", "z", "[", "@", "{", "`", "0", "é"} {
+		h := fnv.New32a()
+		h.Write([]byte(name))
+		if got, upper := quickKey(name), quickKey(strings.ToUpper(name)); got != h.Sum32() || upper != got {
+			t.Errorf("%q: %#x, want %#x; in upper case %#x", name, got, h.Sum32(), upper)
+		}
+	}
+	if quickKey("ſ") != quickKey("S") || quickKey("K") != quickKey("k") { // a long s, a sign for kelvin
+		t.Error("letters that fold to one have two keys")
 	}
 }
 
