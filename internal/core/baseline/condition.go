@@ -288,7 +288,7 @@ func (w *demandAsWritten) ways(path string, d *Demand) error {
 	case len(own.Specials) > 0 || own.given():
 		return at.Errorf(path, "any-of and a value beside each other; write the values into the ways")
 	case len(w.AnyOf) < 2:
-		return at.Errorf(path, "any-of with %d way; give at least two, each a list of conditions, or write the demand without it", len(w.AnyOf))
+		return at.Errorf(path, "any-of with fewer than two ways; give at least two, each a list of conditions, or write the demand without it")
 	}
 	for i, conditions := range w.AnyOf {
 		if len(conditions) == 0 {

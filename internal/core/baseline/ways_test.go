@@ -51,8 +51,8 @@ func TestWaysAreReadAndWritten(t *testing.T) {
 
 func TestMistakesInWays(t *testing.T) {
 	for name, c := range map[string]struct{ demands, want string }{
-		"one way":   {"- {any-of: [[{setting: history, at-least: 4}]], severity: minor, why: w.}", ":6:24: any-of with 1 way"},
-		"none":      {"- {any-of: [], severity: minor, why: w.}", "any-of with 0 way"},
+		"one way":   {"- {any-of: [[{setting: history, at-least: 4}]], severity: minor, why: w.}", ":6:24: any-of with fewer than two ways"},
+		"none":      {"- {any-of: [], severity: minor, why: w.}", "any-of with fewer than two ways"},
 		"empty way": {"- {any-of: [[{setting: history, at-least: 4}], []], severity: minor, why: w.}", "way 2 of any-of asks nothing"},
 		"beside setting": {"- {setting: history, any-of: [[{setting: history, at-least: 4}], [{setting: complexity, exactly: on}]], severity: " +
 			"minor, why: w.}", "any-of and setting beside each other"},

@@ -15,10 +15,21 @@ import (
 // them
 //
 //	now SETTING=VALUE…                  which ways are taken from there
+//	nows N                              the same for N places at random
 //	met SETTING VALUE…                  whether values meet each demand on it
 func TestWorlds(t *testing.T) {
 	worldtest.Play(t, "worlds.txt", func(t *testing.T, lines []string) (said []string) {
-		all, rest := landtest.Against(t, lines)
+		all, short := landtest.Against(t, lines)
+		var rest []string
+		for _, line := range short {
+			n := 0
+			if _, err := fmt.Sscanf(line, "nows %d", &n); err != nil {
+				rest = append(rest, line)
+			}
+			for i := range n {
+				rest = append(rest, "now "+strings.Join(landtest.Now(uint64(i)), " "))
+			}
+		}
 		for _, r := range baseline.Reconcile(all) {
 			line := fmt.Sprintf("%s %s: %s", r.Setting, r.Case, r.Text())
 			for _, pair := range r.Exclude {
@@ -72,6 +83,35 @@ func TestWorlds(t *testing.T) {
 				}
 			default:
 				t.Fatal(line)
+			}
+		}
+		return said
+	})
+}
+
+// TestFiles plays testdata/files.txt: baselines as they are written, "---" between several of
+// which later ones may extend the first; refused with an error, or told.
+func TestFiles(t *testing.T) {
+	worldtest.Play(t, "files.txt", func(t *testing.T, lines []string) (said []string) {
+		texts := map[string]string{}
+		for _, text := range strings.Split(strings.Join(lines, "\n")+"\n", "---\n") {
+			id, _, _ := strings.Cut(strings.TrimPrefix(text, "id: "), "\n")
+			texts[id] = text
+			b, err := baseline.Resolve(id, func(id string) (*baseline.Baseline, error) {
+				if text, ok := texts[id]; ok {
+					return baseline.Parse("b.yaml", []byte(text))
+				}
+				return nil, fmt.Errorf("no baseline %q", id)
+			})
+			if err != nil {
+				said = append(said, err.Error())
+				continue
+			}
+			said = append(said, fmt.Sprintf("%s for %v %v, systems %v, sources %v", b, b.Platforms, b.Tiers, b.Systems, b.Sources))
+			for i := range b.Demands {
+				d := &b.Demands[i]
+				said = append(said, fmt.Sprintf("  %s: %s (%s) ref %q on %v %v %s; from %q, was %q", d.Setting, d.Text(), d.Severity, d.Ref,
+					d.Platforms, d.Tiers, d.Factor, d.From, d.Was))
 			}
 		}
 		return said

@@ -34,8 +34,9 @@ func TestWorlds(t *testing.T) {
 				for _, g := range fc.Guesses {
 					said = append(said, "  "+written(t, g))
 				}
+				scope := fc.For(100, Usual)
 				fc.Guesses, fc.Lockout = nil, Lockout{}
-				said = append(said, "  "+written(t, fc), "  "+written(t, fc.For(100, Usual)))
+				said = append(said, "  "+written(t, fc), "  "+written(t, scope))
 			}
 		}
 		return said

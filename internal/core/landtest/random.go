@@ -11,7 +11,8 @@ import (
 // Random makes a land of its own: a few places with what their kinds can have, in
 // small numbers, so that edges are met often. The same seed makes the same land.
 //
-// Worlds write it as "random SEED"; where baselines are read, it brings two. "random SEED
+// Worlds write it as "random SEED"; where baselines are read, it brings two, which can be
+// had alone as "baselines SEED". "random SEED
 // SHAKE" is the same land a while later: some of it is gone, and some is set otherwise.
 func Random(seed uint64) []string {
 	r := &random{rand.New(rand.NewPCG(seed, 7)), nil}
@@ -30,9 +31,13 @@ func RandomBaselines(seed uint64) []string {
 			if !r.often(4) {
 				continue
 			}
-			severity := r.one("minor", "serious", "grave")
-			ask := s.asks[r.IntN(len(s.asks))]
-			r.say("demand {setting: %s, %s, severity: %s, ref: '%d', why: %s.}", s.id, ask, severity, 1+r.IntN(9), s.id)
+			asked := "setting: " + s.id + ", " + r.one(s.asks...)
+			if s.id == "min-length" && r.often(6) { // longer alone, or less with something beside it
+				other := pool[1+r.IntN(len(pool)-1)]
+				asked = fmt.Sprintf("any-of: [[{setting: min-length, at-least: 15}], [{setting: min-length, at-least: %s}, {setting: %s, %s}]]",
+					r.one("8", "10"), other.id, r.one(other.asks...))
+			}
+			r.say("demand {%s, severity: %s, ref: '%d', why: %s.}", asked, r.one("minor", "serious", "grave"), 1+r.IntN(9), s.id)
 		}
 	}
 	return r.lines
@@ -55,6 +60,18 @@ var pool = []struct {
 	{"lockout-window", []string{"15_minutes", "30_minutes", "1_minute"}, []string{"at-least: 15 minutes, specials: {never: holds, at-once: fails}"}},
 	{"lockout-duration", []string{"15_minutes", "1_minute", "until-admin"}, []string{"at-least: 15 minutes, specials: {until-admin: holds}",
 		"at-least: 30 minutes, specials: {until-admin: fails}"}},
+}
+
+// Now is one of the values that lands have for each setting; some have none.
+func Now(seed uint64) (settings []string) {
+	r := &random{rand.New(rand.NewPCG(seed, 11)), nil}
+	for _, s := range r.settings(6) {
+		if id, text, _ := strings.Cut(s, "="); text != "?" {
+			text, _, _ = strings.Cut(text, "~")
+			settings = append(settings, id+"="+text)
+		}
+	}
+	return settings
 }
 
 type random struct {
@@ -258,6 +275,10 @@ func shaken(lines []string, seed uint64) (all []string) {
 func spread(lines []string, baselines bool) (all []string) {
 	for _, line := range lines {
 		var seed, shake uint64
+		if n, _ := fmt.Sscanf(line, "baselines %d", &seed); n == 1 && baselines {
+			all = append(all, RandomBaselines(seed)...)
+			continue
+		}
 		if n, _ := fmt.Sscanf(line, "random %d %d", &seed, &shake); n == 0 {
 			all = append(all, line)
 			continue
