@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -91,7 +92,7 @@ func (c *Condition) Text() string {
 // Met reports whether v, which must be set, meets the condition. A special meets
 // it only by the condition's own word, never as a number.
 func (c *Condition) Met(v setting.Value) bool {
-	if slices.Contains(c.Values, v) {
+	if slices.Contains(c.Values, v) { // the limits themselves are good
 		return true
 	}
 	if sp, ok := v.Special(); ok {
@@ -104,30 +105,20 @@ func (c *Condition) Met(v setting.Value) bool {
 		n, isNumber := v.Number()
 		limit, _ := c.Values[i].Number()
 		if isNumber {
-			return compare(n, limit)
+			return cmp.Compare(n, limit)
 		}
 		s := setting.Get(c.Setting)
 		have, _ := v.Word()
 		want, _ := c.Values[i].Word()
-		return compare(int64(slices.Index(s.Choices, have)), int64(slices.Index(s.Choices, want)))
+		return cmp.Compare(slices.Index(s.Choices, have), slices.Index(s.Choices, want))
 	}
 	switch c.Kind {
 	case AtLeast:
-		return at(0) >= 0
+		return at(0) > 0
 	case AtMost:
-		return at(0) <= 0
+		return at(0) < 0
 	}
-	return at(0) >= 0 && at(1) <= 0
-}
-
-func compare(a, b int64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
+	return at(0) > 0 && at(1) < 0
 }
 
 // AllWays are the ways in which the demand can be met: one, where it is a condition.
