@@ -34,7 +34,7 @@ func TestWorlds(t *testing.T) {
 		text := strings.Join(rest, "\n")
 		var e *estate.Estate
 		switch first, _, _ := strings.Cut(text, " "); first {
-		case "domain", "machine", "ldap", "tenant":
+		case "domain", "machine", "ldap", "tenant", "random":
 			e = landtest.Land(t, text)
 		default:
 			e = &estate.Estate{Authorities: []*estate.Authority{world(t, text)}}
@@ -129,6 +129,17 @@ func governed(s *Survey) (said []string) {
 				}
 			}
 			said = append(said, fmt.Sprintf("%s reaches: %s", p.Name, strings.Join(names, ", ")))
+		}
+	}
+	for i, a := range s.Estate.Authorities {
+		if own := s.OwnSettings(i); len(own) > 0 && a.Kind != estate.Machine {
+			line := a.Label() + " itself:"
+			for _, id := range slices.Sorted(maps.Keys(own)) {
+				if e := own[id]; e.Missing == Present || e.Problem != "" || e.Open != "" {
+					line += fmt.Sprintf(" %s %s %s%s;", id, setting.Get(id).Text(e.Value), e.Problem, e.Open)
+				}
+			}
+			said = append(said, line)
 		}
 	}
 	for _, x := range s.Scopes {

@@ -142,7 +142,11 @@ func (r *random) place(n int) {
 		r.say("group %s%s %s", g, r.one("", "", " type=0x80000004", " type=2"), strings.Join(append(r.some(3, everybody), groups[:i]...), " "))
 	}
 	for i, a := range accounts {
-		r.account(a, i, policies, groups)
+		source := ""
+		if kind == "tenant" && r.often(6) { // the account of a domain, which may be there
+			source = fmt.Sprintf(`from=%s\a0%d\S-%s`, r.one("domain0.example", "DOMAIN0", "lost.example"), i, r.one("1-1000", "1-500", "9-1001"))
+		}
+		r.account(a, i, policies, groups, source)
 	}
 	if domain {
 		r.templates(n, name, base)
@@ -184,8 +188,11 @@ func (r *random) policies(n int, kind, base string, everybody []string) (names [
 	return names
 }
 
-func (r *random) account(name string, i int, policies, groups []string) {
+func (r *random) account(name string, i int, policies, groups []string, source string) {
 	words := []string{name}
+	if source != "" {
+		words = append(words, source)
+	}
 	for _, flag := range []string{"never-expires", "password-not-required", "reversible", "smart-card", "disabled", "admin-count", "synchronised", "empty-password", "must-change",
 		"service-name", "no-preauthentication", "never-override", "flags-not-in-evidence", "primary-group-not-in-evidence", "administrator", "guest"} {
 		if r.IntN(9) == 0 {
