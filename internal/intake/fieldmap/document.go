@@ -7,14 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"math"
 	"regexp"
 	"strconv"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
-	"github.com/theory/jsonpath"
-	"github.com/theory/jsonpath/spec"
 
 	"sternledger/internal/intake"
 	"sternledger/internal/redact"
@@ -246,35 +245,6 @@ func (k *csvKeeper) offset(line, column int) int {
 	return k.starts[line-1] + column - 1
 }
 
-// ask returns what a path leads to from a value, with lines.
-func ask(value any, lines *node, p *jsonpath.Path) []found {
-	var all []found
-	for _, located := range p.SelectLocated(value) {
-		at := lines
-		for _, step := range located.Path {
-			next := at.step(step)
-			if next == nil {
-				break
-			}
-			at = next
-		}
-		all = append(all, found{located.Node, at.line, located.Path.String()})
-	}
-	return all
-}
-
-func (n *node) step(s spec.NormalSelector) *node {
-	switch s := s.(type) {
-	case spec.Name:
-		return n.named[string(s)]
-	case spec.Index:
-		if int(s) < len(n.items) {
-			return n.items[s]
-		}
-	}
-	return nil
-}
-
 // element is one of the values that a path to a list leads to.
 type element struct {
 	value any
@@ -282,18 +252,14 @@ type element struct {
 }
 
 // each returns the values that a path leads to, to ask further of.
-func (d *document) each(p *jsonpath.Path) []element {
-	var all []element
-	for _, located := range p.SelectLocated(d.value) {
-		at := d.lines
-		for _, step := range located.Path {
-			if next := at.step(step); next != nil {
-				at = next
+func (d *document) each(r *route) iter.Seq[element] {
+	return func(yield func(element) bool) {
+		for value, lines := range r.leads(d.value, d.lines) {
+			if !yield(element{value, lines}) {
+				return
 			}
 		}
-		all = append(all, element{located.Node, at})
 	}
-	return all
 }
 
 // jsonParser reads JSON into values and their lines, and finds the secrets.

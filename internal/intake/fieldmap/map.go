@@ -93,7 +93,7 @@ type Nothing struct {
 // Path is a JSONPath (RFC 9535), or the bare name of a field or column.
 type Path struct {
 	text strictyaml.Text
-	path *jsonpath.Path
+	path *route
 }
 
 // Pick is a value in an export.
@@ -394,7 +394,7 @@ func (p *Path) parse(text string) error {
 	if err != nil {
 		return fmt.Errorf("%q is no JSONPath (RFC 9535): %v", p.text.Value, err)
 	}
-	p.path = parsed
+	p.path = routeOf(parsed)
 	return nil
 }
 

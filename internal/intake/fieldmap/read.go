@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/theory/jsonpath"
-
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
@@ -357,7 +355,7 @@ func first(e element, p Path) (string, bool) {
 	if p.path == nil {
 		return "", false
 	}
-	for _, v := range p.path.Select(e.value) {
+	for v := range p.path.leads(e.value, noLines) {
 		if v != nil {
 			return textOf(v), true
 		}
@@ -371,8 +369,8 @@ func lineOf(e element, paths ...Path) int {
 		if p.path == nil {
 			continue
 		}
-		for _, f := range ask(e.value, e.lines, p.path) {
-			return f.line
+		for _, at := range p.path.leads(e.value, e.lines) {
+			return at.line
 		}
 	}
 	return e.lines.line
@@ -718,7 +716,7 @@ func (c *Condition) holds(e element) bool {
 		text, _ := first(e, c.At)
 		return !strings.Contains(strings.ToLower(text), strings.ToLower(c.Lacks.Value))
 	}
-	for _, v := range c.At.path.Select(e.value) {
+	for v := range c.At.path.leads(e.value, noLines) {
 		text := textOf(v)
 		is := func(w string) bool { return strings.EqualFold(w, text) }
 		any := func(words []string) bool { return slices.ContainsFunc(words, is) }
@@ -746,11 +744,11 @@ func allHold(conditions []Condition, e element) bool {
 }
 
 // each walks over the elements of an export that meet the conditions.
-func (r *reader) each(export string, at *jsonpath.Path, only []Condition) iter.Seq2[*document, element] {
+func (r *reader) each(export string, at *route, only []Condition) iter.Seq2[*document, element] {
 	return func(yield func(*document, element) bool) {
 		for _, d := range r.exports[export] {
 			r.into.StartFile(d.part.Stored)
-			for _, e := range d.each(at) {
+			for e := range d.each(at) {
 				if allHold(only, e) && !yield(d, e) {
 					return
 				}
@@ -866,7 +864,7 @@ var unshown = []gap{
 // has of none, and returns what is not known of them therefore. A shell writes
 // every field, and leaves empty those that it was not asked for.
 func (r *reader) notShown(a *Accounts, d *document) (unknown estate.Flag) {
-	rows := d.each(a.Each.path)
+	rows := slices.Collect(d.each(a.Each.path))
 	look := func(at Path, mark estate.Flag, what string) {
 		if slices.ContainsFunc(rows, func(e element) bool {
 			return slices.ContainsFunc(at.path.Select(e.value), func(v any) bool { return !d.bare || v != nil && v != "" })

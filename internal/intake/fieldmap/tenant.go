@@ -89,7 +89,7 @@ func (r *reader) readGroups() {
 			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: 1}, "the file's name does not say which group's members these are")
 			continue
 		}
-		for _, e := range d.each(g.In.Each.path) {
+		for e := range d.each(g.In.Each.path) {
 			if id, _ := first(e, g.In.ID); id != "" {
 				r.member(m[1], id, e.lines.line)
 			}
@@ -577,7 +577,7 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 				everybody = everybody || f.Everybody.holds(element{d.value, d.lines})
 				continue
 			}
-			for _, e := range d.each(f.Each.path) {
+			for e := range d.each(f.Each.path) {
 				if allHold(f.Only, e) {
 					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles),
 						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
