@@ -143,10 +143,12 @@ func (c *candidate) whole() ([]byte, error) {
 		return nil, fmt.Errorf("gather %s: %w; check that you may read it", c.path, custody.Cause(err))
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, mostPart+1))
-	if err != nil {
+	var all bytes.Buffer
+	all.Grow(int(min(max(c.size, 0), mostPart)) + bytes.MinRead) // it is read without being moved about
+	if _, err := all.ReadFrom(io.LimitReader(f, mostPart+1)); err != nil {
 		return nil, fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
 	}
+	data := all.Bytes()
 	if len(data) > mostPart {
 		return nil, fmt.Errorf("gather %s: more than %d MiB; expected a file of settings; check which file this is", c.path, mostPart>>20)
 	}

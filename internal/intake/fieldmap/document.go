@@ -98,7 +98,7 @@ func parseMost(part *intake.Part, read vocabulary, all bool, most int) (*documen
 	}
 	d := &document{part: part}
 	if looksLikeJSON(raw) {
-		p := &jsonParser{data: raw, line: 1, read: read, all: all, most: most, names: map[string]string{}}
+		p := &jsonParser{data: raw, line: 1, read: read, all: all, most: most, names: map[string]string{}, texts: map[string]any{}}
 		// Two members of one name are told with a name of ours, and what is no UTF-8 is taken
 		// as every other reader takes it.
 		p.decoder = jsontext.NewDecoder(bytes.NewBuffer(raw), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
@@ -267,6 +267,7 @@ type jsonParser struct {
 	data    []byte
 	decoder *jsontext.Decoder
 	names   map[string]string // of members, once each
+	texts   map[string]any    // short ones that were met, once each
 	most    int               // elements of a list that are read
 	seen    int               // up to here the lines were counted
 	line    int
@@ -343,7 +344,7 @@ func (p *jsonParser) value(above []string, key string, depth int, remember bool)
 	case '{':
 		return p.object(n, append(above[:len(above):len(above)], key), depth, remember)
 	case '"':
-		value = t.String()
+		value = p.text(t)
 	case '0':
 		if value, err = strconv.ParseFloat(t.String(), 64); err != nil {
 			return nil, nil, fmt.Errorf("%s is a number that nothing holds", redact.Quote([]byte(t.String())))
@@ -424,6 +425,23 @@ func (p *jsonParser) object(n *node, above []string, depth int, remember bool) (
 	}
 	_, _, err := p.token()
 	return all, n, err
+}
+
+// text is a text, of which short ones that are the same share one.
+func (p *jsonParser) text(t jsontext.Token) any {
+	const short = 40
+	text := t.String()
+	if len(text) > short {
+		return text
+	}
+	known, ok := p.texts[text]
+	if !ok {
+		known = text
+		if len(p.texts) < mostItems {
+			p.texts[text] = known
+		}
+	}
+	return known
 }
 
 // name is a member's name, of which all that are the same share one text.

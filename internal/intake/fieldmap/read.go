@@ -141,7 +141,7 @@ func (x *Export) recognises(d *document) bool {
 		return true // a list of nothing, known by its file's name
 	}
 	for _, p := range x.JSON {
-		if len(p.path.Select(d.value)) == 0 {
+		if !p.path.somewhere(d.value) {
 			return false
 		}
 	}
@@ -445,7 +445,7 @@ func (r *reader) absent(facts estate.Settings, reading *Reading, at estate.Cite)
 // silent settles what one of a list's elements says of a setting by not holding it.
 // A shell writes the fields that it was asked for: one that is lacking proves nothing.
 func (r *reader) silent(facts estate.Settings, reading *Reading, e element, d *document, at estate.Cite) {
-	if _, ok := facts[reading.row.ID]; !ok && d.bare && len(reading.At.path.Select(e.value)) == 0 {
+	if _, ok := facts[reading.row.ID]; !ok && d.bare && !reading.At.path.somewhere(e.value) {
 		field := reading.At.text.Value
 		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export has no " + field, Remedy: "Export " + field + ", too."}
 		return

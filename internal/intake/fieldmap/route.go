@@ -2,91 +2,54 @@ package fieldmap
 
 import (
 	"iter"
-	"strconv"
+	"maps"
+	"slices"
 
 	"github.com/theory/jsonpath"
 	"github.com/theory/jsonpath/spec"
 )
 
-// route is a JSONPath. Most only name members, and perhaps all elements of the list
-// there; those are followed here, since the package makes a path of its own for every
-// value of every account. Others are the package's.
+// route is a JSONPath. Most only name members and go through all elements of lists;
+// those are followed here, one value after the other, since the package makes lists of
+// all values, and a path for each. Others are the package's.
 type route struct {
 	*jsonpath.Path
 	plain bool
-	names []string
-	all   bool   // the elements of the list to which the names lead
-	text  string // of the names, as the package writes them
+	steps []step
+}
+
+// step is the member of a name, or whatever is in the list or the object.
+type step struct {
+	name spec.Name
+	all  bool
 }
 
 func routeOf(path *jsonpath.Path) *route {
 	r := &route{Path: path, plain: true}
-	var at spec.NormalizedPath
-	segments := path.Query().Segments()
-	for i, segment := range segments {
+	for _, segment := range path.Query().Segments() {
 		selectors := segment.Selectors()
 		if segment.IsDescendant() || len(selectors) != 1 {
 			return &route{Path: path}
 		}
 		switch s := selectors[0].(type) {
 		case spec.Name:
-			r.names, at = append(r.names, string(s)), append(at, s)
+			r.steps = append(r.steps, step{name: s})
 		case spec.WildcardSelector:
-			if i < len(segments)-1 {
-				return &route{Path: path}
-			}
-			r.all = true
+			r.steps = append(r.steps, step{all: true})
 		default:
 			return &route{Path: path}
 		}
 	}
-	r.text = at.String()
 	return r
 }
 
-// target follows the names; ok is false where nothing stands there. lines is as near as
-// lines are known.
-func (r *route) target(value any, lines *node) (any, *node, bool) {
-	known := true
-	for _, name := range r.names {
-		members, _ := value.(map[string]any)
-		next, ok := members[name]
-		if !ok {
-			return nil, nil, false
-		}
-		value = next
-		if known {
-			if at := lines.named[name]; at != nil {
-				lines = at
-			} else {
-				known = false
-			}
-		}
-	}
-	return value, lines, true
-}
-
-// leads goes through the values to which the route leads, with the lines of each.
+// leads goes through the values to which the route leads, with the lines of each, as
+// near as they are known.
 func (r *route) leads(value any, lines *node) iter.Seq2[any, *node] {
 	return func(yield func(any, *node) bool) {
 		if r.plain {
-			at, near, ok := r.target(value, lines)
-			list, isList := at.([]any)
-			_, isObject := at.(map[string]any)
-			switch {
-			case !ok, r.all && !isList && !isObject:
-				return
-			case !r.all:
-				yield(at, near)
-				return
-			case isList:
-				for i, v := range list {
-					if !yield(v, near.step(spec.Index(i), near)) {
-						return
-					}
-				}
-				return
-			}
+			follow(r.steps, value, lines, nil, func(v any, near *node, _ spec.NormalizedPath) bool { return yield(v, near) })
+			return
 		}
 		for _, located := range r.Path.SelectLocated(value) {
 			if !yield(located.Node, lines.along(located.Path)) {
@@ -94,6 +57,43 @@ func (r *route) leads(value any, lines *node) iter.Seq2[any, *node] {
 			}
 		}
 	}
+}
+
+// follow goes the steps from a value; where at is not nil, it tells the path from there.
+// It returns false when the one who is told has enough.
+func follow(steps []step, value any, lines *node, at *spec.NormalizedPath, told func(any, *node, spec.NormalizedPath) bool) bool {
+	if len(steps) == 0 {
+		if at == nil {
+			return told(value, lines, nil)
+		}
+		return told(value, lines, *at)
+	}
+	further := func(to any, by spec.NormalSelector) bool {
+		if at == nil {
+			return follow(steps[1:], to, lines.next(by), nil, told)
+		}
+		path := append((*at)[:len(*at):len(*at)], by)
+		return follow(steps[1:], to, lines.next(by), &path, told)
+	}
+	switch value := value.(type) {
+	case map[string]any:
+		if !steps[0].all {
+			to, ok := value[string(steps[0].name)]
+			return !ok || further(to, steps[0].name)
+		}
+		for _, name := range slices.Sorted(maps.Keys(value)) {
+			if !further(value[name], spec.Name(name)) {
+				return false
+			}
+		}
+	case []any:
+		for i := 0; steps[0].all && i < len(value); i++ {
+			if !further(value[i], spec.Index(i)) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // Select returns the values to which the route leads.
@@ -104,36 +104,43 @@ func (r *route) Select(value any) (all []any) {
 	return all
 }
 
+// somewhere reports whether the route leads to anything.
+func (r *route) somewhere(value any) bool {
+	for range r.leads(value, noLines) {
+		return true
+	}
+	return false
+}
+
 // noLines stands for the lines of what nobody asks for lines of.
 var noLines = &node{}
 
 // along follows a path as far as lines are known.
 func (n *node) along(path spec.NormalizedPath) *node {
-	for _, step := range path {
-		next := n.step(step, nil)
-		if next == nil {
-			break
-		}
-		n = next
+	for _, by := range path {
+		n = n.next(by)
 	}
 	return n
 }
 
-// step is the node one step further, or what is given where there is none.
-func (n *node) step(s spec.NormalSelector, none *node) *node {
+// next is the node one step further; where that is not known, one that is told as n is.
+func (n *node) next(by spec.NormalSelector) *node {
 	var next *node
-	switch s := s.(type) {
+	switch by := by.(type) {
 	case spec.Name:
-		next = n.named[string(s)]
+		next = n.named[string(by)]
 	case spec.Index:
-		if int(s) < len(n.items) {
-			next = n.items[s]
+		if int(by) < len(n.items) {
+			next = n.items[by]
 		}
 	}
-	if next == nil {
-		return none
+	if next != nil {
+		return next
 	}
-	return next
+	if n.named == nil && n.items == nil {
+		return n
+	}
+	return &node{line: n.line}
 }
 
 // ask returns what a route leads to from a value, with lines and paths.
@@ -144,16 +151,9 @@ func ask(value any, lines *node, r *route) (all []found) {
 		}
 		return all
 	}
-	at, _, _ := r.target(value, lines)
-	if _, isObject := at.(map[string]any); r.all && isObject {
-		return ask(value, lines, &route{Path: r.Path})
-	}
-	for v, near := range r.leads(value, lines) {
-		path := r.text
-		if r.all {
-			path += "[" + strconv.Itoa(len(all)) + "]"
-		}
-		all = append(all, found{v, near.line, path})
-	}
+	follow(r.steps, value, lines, &spec.NormalizedPath{}, func(v any, near *node, path spec.NormalizedPath) bool {
+		all = append(all, found{v, near.line, path.String()})
+		return true
+	})
 	return all
 }

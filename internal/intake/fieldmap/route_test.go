@@ -46,7 +46,7 @@ func TestRoutesAsThePackageFollowsThem(t *testing.T) {
 		return members, n
 	}
 	for _, text := range []string{"$", "$.a", "$.a.b", `$["d e"]`, "$[*]", "$.a[*]", "$.a.b[*]", "$[*].a", "$[0]", "$.a[0]", "$.a[0,1]", "$..a",
-		"$.a[?@.b]", "$[*][*]", `$["a","b"]`, "$.a[1:2]"} {
+		"$.a[?@.b]", "$[*][*]", "$.a[*].b", "$.*.a", "$[*].a[*].b", `$["a","b"]`, "$.a[1:2]"} {
 		path := jsonpath.MustParse(text)
 		route := routeOf(path)
 		for range 300 {
