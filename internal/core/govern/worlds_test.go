@@ -95,6 +95,15 @@ func governed(s *Survey) (said []string) {
 				line += "; at " + g.At.Label() + " " + string(g.Way)
 			}
 			said = append(said, line)
+			own, flags := WithFlags(scope.Settings, a, row), ""
+			for _, id := range slices.Sorted(maps.Keys(own)) {
+				if e, was := own[id], scope.Settings[id]; e.Value != was.Value || e.From != was.From || e.Missing != was.Missing {
+					flags += fmt.Sprintf(" %s %s (%s) %s%s %s;", id, setting.Get(id).Text(e.Value), e.From, e.Missing, e.Problem, e.Cite)
+				}
+			}
+			if flags != "" {
+				said = append(said, "  by its own flags:"+flags)
+			}
 			var closed []*estate.Policy
 			for _, c := range r.Candidates(row) {
 				if !c.Open {
@@ -131,6 +140,7 @@ func governed(s *Survey) (said []string) {
 			said = append(said, fmt.Sprintf("%s reaches: %s", p.Name, strings.Join(names, ", ")))
 		}
 	}
+	said = append(said, templated(s)...)
 	for i, a := range s.Estate.Authorities {
 		if own := s.OwnSettings(i); len(own) > 0 && a.Kind != estate.Machine {
 			line := a.Label() + " itself:"
@@ -153,6 +163,48 @@ func governed(s *Survey) (said []string) {
 			}
 		}
 		said = append(said, line)
+	}
+	return said
+}
+
+// templated says which templates act where, and what they set.
+func templated(s *Survey) (said []string) {
+	for i, a := range s.Estate.Authorities {
+		if a.Kind != estate.Domain {
+			continue
+		}
+		t := s.Templates[i]
+		tell := func(where string, links []Linked) {
+			for _, l := range links {
+				said = append(said, fmt.Sprintf("%s: %s by %s, enforced %v, idle %q, open %q, reaches %d", where, l.Name(), l.Unit.DN, l.Link.Enforced,
+					l.Idle, l.Open, len(t.Machines(l))))
+			}
+			configured := Configured(links)
+			line := where + " has"
+			for _, id := range slices.Sorted(maps.Keys(configured)) {
+				v := configured[id]
+				line += fmt.Sprintf(" %s %s%s by %s %s;", id, setting.Get(id).Text(v.Value), v.Problem, v.By.Name(), v.Open)
+			}
+			if len(configured) > 0 {
+				said = append(said, line)
+			}
+		}
+		tell(a.Label(), t.Root())
+		for row := range a.Objects.Len() {
+			if a.Objects.ClassOf(row) == estate.Computer {
+				tell(a.Objects.Name.At(row), t.At(a.Parents[a.Objects.Parent.At(row)], []Machine{t.Machine(row)}))
+			}
+		}
+		for _, tpl := range t.Unlinked() {
+			said = append(said, "nothing links "+t.NameOf(tpl))
+		}
+	}
+	setters, unseen := s.Setters()
+	for _, x := range setters {
+		said = append(said, fmt.Sprintf("%s: %s set to %s by %s %s", x.Place, x.Setting, setting.Get(x.Setting).Text(x.Value), x.Name, x.Open))
+	}
+	for _, at := range slices.SortedFunc(maps.Keys(unseen), estate.Place.Compare) {
+		said = append(said, fmt.Sprintf("%s: %s acts, and is not seen", at, unseen[at]))
 	}
 	return said
 }

@@ -63,6 +63,7 @@ func Land(t testing.TB, lines string) *estate.Estate {
 	cite := func(i int) estate.Cite { return b.Cite(i+1, "", "") }
 	// dn is a name as a DN; where a name has no "=", it stands right below nothing.
 	dn := func(name string) []byte {
+		name = strings.Replace(name, "Domain_Controllers", "Domain Controllers", 1)
 		if strings.Contains(name, "=") {
 			return []byte(name)
 		}
@@ -208,7 +209,7 @@ func Land(t testing.TB, lines string) *estate.Estate {
 		case "server":
 			b.Server(at, estate.Dialect(f[1]), cite(i))
 		case "unit":
-			u := b.Unit(at, []byte(f[1]), i+1)
+			u := b.Unit(at, dn(f[1]), i+1)
 			for _, w := range f[2:] {
 				guid, how, _ := strings.Cut(w, ":")
 				switch {

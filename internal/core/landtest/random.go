@@ -228,19 +228,24 @@ func (r *random) templates(n int, name, base string) {
 		guid := fmt.Sprintf("{T%d%d}", n, i)
 		links = append(links, guid+r.one("", "", ":disabled", ":enforced"))
 		if r.often(8) {
-			r.say("container %s name=T%d %s", guid, i, r.one("", "whole", "whole", "filtered", "wmi=W", "no-security", "machine-off", "deny=S-1-5-9"))
+			r.say("container %s name=T%d %s", guid, i, r.one("", "whole", "whole", "whole filtered", "whole wmi=W",
+				"whole no-security", "whole machine-off", "whole filtered deny=S-1-5-9 allow=S-1-5-11", "whole allow=S-1-5-11", "whole allow=-515",
+				"whole allow=-516", fmt.Sprintf("whole allow=S-%d-%d", n+1, 100+r.IntN(12)), "whole allow=S-1-5-21-7-8-9-513", "whole allow=-x"))
 		}
 		if r.often(8) {
 			r.say("template %s name=T%d %s", guid, i, strings.Join(r.settings(2), " "))
 		}
 	}
 	r.say("unit %s root %s", base, strings.Join(links, " "))
-	if r.often(5) {
-		r.say("unit OU=Office,%s %s%s", base, r.one("", "blocked "), r.one(links...))
-	}
-	if r.often(5) {
-		r.say("unit OU=Quays,%s %s%s", base, r.one("", "blocked "), r.one(links...))
-		r.say("computer CN=m%d,OU=Quays,%s %s", n, base, r.one("", "disabled", "controller"))
+	for i, unit := range []string{"OU=Office", "OU=Quays", "OU=Domain_Controllers"} {
+		if r.often(5) {
+			continue
+		}
+		r.say("unit %s,%s %s%s", unit, base, r.one("", "", "blocked "), strings.Join(r.some(2, links), " "))
+		r.say("computer CN=m%d%d,%s,%s %s", n, i, unit, base, r.one("", "disabled", "controller"))
+		if r.often(5) {
+			r.say("group machines%d%d CN=m%d%d,%s,%s", n, i, n, i, unit, base)
+		}
 	}
 }
 
