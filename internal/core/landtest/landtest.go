@@ -48,7 +48,7 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	head SETTING=VALUE…
 //	policy NAME PRECEDENCE SETTING=VALUE,… [TARGET|root=ENTRY|except=NAME|of=ORIGIN|open=WHY|guid=N|part]…   precedence "-": none
 //	account NAME [FLAG…] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [in=GROUP]
-//	group NAME[!] [type=N] MEMBER…               "!": members may be missing
+//	group NAME[!] [type=N] [rid=N] MEMBER…       "!": members may be missing
 //	default POLICY | local on|off|inherit | cut | server DIALECT
 //	computer NAME [disabled] [rid=N] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
 //	container GUID [name=N] [filtered] [wmi=W] [whole] [no-security] [no-registry] [machine-off] [allow=SID] [deny=SID]
@@ -190,7 +190,13 @@ func Land(t testing.TB, lines string) *estate.Estate {
 			}
 			if len(f) > 2 && strings.HasPrefix(f[2], "type=") {
 				n, _ := strconv.ParseUint(f[2][5:], 0, 32)
-				rec.GroupType, f = uint32(n), append(f[:2:2], f[3:]...)
+				if rec.GroupType, f = uint32(n), append(f[:2:2], f[3:]...); estate.GroupType(n).Builtin() {
+					rec.Flags |= estate.BuiltinDomain
+				}
+			}
+			if len(f) > 2 && strings.HasPrefix(f[2], "rid=") {
+				n, _ := strconv.ParseUint(f[2][4:], 10, 32)
+				rec.RID, f = uint32(n), append(f[:2:2], f[3:]...)
 			}
 			row := b.Object(at, rec)
 			for _, m := range f[2:] {
@@ -203,7 +209,11 @@ func Land(t testing.TB, lines string) *estate.Estate {
 				rec.Flags = estate.Disabled
 			}
 			if slices.Contains(f[2:], "controller") {
-				rec.Control = 0x2000
+				rec.Control, rec.Primary = 0x2000, 516
+			}
+			if i := slices.IndexFunc(f[2:], func(w string) bool { return strings.HasPrefix(w, "rid=") }); i >= 0 {
+				n, _ := strconv.ParseUint(f[2+i][4:], 10, 32)
+				rec.RID = uint32(n)
 			}
 			b.Object(at, rec)
 		case "server":
