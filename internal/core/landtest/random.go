@@ -79,7 +79,9 @@ type random struct {
 	lines []string
 }
 
-func (r *random) say(format string, args ...any) { r.lines = append(r.lines, fmt.Sprintf(format, args...)) }
+func (r *random) say(format string, args ...any) {
+	r.lines = append(r.lines, fmt.Sprintf(format, args...))
+}
 
 func (r *random) one(of ...string) string { return of[r.IntN(len(of))] }
 
