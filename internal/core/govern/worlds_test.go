@@ -176,8 +176,8 @@ func templated(s *Survey) (said []string) {
 		t := s.Templates[i]
 		tell := func(where string, links []Linked) {
 			for _, l := range links {
-				said = append(said, fmt.Sprintf("%s: %s by %s, enforced %v, idle %q, open %q, reaches %d", where, l.Name(), l.Unit.DN, l.Link.Enforced,
-					l.Idle, l.Open, len(t.Machines(l))))
+				said = append(said, fmt.Sprintf("%s: %s by %s, enforced %v, idle %q, open %q, reaches %d", where, l.Name(), l.Unit.DN,
+					l.Link.Enforced, l.Idle, l.Open, len(t.Machines(l))))
 			}
 			configured := Configured(links)
 			line := where + " has"

@@ -57,7 +57,8 @@ var pool = []struct {
 	{"reversible", []string{"off", "off", "on"}, []string{"exactly: off"}},
 	{"lockout-threshold", []string{"never", "1", "5", "10", "11"}, []string{"between: [1, 10], specials: {never: fails}",
 		"at-most: 5, specials: {never: fails}"}},
-	{"lockout-window", []string{"15_minutes", "30_minutes", "1_minute"}, []string{"at-least: 15 minutes, specials: {never: holds, at-once: fails}"}},
+	{"lockout-window", []string{"15_minutes", "30_minutes", "1_minute"},
+		[]string{"at-least: 15 minutes, specials: {never: holds, at-once: fails}"}},
 	{"lockout-duration", []string{"15_minutes", "1_minute", "until-admin"}, []string{"at-least: 15 minutes, specials: {until-admin: holds}",
 		"at-least: 30 minutes, specials: {until-admin: fails}"}},
 }
@@ -190,13 +191,16 @@ func (r *random) policies(n int, kind, base string, everybody []string) (names [
 	return names
 }
 
+// accountFlags are those that an account line may have.
+var accountFlags = strings.Fields("never-expires password-not-required reversible smart-card disabled admin-count synchronised empty-password " +
+	"must-change service-name no-preauthentication never-override flags-not-in-evidence primary-group-not-in-evidence administrator guest")
+
 func (r *random) account(name string, i int, policies, groups []string, source string) {
 	words := []string{name}
 	if source != "" {
 		words = append(words, source)
 	}
-	for _, flag := range []string{"never-expires", "password-not-required", "reversible", "smart-card", "disabled", "admin-count", "synchronised", "empty-password", "must-change",
-		"service-name", "no-preauthentication", "never-override", "flags-not-in-evidence", "primary-group-not-in-evidence", "administrator", "guest"} {
+	for _, flag := range accountFlags {
 		if r.IntN(9) == 0 {
 			words = append(words, flag)
 		}
