@@ -77,7 +77,7 @@ func (t *Tiers) UnmarshalYAML(node ast.Node) error {
 		if _, null := node.(*ast.NullNode); null {
 			return nil
 		}
-		return fmt.Errorf("tiers are written NAME: {groups: [], accounts: [], units: [], sids: []}")
+		return strictyaml.ErrorAt(node, "tiers are written NAME: {groups: [], accounts: [], units: [], sids: []}")
 	}
 	for _, pair := range mapping.Values {
 		tier := Tier{Name: pair.Key.GetToken().Value}

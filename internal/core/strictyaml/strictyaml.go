@@ -40,7 +40,7 @@ func (t *Text) UnmarshalYAML(node ast.Node) error {
 	t.Value, t.Line, t.Column = token.Value, token.Position.Line, token.Position.Column
 	scalar, ok := node.(ast.ScalarNode)
 	if !ok {
-		return t.Errorf("", "a single value is expected here")
+		return ErrorAt(node, "a single value is expected here")
 	}
 	if block, ok := node.(*ast.LiteralNode); ok {
 		scalar = block.Value
@@ -49,6 +49,12 @@ func (t *Text) UnmarshalYAML(node ast.Node) error {
 		t.Value = s
 	}
 	return nil
+}
+
+// ErrorAt returns an error at a node's place, for readers of nodes; Unmarshal adds the path.
+func ErrorAt(node ast.Node, text string) error {
+	at := node.GetToken().Position
+	return &Error{"", max(at.Line, 1), max(at.Column, 1), text}
 }
 
 // Errorf returns an error at the text's place.
@@ -134,12 +140,43 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 		}
 		out.Text = at.GetMessage()
 	}
+	var other *yaml.TypeError
+	if errors.As(err, &other) {
+		out.Text = form(other.SrcType) + " stands where " + form(other.DstType) + " is expected"
+	}
+	var node *yaml.UnexpectedNodeTypeError
+	if errors.As(err, &node) {
+		out.Text = nodes[node.Actual] + " stands where " + nodes[node.Expected] + " is expected"
+	}
 	var unknown *yaml.UnknownFieldError
 	if errors.As(err, &unknown) {
 		known := keys(reflect.TypeOf(v), nil)
 		out.Text = fmt.Sprintf("unknown key %q; %s", unknown.Token.Value, Hint(unknown.Token.Value, known))
 	}
 	return out
+}
+
+const list, mapping, single = "a list (- a, or [a, b])", "a mapping (key: value)", "a single value"
+
+// nodes are the kinds of what is written, as people who write it call them.
+var nodes = map[ast.NodeType]string{ast.SequenceType: list, ast.MappingType: mapping, ast.MappingValueType: mapping, ast.NullType: "nothing",
+	ast.StringType: single, ast.LiteralType: single, ast.IntegerType: single, ast.FloatType: single, ast.BoolType: single}
+
+// form is what a value of a type is written as.
+func form(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Pointer:
+		return form(t.Elem())
+	case reflect.Slice, reflect.Array:
+		return list
+	case reflect.Map, reflect.Struct:
+		return mapping
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Int, reflect.Int64, reflect.Uint64, reflect.Float64:
+		return "a number"
+	}
+	return single
 }
 
 // keys collects the keys of a struct and of all structs inside it.

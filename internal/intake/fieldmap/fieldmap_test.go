@@ -539,3 +539,32 @@ func TestExportsBehindTheBeginning(t *testing.T) {
 		t.Errorf("taken as %q", ids)
 	}
 }
+
+// What is written wrongly is told where it stands, at whatever depth.
+func TestMistakesAreToldWhereTheyStand(t *testing.T) {
+	const good = `id: x
+title: X
+follows: y
+platform: identity-provider
+name: [{export: a, at: name}]
+exports: [{id: a, json: ["$.name"]}]
+settings:
+  - {setting: min-length, export: a, at: "$.length"}
+`
+	if _, err := Parse("x.yaml", []byte(good)); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ old, now, want string }{
+		{`"$.length"`, `"$.["`, `x.yaml:8:42: "$.[" is no JSONPath`}, {`at: name`, `at: {b: c}`, "x.yaml:5:26: a single value is expected here"},
+		{`{export: a, at: name}`, `{exprot: a, at: name}`, `x.yaml:5:9: unknown key "exprot"; the nearest is "export"`},
+		{`[{export: a, at: name}]`, `{export: a, at: "$["}`, `x.yaml:5:22: "$[" is no JSONPath`},
+		{`[{export: a, at: name}]`, `3`, "x.yaml:5:7: a single value stands where a mapping (key: value) is expected"},
+		{`["$.name"]`, `{a: b}`, "x.yaml:6:25: a mapping (key: value) stands where a list"},
+		{`title: X`, `title: [X]`, "x.yaml:2:8: a list (- a, or [a, b]) stands where a single value is expected"},
+	} {
+		_, err := Parse("x.yaml", []byte(strings.Replace(good, c.old, c.now, 1)))
+		if err == nil || !strings.HasPrefix(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %s", c.now, err, c.want)
+		}
+	}
+}

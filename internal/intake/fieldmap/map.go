@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 	"github.com/theory/jsonpath"
 
 	"sternledger/internal/core/estate"
@@ -110,18 +112,12 @@ type Pick struct {
 type Picks []Pick
 
 // UnmarshalYAML reads one pick or a list of them.
-func (p *Picks) UnmarshalYAML(unmarshal func(any) error) error {
-	var many []Pick
-	if err := unmarshal(&many); err == nil {
-		*p = many
-		return nil
+func (p *Picks) UnmarshalYAML(node ast.Node) error {
+	if _, many := node.(*ast.SequenceNode); many {
+		return yaml.NodeToValue(node, (*[]Pick)(p), yaml.Strict())
 	}
-	var one Pick
-	if err := unmarshal(&one); err != nil {
-		return err
-	}
-	*p = Picks{one}
-	return nil
+	*p = make(Picks, 1)
+	return yaml.NodeToValue(node, &(*p)[0], yaml.Strict())
 }
 
 // Default is what the platform's document says of a field that an export does
@@ -373,7 +369,10 @@ func (p *Path) UnmarshalYAML(unmarshal func(any) error) error {
 	if err := unmarshal(&p.text); err != nil {
 		return err
 	}
-	return p.parse(p.text.Value)
+	if err := p.parse(p.text.Value); err != nil {
+		return p.text.Errorf("", "%v", err)
+	}
+	return nil
 }
 
 // Bounds of a path: what looks through everything, in everything, takes for ever.
