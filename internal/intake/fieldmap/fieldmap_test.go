@@ -555,9 +555,9 @@ settings:
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ old, now, want string }{
-		{`"$.length"`, `"$.["`, `x.yaml:8:42: "$.[" is no JSONPath`}, {`at: name`, `at: {b: c}`, "x.yaml:5:26: a single value is expected here"},
+		{`"$.length"`, `"$.["`, `x.yaml:8:42: "$.[" is no JSONPath`}, {`at: name`, `at: {b: c}`, "x.yaml:5:24: a single value is expected here"},
 		{`{export: a, at: name}`, `{exprot: a, at: name}`, `x.yaml:5:9: unknown key "exprot"; the nearest is "export"`},
-		{`[{export: a, at: name}]`, `{export: a, at: "$["}`, `x.yaml:5:22: "$[" is no JSONPath`},
+		{`[{export: a, at: name}]`, `{export: a, at: "$["}`, `x.yaml:5:23: "$[" is no JSONPath`},
 		{`[{export: a, at: name}]`, `3`, "x.yaml:5:7: a single value stands where a mapping (key: value) is expected"},
 		{`["$.name"]`, `{a: b}`, "x.yaml:6:25: a mapping (key: value) stands where a list"},
 		{`title: X`, `title: [X]`, "x.yaml:2:8: a list (- a, or [a, b]) stands where a single value is expected"},
