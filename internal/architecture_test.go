@@ -64,7 +64,8 @@ func TestImportsPointDownwards(t *testing.T) {
 				t.Errorf("%s: the core imports %s", file, path)
 			}
 			for _, out := range reachingOut {
-				if path == out {
+				helper := strings.HasSuffix(own, "test") && strings.HasPrefix(path, "math/rand") // what tests are made with
+				if path == out && !helper {
 					t.Errorf("%s: the core reaches out to %s", file, path)
 				}
 			}
