@@ -612,12 +612,16 @@ var governanceChecks = []Check{
 			}
 			differ := p.accounts(func(row int) bool {
 				g := p.Resolution.Of(row)
-				return g.Rule != govern.Unknown && p.answer(a.Objects.Resultant.At(row)) != originOf(g.Policy)
+				return g.Refuted || g.Rule != govern.Unknown && p.answer(a.Objects.Resultant.At(row)) != originOf(g.Policy)
 			})
 			if len(differ) > 0 {
 				row := differ[0]
-				p.report(Finding{Reason: fmt.Sprintf("for %s the directory answers %s; its policies and groups come to %s",
-					a.Objects.Name.At(row), p.told(row), policyName(p.Resolution.Of(row).Policy)),
+				reason := fmt.Sprintf("for %s the directory answers %s; its policies and groups come to %s", a.Objects.Name.At(row), p.told(row),
+					policyName(p.Resolution.Of(row).Policy))
+				if g := p.Resolution.Of(row); g.Refuted {
+					reason = fmt.Sprintf("for %s: %s", a.Objects.Name.At(row), g.Why)
+				}
+				p.report(Finding{Reason: reason,
 					Remedy:   "Find out which of the two is out of date: gather a fresh export, and check the dialect.",
 					Evidence: []estate.Cite{a.CiteOf(row)}}, "", differ)
 			}

@@ -283,6 +283,8 @@ func (r *Resolution) why(c *Candidate, g Governing, all []Candidate) string {
 		return "the directory itself says so (msDS-ResultantPSO); the groups in the evidence do not decide it"
 	case i < 0:
 		return ""
+	case g.Answered && samePrecedence(c.Policy, all[i].Policy):
+		return "same precedence as " + all[i].Policy.Name + ", which the directory itself names"
 	}
 	w := &all[i]
 	switch {

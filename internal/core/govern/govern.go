@@ -6,6 +6,7 @@ package govern
 import (
 	"bytes"
 	"cmp"
+	"fmt"
 	"iter"
 	"maps"
 	"slices"
@@ -39,6 +40,9 @@ type Governing struct {
 	// Answered: what the policies and groups leave open, the directory itself
 	// answers (msDS-ResultantPSO).
 	Answered bool
+	// Refuted: its answer cannot be right by what is in the evidence; which of the two
+	// is out of date is not known.
+	Refuted bool
 
 	// At is the authority that governs the account where that is another one
 	// than the account's own: the domain that it is synchronised from.
@@ -590,9 +594,35 @@ func (r *Resolution) answered(row int, origin string, g Governing) Governing {
 		if slices.Contains(r.targets(i), row) {
 			rule = Direct
 		}
+		const outdated = "the directory itself names %s, and %s: one of them is out of date"
+		if before := r.goesBefore(row, i, rule == Direct); before != nil {
+			g.Why, g.Refuted = fmt.Sprintf(outdated, p.Name, before.Name+", which reaches the account for certain, goes before it"), true
+			return g
+		}
+		if rule == Group && r.ReachKnown(p) && !slices.ContainsFunc(r.holders(row), func(group int) bool {
+			_, reached := r.reaches()[i][group]
+			return reached
+		}) {
+			g.Why, g.Refuted = fmt.Sprintf(outdated, p.Name, "nothing that it is applied to holds the account"), true
+			return g
+		}
 		return Governing{Policy: p, Rule: rule, Via: estate.NotFound, Answered: true}
 	}
 	return g
+}
+
+// goesBefore returns a policy that reaches an account for certain, and would win over
+// the candidate at a place; nil if there is none.
+func (r *Resolution) goesBefore(row, place int, direct bool) *estate.Policy {
+	mine := r.candidates[place].class
+	for _, p := range r.Surely(row) {
+		i := slices.IndexFunc(r.candidates, func(c candidate) bool { return c.policy == p })
+		named, class := slices.Contains(r.targets(i), row), r.candidates[i].class
+		if named && !direct || named == direct && class != 0 && mine != 0 && class < mine {
+			return p
+		}
+	}
+	return nil
 }
 
 // resolve answers from the policies and groups alone.

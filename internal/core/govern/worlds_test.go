@@ -39,7 +39,7 @@ func TestWorlds(t *testing.T) {
 		default:
 			e = &estate.Estate{Authorities: []*estate.Authority{world(t, text)}}
 		}
-		return governed(NewSurvey(e, func(*estate.Authority) estate.Dialect { return dialect }, tiers))
+		return governed(t, NewSurvey(e, func(*estate.Authority) estate.Dialect { return dialect }, tiers))
 	})
 }
 
@@ -63,7 +63,8 @@ func ruled(words []string) TierRule {
 }
 
 // governed says all that the survey knows of accounts, policies and scopes.
-func governed(s *Survey) (said []string) {
+func governed(t *testing.T, s *Survey) (said []string) {
+	t.Helper()
 	for i, a := range s.Estate.Authorities {
 		r := s.Resolutions[i]
 		nameAt := func(row int) string {
@@ -137,7 +138,11 @@ func governed(s *Survey) (said []string) {
 					names = append(names, "("+why+")")
 				}
 			}
-			said = append(said, fmt.Sprintf("%s reaches: %s", p.Name, strings.Join(names, ", ")))
+			line := fmt.Sprintf("%s reaches: %s", p.Name, strings.Join(names, ", "))
+			if !r.ReachKnown(p) {
+				line += ", and perhaps more"
+			}
+			said = append(said, line)
 		}
 	}
 	said = append(said, templated(s)...)
@@ -153,9 +158,13 @@ func governed(s *Survey) (said []string) {
 		}
 	}
 	for _, x := range s.Scopes {
-		line := fmt.Sprintf("scope %s: %s, %d accounts, %d enabled, examples %v;", x.Name(), x.Rule, x.Accounts, x.Enabled, x.Examples)
+		line := fmt.Sprintf("scope %s: %s, %d accounts, %d enabled, examples %v, on %s, counted by %s, under %v;", x.Name(), x.Rule, x.Accounts,
+			x.Enabled, x.Examples, x.Platform(), x.Counter(), x.Under())
 		for _, id := range slices.Sorted(maps.Keys(x.Settings)) {
 			e := x.Settings[id]
+			if e.Missing != Present && x.Now(id).IsSet() {
+				t.Errorf("%s of %s is not present, and told", id, x.Name())
+			}
 			if e.Missing == Present {
 				line += fmt.Sprintf(" %s %s from %s;", id, setting.Get(id).Text(e.Value), e.From)
 			} else if e.Problem != "" {
