@@ -683,7 +683,7 @@ func (m *maker) amendments() {
 			}
 		}
 		if name := m.r.Unseen[d.At]; name != "" && (d.Holder == Head || d.Holder == Local) {
-			note := name + " is linked there and was not exported: if it sets this, change it there."
+			note := name + " was not exported: if it sets this, change it there."
 			if !slices.Contains(a.Notes, note) {
 				a.Notes = append(a.Notes, note)
 			}

@@ -256,7 +256,7 @@ func TestSetters(t *testing.T) {
 	}
 	p := New(&record.Record{Places: w.Authorities, Result: before, Setters: setters, Unseen: unseen}, nil, nil)
 	if len(p.Amendments) != 1 || len(p.Amendments[0].Notes) != 1 || !strings.HasPrefix(p.Amendments[0].Notes[0],
-		"Hidden is linked there and was not exported") {
+		"Hidden was not exported: if it sets this, change it there.") {
 		t.Errorf("%s %v", told(p), p.Amendments[0].Notes)
 	}
 	var _ []govern.Setter = setters

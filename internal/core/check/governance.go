@@ -835,7 +835,7 @@ var governanceChecks = []Check{
 				if own == nil {
 					continue
 				}
-				configured := govern.Configured(p.Templates.At(p.Authority.Parents[o.Parent.At(row)], []govern.Machine{p.Templates.Machine(row)}))
+				configured, _ := p.Templates.ConfiguredOn(row)
 				for _, id := range SortedSettings(configured) {
 					c, fact := configured[id], own.Settings[id]
 					if c.Open != "" || c.Problem != "" || fact.Problem != "" || !fact.Value.IsSet() || fact.Value == c.Value ||
@@ -1149,10 +1149,11 @@ func unmanaged(p *Pass) {
 			continue
 		}
 		links := p.Templates.At(p.Authority.Parents[o.Parent.At(row)], []govern.Machine{m})
-		v := govern.Configured(links)["managed-admin"]
+		configured, unseen := p.Templates.ConfiguredOn(row)
+		v := configured["managed-admin"]
 		switch {
 		case v != nil && v.Open == "" && v.Problem == "" && v.Value != setting.Word("off"):
-		case v != nil && v.Open != "", v != nil && v.Problem != "", v == nil && slices.ContainsFunc(links, mayManage):
+		case v != nil && v.Open != "", v != nil && v.Problem != "", v == nil && (unseen != "" || slices.ContainsFunc(links, mayManage)):
 			open++
 		default:
 			rows = append(rows, row)

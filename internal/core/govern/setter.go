@@ -28,13 +28,13 @@ type Setter struct {
 // that acts there, and is not in the evidence.
 func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 	unseen = map[estate.Place]string{}
-	add := func(at estate.Place, domain *estate.Authority, links []Linked, only func(setting.ID) bool) {
+	add := func(at estate.Place, domain *estate.Authority, links []Linked, configured map[setting.ID]*ConfiguredValue,
+		only func(setting.ID) bool) {
 		for i := range links {
 			if l := &links[i]; l.Idle == "" && l.Template == nil && unseen[at] == "" {
 				unseen[at] = l.Name()
 			}
 		}
-		configured := Configured(links)
 		for _, row := range setting.Table() {
 			v := configured[row.ID]
 			if v == nil || v.Problem != "" || !only(row.ID) {
@@ -48,7 +48,8 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 		switch a.Kind {
 		case estate.Domain:
 			t := s.Templates[i]
-			add(a.Place(), a, t.Root(), HeadShows)
+			root := t.Root()
+			add(a.Place(), a, root, Configured(root), HeadShows)
 			wide := t.domainWide()
 			for _, row := range setting.Table() {
 				if v := wide[row.ID]; v != nil && v.Problem == "" && !HeadShows(row.ID) {
@@ -78,7 +79,12 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 			if m := machines[name]; m != nil {
 				reached[name]++
 				t := s.Templates[i]
-				add(m.Place(), a, t.At(a.Parents[a.Objects.Parent.At(row)], []Machine{t.Machine(row)}), func(setting.ID) bool { return true })
+				links := t.At(a.Parents[a.Objects.Parent.At(row)], []Machine{t.Machine(row)})
+				configured, hidden := t.ConfiguredOn(row)
+				add(m.Place(), a, links, configured, func(setting.ID) bool { return true })
+				if hidden != "" && unseen[m.Place()] == "" {
+					unseen[m.Place()] = hidden
+				}
 			}
 		}
 	}

@@ -207,6 +207,45 @@ func openOf(l Linked) string {
 	return l.Name() + ": " + l.Open
 }
 
+// ConfiguredOn returns what templates configure on a computer. Where not everything that is
+// linked above it is in the evidence, unseen names what is lacking: then what is configured
+// is open, and more may be.
+func (t *Templates) ConfiguredOn(row int) (all map[setting.ID]*ConfiguredValue, unseen string) {
+	return t.configured(t.domain.Parents[t.domain.Objects.Parent.At(row)], []Machine{t.Machine(row)})
+}
+
+func (t *Templates) configured(place string, machines []Machine) (all map[setting.ID]*ConfiguredValue, unseen string) {
+	all = Configured(t.At(place, machines))
+	if unseen = t.unseenAbove(place); unseen == "" {
+		return all, ""
+	}
+	for _, v := range all {
+		// What the root enforces goes before all that is linked below.
+		if v.Open == "" && !(v.By.Link.Enforced && v.By.Unit.Root) {
+			v.Open = unseen + " was not exported"
+		}
+	}
+	return all, unseen
+}
+
+// unseenAbove names the nearest unit above a place, or the root, whose links are not all
+// in the evidence; empty if there is none. Only units and the root have links.
+func (t *Templates) unseenAbove(place string) string {
+	root := estate.NormalDN(rootDN(t.domain))
+	for rest := place; rest != ""; _, rest = estate.SplitDN(rest) {
+		dn := estate.NormalDN(rest)
+		if dn == root || strings.HasPrefix(dn, "ou=") {
+			if u := t.units[dn]; u == nil || u.AnyOrder {
+				return "what is linked at " + rest
+			}
+		}
+		if dn == root {
+			break
+		}
+	}
+	return ""
+}
+
 // differs reports whether any template that configures the setting, too, gives
 // it another value.
 func (v *ConfiguredValue) differs() bool {
@@ -309,23 +348,12 @@ func (t *Templates) Links(u *estate.Unit) []Linked {
 // controllers is the unit in which a domain keeps its controllers.
 const controllers = "OU=Domain Controllers,"
 
-// controllersUnseen: what is linked at the controllers' own unit comes before
-// the root's links.
-const controllersUnseen = "what is linked at the unit of the domain's controllers comes first, and was not exported"
-
 // domainWide returns what templates configure of settings that the head has no
 // attribute for: the directory says nothing of them, so they are configured,
 // not seen. Kerberos settings come from the root, registry values from what
 // reaches the controllers.
 func (t *Templates) domainWide() map[setting.ID]*ConfiguredValue {
-	all := Configured(t.At(controllers+rootDN(t.domain), t.controllersOf()))
-	if t.units[estate.NormalDN(controllers+rootDN(t.domain))] == nil {
-		for _, v := range all {
-			if v.Open == "" && !v.By.Link.Enforced {
-				v.Open = controllersUnseen
-			}
-		}
-	}
+	all, _ := t.configured(controllers+rootDN(t.domain), t.controllersOf())
 	root := Configured(t.Root())
 	for _, row := range setting.Table() {
 		if !row.Exists(setting.WindowsMachine) {
