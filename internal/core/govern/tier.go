@@ -90,8 +90,8 @@ func (t *Tiering) prepare() {
 			inside[holder] = append(inside[holder], row)
 		}
 	}
-	admins, found := t.byRID[domainAdmins]
-	t.lacks = !found || o.FlagsOf(int(admins))&(estate.MembersPart|estate.LooseMembers) != 0
+	_, found := t.byRID[domainAdmins]
+	t.lacks = !found || t.partly(groups, inside)
 	for i := range t.rules {
 		rule := &t.rules[i]
 		reached := map[int]string{}
@@ -126,6 +126,29 @@ func (t *Tiering) prepare() {
 		}
 		t.direct = append(t.direct, direct)
 	}
+}
+
+// partly reports whether some who are in the directory's own administrative groups, or in
+// groups of theirs, are not in the evidence.
+func (t *Tiering) partly(groups []int, inside map[int][]int) bool {
+	own, seen := &TierRule{Name: Privileged}, map[int]bool{}
+	var queue []int
+	for _, row := range groups {
+		if t.named(own, row) != "" {
+			queue, seen[row] = append(queue, row), true
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
+		if t.a.Objects.FlagsOf(queue[0])&(estate.MembersPart|estate.LooseMembers) != 0 {
+			return true
+		}
+		for _, member := range inside[queue[0]] {
+			if !seen[member] {
+				queue, seen[member] = append(queue, member), true
+			}
+		}
+	}
+	return false
 }
 
 // named says by which word of the rule a group is named, if it is.

@@ -47,7 +47,7 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	KIND NAME [SID] [sync=WAY|as=PLATFORM]       the ones that follow are its own
 //	head SETTING=VALUE…
 //	policy NAME PRECEDENCE SETTING=VALUE,… [TARGET|root=ENTRY|except=NAME|of=ORIGIN|open=WHY|guid=N|part]…   precedence "-": none
-//	account NAME [FLAG…] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [in=GROUP]
+//	account NAME [FLAG…] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [flags-at=N] [in=GROUP]
 //	group NAME[!] [type=N] [rid=N] MEMBER…       "!": members may be missing
 //	default POLICY | local on|off|inherit | cut | server DIALECT
 //	computer NAME [disabled] [rid=N] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
@@ -177,6 +177,9 @@ func Land(t testing.TB, lines string) *estate.Estate {
 					r.Flags |= estate.NeverOverride
 				case key == "upn":
 					r.Principal = []byte(value)
+				case key == "flags-at": // so many lines further on
+					n, _ := strconv.ParseUint(value, 10, 32)
+					r.Control, r.ControlAt = 512, uint8(n)
 				default:
 					t.Fatal(line)
 				}
