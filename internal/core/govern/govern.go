@@ -599,7 +599,8 @@ func (r *Resolution) answered(row int, origin string, g Governing) Governing {
 			g.Why, g.Refuted = fmt.Sprintf(outdated, p.Name, before.Name+", which reaches the account for certain, goes before it"), true
 			return g
 		}
-		if rule == Group && r.ReachKnown(p) && !slices.ContainsFunc(r.holders(row), func(group int) bool {
+		// A primary group that was not exported may be the one that carries it.
+		if _, known := primaryOf(r.Authority, r.byRID, row); known && rule == Group && r.ReachKnown(p) && !slices.ContainsFunc(r.holders(row), func(group int) bool {
 			_, reached := r.reaches()[i][group]
 			return reached
 		}) {
