@@ -49,12 +49,12 @@ func kindOf(c rune) int {
 		return upper
 	case c >= '0' && c <= '9':
 		return digit
+	case c < ' ' || c == 0x7f:
+		return control
 	case c == ' ':
 		return space
-	case c > ' ' && c < 0x7f:
+	case c < utf8.RuneSelf:
 		return symbol
-	case c < 0x80:
-		return control
 	case unicode.IsLower(c):
 		return wideLower
 	case unicode.IsUpper(c) || unicode.IsTitle(c):
@@ -151,9 +151,8 @@ func (q *question) length() (n int64, text string) {
 func (q *question) ofClass() [4]int64 {
 	k := q.m.kinds
 	symbols := k[symbol] + k[space] + k[control] + q.m.highBytes
-	if n, own := q.fifth(); own {
-		symbols -= int(n)
-	}
+	n, _ := q.fifth()
+	symbols -= int(n)
 	if slices.Contains(infra, q.Platform) {
 		symbols = countAny(q.m.text, infraSymbols)
 	}

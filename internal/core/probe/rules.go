@@ -188,9 +188,7 @@ func (q *question) each(judge func(m *estate.Asks) Outcome) (last Outcome) {
 		if o.Verdict == "" {
 			continue
 		}
-		if o.Cite.File == "" {
-			o.Cite = m.Cite
-		}
+		o.Cite = m.Cite
 		if last = o; o.Verdict == Refused {
 			break
 		}
@@ -246,8 +244,8 @@ const truncating = 8
 // it.
 func simple(text string, m *estate.Asks) bool {
 	g := m.Graded
-	if m.Most == truncating && len(text) > truncating {
-		text = text[:truncating]
+	if m.Most == truncating {
+		text = text[:min(len(text), truncating)]
 	}
 	if text == "" {
 		return true
@@ -258,13 +256,14 @@ func simple(text string, m *estate.Asks) bool {
 	for i := range len(text) {
 		c := text[i]
 		different[c] = true
-		switch {
-		case c >= 0x80:
-			foreign++
-		default:
+		begins := before < utf8.RuneSelf && isLetter(c) && !isLetter(before)
+		if c < utf8.RuneSelf {
 			have[byteClass(c)]++
+		} else {
+			foreign++
+			begins = strings.IndexByte(" \t\n\v\f\r", before) >= 0
 		}
-		if before < 0x80 && (c < 0x80 && isLetter(c) && !isLetter(before) || c >= 0x80 && (before == ' ' || before >= '\t' && before <= '\r')) {
+		if begins {
 			words++
 		}
 		before = c
@@ -307,9 +306,6 @@ const inPhrases = 27
 // alphabet hold, in the module's own arithmetic.
 func expectedDifferent(alphabet, length int64) int64 {
 	const bits = 15
-	if length == 0 || length >= estate.Barred {
-		return 0
-	}
 	x := (alphabet - 1) << bits / alphabet
 	y := x
 	for ; length > 1; length-- {
@@ -343,10 +339,7 @@ func longestRun(text string, goes func(a, b byte) bool) int64 {
 }
 
 func byteClass(b byte) int {
-	if k := kindOf(rune(b)); b < 0x80 && k <= digit {
-		return k
-	}
-	return symbol
+	return min(kindOf(rune(b)), symbol)
 }
 
 // asciiLower lowers ASCII letters alone, as the Unix module does.
