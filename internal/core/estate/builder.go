@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
-	"iter"
 	"runtime"
 	"slices"
 	"strings"
@@ -72,8 +71,8 @@ type edges struct {
 }
 
 func (e *edges) add(x edge) {
-	if n := len(e.chunks); n == 0 || len(e.chunks[n-1]) == chunkRows {
-		e.chunks = append(e.chunks, make([]edge, 0, min(n*chunkRows, chunkRows)))
+	if e.n%chunkRows == 0 {
+		e.chunks = append(e.chunks, make([]edge, 0, min(e.n, chunkRows)))
 	}
 	last := &e.chunks[len(e.chunks)-1]
 	*last = append(*last, x)
@@ -529,9 +528,7 @@ func (b *Builder) join(at Place, d *draft, row int, r *Record) {
 	text(&o.Name, r.Name)
 	text(&o.Principal, r.Principal)
 	text(&o.Display, r.Display)
-	if at.Kind == Tenant {
-		text(&o.Source, r.Source)
-	}
+	text(&o.Source, r.Source)
 }
 
 // reference returns 1 + the row of the policy that an object points at.
@@ -691,9 +688,7 @@ func (d *draft) finish(b *Builder) {
 		d.finishDomain(b)
 	} else {
 		if d.Kind == LDAP { // elsewhere no account points at a policy by itself
-			for row := range d.told() {
-				d.mark(row, AppliedShown)
-			}
+			d.markTold()
 		}
 		d.placeTargets(b)
 		if d.Platform == setting.KerberosRealm {
@@ -705,9 +700,6 @@ func (d *draft) finish(b *Builder) {
 		d.inherit()
 	}
 	for row := range d.Objects.Len() {
-		if d.Objects.FlagsOf(row)&Unseen != 0 {
-			continue
-		}
 		switch d.Objects.ClassOf(row) {
 		case Account:
 			d.Accounts++
@@ -737,18 +729,16 @@ func (d *draft) finish(b *Builder) {
 	slices.SortStableFunc(d.Containers, func(x, y Container) int { return strings.Compare(x.GUID, y.GUID) })
 }
 
-// told goes through the rows whose files show which policies objects point at.
-func (d *draft) told() iter.Seq[int] {
-	return func(yield func(int) bool) {
-		for row := range d.Objects.Len() {
-			if d.shown[d.Objects.File.At(row)].applied && !yield(row) {
-				return
-			}
+// markTold marks the rows whose files show which policies objects point at.
+func (d *draft) markTold() {
+	for row := range d.Objects.Len() {
+		if d.shown[d.Objects.File.At(row)].applied {
+			d.mark(row, AppliedShown)
 		}
-		for _, p := range d.pieces {
-			if d.shown[p.file].applied && !yield(int(p.row)) {
-				return
-			}
+	}
+	for _, p := range d.pieces {
+		if d.shown[p.file].applied {
+			d.mark(int(p.row), AppliedShown)
 		}
 	}
 }
@@ -797,7 +787,7 @@ func covered(pieces []span) (missing int, whole bool) {
 			return next, false
 		}
 		if p.last < 0 {
-			return 0, true
+			return next, true
 		}
 		next = max(next, p.last+1)
 	}
@@ -881,7 +871,11 @@ func (d *draft) edgeRows(e *edges) [][]uint32 {
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(e.chunks); i = int(next.Add(1)) - 1 {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(e.chunks) {
+					return
+				}
 				rows[i] = make([]uint32, len(e.chunks[i]))
 				for k, x := range e.chunks[i] {
 					row, ok := d.row.get(x.other)

@@ -107,10 +107,8 @@ func (c *Texts) At(i int) string {
 	if i >= c.ends.n {
 		return ""
 	}
-	if len(c.late) > 0 {
-		if s, ok := c.late[i]; ok {
-			return s
-		}
+	if s, ok := c.late[i]; ok {
+		return s
 	}
 	k, row := i/chunkRows, i%chunkRows
 	from := uint32(0)
@@ -179,7 +177,7 @@ func (c *Texts) Load(chunk []byte) error {
 		return err
 	}
 	text := chunk[4+4*rows:]
-	last := uint32(0)
+	var last uint32
 	for _, end := range c.ends.chunks[len(c.ends.chunks)-1] {
 		if end < last || int(end) > len(text) {
 			return fmt.Errorf("a column of texts ends at %d of %d bytes", end, len(text))

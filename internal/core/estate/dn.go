@@ -140,10 +140,7 @@ func normalDN(dn, out []byte) []byte {
 		}
 	}
 	// An escaped byte of a longer character may have been upper case.
-	if bytes.IndexByte(dn, '\\') >= 0 {
-		return append(out[:0], bytes.ToLower(out)...)
-	}
-	return out
+	return append(out[:0], bytes.ToLower(out)...)
 }
 
 // appendLower appends text in lower case.

@@ -307,7 +307,7 @@ type Reference struct {
 	Lost    bool     `json:"lost,omitempty"` // earlier evidence held it
 	Count   int      `json:"count"`
 	Rows    []int    `json:"rows,omitempty"`    // of the objects that a policy which is not known applies to
-	Targets []string `json:"targets,omitempty"` // DNs that a lost policy named
+	Targets []string `json:"targets,omitempty"` // DNs that a policy named which earlier evidence held
 	Cite    Cite     `json:"cite"`
 }
 

@@ -124,6 +124,10 @@ func TestBuilderKeepsWhatItKnows(t *testing.T) {
 	for _, group := range []int{g, h} {
 		b.Member(at, uint32(group), []byte("CN=Ada,DC=x,DC=example"), 2)
 	}
+	if b.Knows(at) != b.At(at) || b.Knows(InDomain("y.example")) != nil {
+		t.Error("x.example was spoken of, and y.example was not")
+	}
+	b.Remember(&Authority{Name: "y.example", Kind: Domain}) // of which nothing was gathered
 	a := b.Finish()[0]
 	if a.Objects.ClassOf(ada) != Account || !slices.Equal(a.Files, []string{"a.ldif", "b.ldif"}) {
 		t.Errorf("ada is a %v, of the files %q", a.Objects.ClassOf(ada), a.Files)
@@ -243,7 +247,7 @@ func TestUseDefault(t *testing.T) {
 		a.Overrides[0].Name != "a" || a.Overrides[1].Name != "c" || policies[1].Name != "b" {
 		t.Errorf("%+v, %+v, of %+v", a.Head, a.Overrides, policies)
 	}
-	if !a.UseDefault("cn=b,o=x") || a.UseDefault("cn=gone,o=x") || (&Authority{}).UseDefault("cn=b,o=x") {
+	if !a.UseDefault("cn=a,o=x") || a.Head.Name != "a" || len(a.Overrides) != 1 || !a.UseDefault("cn=a,o=x") || a.UseDefault("cn=gone,o=x") || (&Authority{}).UseDefault("cn=b,o=x") {
 		t.Error("what governs already is in the evidence, and what nobody knows is not")
 	}
 }

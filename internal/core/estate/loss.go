@@ -64,9 +64,9 @@ func (d *draft) lostPolicies() []Reference {
 		}
 		lost = append(lost, l)
 	}
-	for _, ref := range d.before.Policies { // lost before, and still
-		if ref.Lost && !held[NormalDN(ref.DN)] {
-			ref.Rows, ref.Count = nil, 0
+	for _, ref := range d.before.Policies { // lost before, and still; or held before that, and hidden since
+		if (ref.Lost || len(ref.Targets) > 0) && !held[NormalDN(ref.DN)] {
+			ref.Lost, ref.Rows, ref.Count = true, nil, 0
 			lost = append(lost, ref)
 		}
 	}
@@ -87,7 +87,7 @@ func (d *draft) addLost(b *Builder) {
 			gone = gone && d.Objects.FlagsOf(int(row))&(AppliedShown|Unseen) == AppliedShown
 		}
 		if i := slices.IndexFunc(d.Policies, func(r Reference) bool { return NormalDN(r.DN) == NormalDN(l.DN) }); i >= 0 {
-			d.Policies[i].Known = false // something still points at it: it is hidden
+			d.Policies[i].Known, d.Policies[i].Targets = false, l.Targets // something still points at it: it is hidden
 			continue
 		}
 		if !gone {
@@ -105,7 +105,7 @@ func Less(before, now *Authority) []Loss {
 				was = max(was, l.Before)
 			}
 		}
-		if is < was && 10*is < 9*was || len(names) > 0 {
+		if 10*is < 9*was || len(names) > 0 {
 			const most = 10
 			all = append(all, Loss{What: what, Before: was, Now: is, Names: names[:min(len(names), most)], Files: before.Files})
 		}

@@ -306,9 +306,7 @@ func (d *draft) joinSides(tells []telling) {
 		part = slices.Compact(part)
 		holds = append(holds, part...)
 		ends[row] = uint32(len(holds))
-		if len(part) > 0 && o.FlagsOf(row)&Unseen == 0 {
-			d.compare(row, part, members, holders)
-		}
+		d.compare(row, part, members, holders)
 	}
 	for _, group := range d.wanting {
 		d.mark(int(group), MembersPart)

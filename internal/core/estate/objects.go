@@ -98,13 +98,13 @@ func (f Flag) Names() []string {
 }
 
 // FlagNamed returns the flag of that name.
-func FlagNamed(name string) (Flag, bool) {
+func FlagNamed(name string) (f Flag, ok bool) {
 	for _, n := range flagNames {
 		if n.name == name {
 			return n.flag, true
 		}
 	}
-	return 0, false
+	return f, false
 }
 
 // FlagsNamed returns the names of all flags that pages show.

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"hash/fnv"
@@ -61,7 +62,7 @@ func TestTakeAround(t *testing.T) {
 				b.Member(at, row, fmt.Appendf(nil, "CN=P7,OU=u1,DC=x,DC=example"), 6) // a group in a group
 			}
 			crew = row
-		} else if i%1000 == 1 && i > 7 {
+		} else if i%1000 < 3 && i > 7 {
 			b.Member(at, crew, r.DN, 3)
 		}
 	}
@@ -69,15 +70,28 @@ func TestTakeAround(t *testing.T) {
 		b.Object(at, &Record{Class: Account, DN: []byte("CN=twin of " + twin + ",DC=x,DC=example"), Name: []byte(twin), Line: 1})
 	}
 	p := b.Override(at, []byte("CN=Strict,DC=x,DC=example"), 4)
+	b.Object(at, &Record{Class: Account, DN: []byte("CN=Ghost,DC=x,DC=example"), Name: []byte("Ghost"), Flags: Unseen | Unclassified})
 	for _, i := range []int{7, 5, 9, 40_001, -1} { // a group, one account that is sought, and others that are not
 		b.Target(at, p, Target{DN: fmt.Sprintf("CN=P%d,OU=u%d,DC=x,DC=example", i, (i+3)%3), Cite: b.Cite(5, "applies to", "")})
 	}
+	b.Member(at, crew, []byte("CN=nobody,DC=x,DC=example"), 8)
+	b.Object(at, &Record{Class: Account, DN: []byte("CN=Last,DC=x,DC=example"), Name: []byte("Last"), RID: 1 << 30, Line: 7})
 	whole := b.Finish()[0]
 	whole.Disputes = []Dispute{{Group: 7, Member: 5}}
 	whole.Overrides[0].Except = []Target{{Object: NotFound}, {Object: 9}}
 	q := NewQuick(whole.Objects)
 	s := storedOf(whole.Objects, q)
 	takenElsewhere(t, whole, s)
+	var edges []string // the names with the first key and with the last
+	for _, last := range []int{-1, 1} {
+		name := "person0"
+		for i := range rows {
+			if n := fmt.Sprintf("person%d", i); i%40_000 != 7 && cmp.Compare(quickKey(n), quickKey(name)) == last {
+				name = n
+			}
+		}
+		edges = append(edges, name)
+	}
 	for _, c := range []struct {
 		seek Seek
 		want []string // names, in the order of their rows
@@ -88,7 +102,11 @@ func TestTakeAround(t *testing.T) {
 		{Seek{Names: []string{"P40001@X.example"}}, []string{"Person40001"}}, {Seek{RIDs: []uint32{1000 + 65536}}, []string{"Person65536"}},
 		{Seek{Names: []string{"person5"}}, []string{"Person5", "PERSON5"}}, {Seek{Names: []string{"SMITH"}}, []string{"ſmith"}},
 		{Seek{Names: []string{"person7"}}, []string{"person7@elsewhere"}}, // Person7 is a group here
-		{Seek{Names: []string{"nobody"}, RIDs: []uint32{1}}, nil},
+		{Seek{Names: []string{"nobody"}, RIDs: []uint32{1}}, nil}, {Seek{RIDs: []uint32{1 << 30}}, []string{"Last"}},
+		{Seek{Names: []string{"person2001", "person2002"}}, []string{"Person2001", "Person2002"}}, {Seek{Names: []string{"last"}}, []string{"Last"}},
+		{Seek{Names: []string{"person65999"}}, []string{"Person65999"}}, {Seek{Names: []string{"person66000"}}, []string{"Person66000"}},
+		{Seek{Names: edges[:1]}, []string{strings.ToUpper(edges[0][:1]) + edges[0][1:]}},
+		{Seek{Names: edges[1:]}, []string{strings.ToUpper(edges[1][:1]) + edges[1][1:]}},
 	} {
 		part := *whole
 		again := load(t, s)
@@ -97,18 +115,21 @@ func TestTakeAround(t *testing.T) {
 		}
 		var names []string
 		o := part.Objects
-		for row := range o.Len() - 1 {
-			if o.ClassOf(row) != Account {
-				continue
-			}
+		for row := again.Rows.Len(); row < o.Len()-1; row++ {
 			name := o.Name.At(row)
 			names = append(names, name)
-			was := rowNamed(whole, name)
-			if part.DN(row) != whole.DN(was) || part.CiteOf(row) != whole.CiteOf(was) || part.ControlCite(row) != whole.ControlCite(was) ||
-				o.Display.At(row) != whole.Objects.Display.At(was) || o.PwdSet.At(row) != whole.Objects.PwdSet.At(was) ||
-				o.LastLogon.At(row) != whole.Objects.LastLogon.At(was) || o.FlagsOf(row) != whole.Objects.FlagsOf(was) ||
-				!slices.Equal(groupNames(&part, row), groupNames(whole, was)) {
-				t.Errorf("%v: %s is not as in the whole: %v, want %v", c.seek, name, groupNames(&part, row), groupNames(whole, was))
+			if got, want := wholeRow(&part, row), wholeRow(whole, rowNamed(whole, name)); got != want {
+				t.Errorf("%v: %s is not as in the whole: %s, want %s", c.seek, name, got, want)
+			}
+		}
+		for i := range again.Rows.Len() {
+			if got, want := wholeRow(&part, i), wholeRow(whole, int(again.Rows.At(i))); got != want {
+				t.Errorf("%v: row %d of the others is not as in the whole: %s, want %s", c.seek, i, got, want)
+			}
+		}
+		for i := range o.LooseGroup.Len() {
+			if got, want := o.Name.At(int(o.LooseGroup.At(i))), whole.Objects.Name.At(int(whole.Objects.LooseGroup.At(i))); got != want {
+				t.Errorf("somebody who is not there is in %s, want %s", got, want)
 			}
 		}
 		if !slices.Equal(names, c.want) {
@@ -119,8 +140,8 @@ func TestTakeAround(t *testing.T) {
 				t.Errorf("%v: the column %s has %d rows, want %d", c.seek, name, n, o.Len())
 			}
 		}
-		if left := o.Len() - 1; o.Name.At(left) != "" || o.FlagsOf(left)&NeverOverride == 0 || len(groupNames(&part, left)) > 0 {
-			t.Errorf("the one for all others: %q", o.Name.At(left))
+		if got, want := wholeRow(&part, o.Len()-1), "[] class=1 flags="; !strings.HasPrefix(got, want) || o.FlagsOf(o.Len()-1)&NeverOverride == 0 {
+			t.Errorf("the one for all others: %s", got)
 		}
 	}
 	t.Run("a store that fails", func(t *testing.T) { failing(t, whole, s) })
@@ -211,7 +232,7 @@ func failing(t *testing.T, whole *Authority, s stored) {
 	if err := good.TakeAround(load(t, s), s, seek); err != nil {
 		t.Fatal(err)
 	}
-	want := fmt.Sprint(namesOf(good.Objects))
+	want := everything(&good)
 	for _, short := range []bool{false, true} {
 		calls := 0
 		for left := 1; ; left++ {
@@ -228,8 +249,8 @@ func failing(t *testing.T, whole *Authority, s stored) {
 				t.Errorf("call %d: something was taken", left)
 			case err != nil && !short && !errors.Is(err, errLost):
 				t.Errorf("call %d: %v", left, err)
-			case err == nil && short && fmt.Sprint(namesOf(part.Objects)) != want:
-				t.Errorf("call %d gives too little, and nobody is told: %q", left, namesOf(part.Objects))
+			case err == nil && short && everything(&part) != want:
+				t.Errorf("call %d gives too little, and nobody is told: %s", left, everything(&part))
 			}
 		}
 		if calls < 40 {
@@ -264,11 +285,31 @@ func TestQuickKeys(t *testing.T) {
 	}
 }
 
-func namesOf(o *Objects) (all []string) {
-	for row := range o.Len() {
-		all = append(all, o.Name.At(row))
+// everything is all rows.
+func everything(a *Authority) string {
+	var all strings.Builder
+	for row := range a.Objects.Len() {
+		all.WriteString(wholeRow(a, row) + "\n")
 	}
-	return all
+	return all.String()
+}
+
+// wholeRow is all that stands in a row.
+func wholeRow(a *Authority, row int) string {
+	said := fmt.Sprintf("%q", groupNames(a, row))
+	for name, c := range a.Objects.Columns() {
+		switch c := c.(type) {
+		case *Numbers[uint8]:
+			said += fmt.Sprintf(" %s=%d", name, c.At(row))
+		case *Numbers[uint32]:
+			if !ofMembers[name] {
+				said += fmt.Sprintf(" %s=%d", name, c.At(row))
+			}
+		case *Texts:
+			said += fmt.Sprintf(" %s=%s", name, c.At(row))
+		}
+	}
+	return said
 }
 
 func rowNamed(a *Authority, name string) int {

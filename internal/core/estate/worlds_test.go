@@ -173,7 +173,15 @@ func played(t *testing.T, lines []string) []string {
 			}
 			b.Template(tpl)
 		case "remember":
-			before = b.Finish()
+			then := b.Finish()
+			for _, a := range then {
+				for _, was := range before {
+					if was.Place() == a.Place() {
+						a.Lost = Less(was, a)
+					}
+				}
+			}
+			before = then
 			b = NewBuilder()
 			for _, a := range before {
 				b.At(a.Place())
@@ -197,7 +205,7 @@ func played(t *testing.T, lines []string) []string {
 		}
 	}
 	for _, x := range b.Templates {
-		said = append(said, fmt.Sprintf("template %s %q of %q, registry %v: %s", x.GUID, x.Policy.Name, x.Domain, x.Registry,
+		said = append(said, fmt.Sprintf("template %s %q of %q, registry %v, part %v: %s", x.GUID, x.Policy.Name, x.Domain, x.Registry, x.Part,
 			settled(x.Policy.Settings)))
 	}
 	for _, p := range b.Problems {
@@ -288,9 +296,9 @@ func contained(args []string) Container {
 // told is all that is known of an authority.
 func told(a *Authority) []string {
 	o := a.Objects
-	said := []string{fmt.Sprintf("%s %q: %d accounts (listed %v, %d with flags), %d groups, %d computers, %d managed, %d unclassified, %d "+
+	said := []string{fmt.Sprintf("%s %q, %d parents: %d accounts (listed %v, %d with flags), %d groups, %d computers, %d managed, %d unclassified, %d "+
 		"memberships",
-		a.Place(), a.Dialect, a.Accounts, a.Listed, a.Flagged, a.Groups, a.Computers, a.Managed, a.Unclassified, a.Memberships)}
+		a.Place(), a.Dialect, len(a.Parents), a.Accounts, a.Listed, a.Flagged, a.Groups, a.Computers, a.Managed, a.Unclassified, a.Memberships)}
 	if a.Head != nil {
 		said = append(said, "head "+settled(a.Head.Settings))
 	}
@@ -339,7 +347,7 @@ func told(a *Authority) []string {
 			a.Files[o.LooseFile.At(i)], o.LooseLine.At(i)))
 	}
 	for _, p := range a.Overrides {
-		line := fmt.Sprintf("policy %s, targets in part %v, %s:", p.Name, p.TargetsPart, p.Cite)
+		line := fmt.Sprintf("policy %s of %s, targets in part %v, %s:", p.Name, p.Platform, p.TargetsPart, p.Cite)
 		for _, x := range p.Targets {
 			line += fmt.Sprintf(" %s=%d", short(x.DN), x.Object)
 		}
