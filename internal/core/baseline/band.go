@@ -58,7 +58,7 @@ func (d *Condition) Band() Band {
 			b.Specials = append(b.Specials, k.Special)
 		}
 	}
-	if len(s.Choices) > 0 {
+	if s.Choices != nil {
 		for _, word := range s.Choices {
 			if d.Met(setting.Word(word)) {
 				b.Words = append(b.Words, word)

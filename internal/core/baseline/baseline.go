@@ -112,7 +112,7 @@ func (d *Demand) Where() string {
 		}
 		words = append(words, "on "+strings.Join(names, ", "))
 	}
-	if len(d.Tiers) > 0 {
+	if d.Tiers != nil {
 		words = append(words, "for "+strings.Join(d.Tiers, ", "))
 	}
 	switch d.Factor {
@@ -144,7 +144,7 @@ func (d *Demand) overlaps(e *Demand) bool {
 // setting, and the first with ways of the same file. Own demands go before those of
 // the baseline that is extended.
 func (b *Baseline) For(p setting.Platform, tier string, f Factor) []*Demand {
-	if !b.Covers(p) || len(b.Tiers) > 0 && !slices.Contains(b.Tiers, tier) {
+	if !b.Covers(p) || b.Tiers != nil && !slices.Contains(b.Tiers, tier) {
 		return nil
 	}
 	var all []*Demand
@@ -291,7 +291,7 @@ func (b *Baseline) check() error {
 			}
 		}
 		if !slices.ContainsFunc(where, d.possible) {
-			if len(d.Ways) > 0 {
+			if d.Ways != nil {
 				return d.at.Errorf(b.path, "the demand on %s: none of its platforms (%v) has the settings of any of its ways", d.Setting, where)
 			}
 			return d.at.Errorf(b.path, "the demand on %s: none of its platforms (%v) has that setting", d.Setting, where)

@@ -123,7 +123,7 @@ func (c *Condition) Met(v setting.Value) bool {
 
 // AllWays are the ways in which the demand can be met: one, where it is a condition.
 func (d *Demand) AllWays() []Way {
-	if len(d.Ways) > 0 {
+	if d.Ways != nil {
 		return d.Ways
 	}
 	return []Way{{d.Condition}}
@@ -162,7 +162,7 @@ type Taken struct {
 // Take picks, of each demand on a setting with ways, the one that asks for the fewest
 // changes of what is now, so that a value is left that satisfies all, if there is one.
 func Take(id setting.ID, demands []Named, now Now) Taken {
-	if !slices.ContainsFunc(demands, func(n Named) bool { return len(n.Demand.Ways) > 0 }) {
+	if !slices.ContainsFunc(demands, func(n Named) bool { return n.Demand.Ways != nil }) {
 		return Taken{Demands: demands}
 	}
 	var best Taken
@@ -184,7 +184,7 @@ func Take(id setting.ID, demands []Named, now Now) Taken {
 				one := *n.Demand
 				one.Condition, one.Ways = way[i], nil
 				named := Named{n.Baseline, &one}
-				if len(n.Demand.Ways) == 0 {
+				if n.Demand.Ways == nil {
 					named = n
 				}
 				band := meet(narrowed, way[i].Band())

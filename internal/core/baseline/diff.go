@@ -37,7 +37,7 @@ func Diff(was, is *Baseline) []Differing {
 		row := Differing{Setting: d.Setting, Where: was.where(d), Change: Removed, Was: d}
 		for k := range is.Demands {
 			e := &is.Demands[k]
-			if e.Setting == d.Setting && !taken[e] && is.where(e) == row.Where && (len(d.Ways) > 0) == (len(e.Ways) > 0) {
+			if e.Setting == d.Setting && !taken[e] && is.where(e) == row.Where && slices.Equal(d.Involved(), e.Involved()) {
 				taken[e], row.Is, row.Change = true, e, compared(d, e)
 				break
 			}

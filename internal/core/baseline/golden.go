@@ -17,8 +17,8 @@ type Unasked struct {
 // that asks nothing why.
 func Golden(values map[setting.ID]setting.Value) (demands []Demand, unasked []Unasked) {
 	for _, s := range setting.Table() {
-		v, ok := values[s.ID]
-		if !ok || !v.IsSet() || len(s.Of) > 0 { // what sums up others is told by them
+		v := values[s.ID]
+		if !v.IsSet() || s.Of != nil { // what sums up others is told by them
 			continue
 		}
 		c := Condition{Setting: s.ID, Specials: map[setting.Special]bool{}, Values: []setting.Value{v}}
@@ -26,7 +26,7 @@ func Golden(values map[setting.ID]setting.Value) (demands []Demand, unasked []Un
 		switch sp, special := v.Special(); {
 		case special:
 			c.Kind, why = Exactly, weakest(s, sp)
-		case len(s.Choices) > 0:
+		case s.Choices != nil:
 			if i := slices.Index(s.Choices, word(v)); s.Stronger == setting.Lower {
 				c.Kind, c.Values = OneOf, words(s.Choices[:i+1])
 			} else if c.Kind = AtLeast; s.Stronger == 0 {

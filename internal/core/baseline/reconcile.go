@@ -25,10 +25,8 @@ func Reconcile(all []*Baseline) []Reconciled {
 	for _, s := range setting.Table() {
 		cases := casesOf(all, s, tiers)
 		for _, c := range cases {
-			r := Reconciled{Setting: s.ID, Demands: c.demands, Ways: allWays(s.ID, c.demands, c.beside)}
-			if len(r.Ways) == 0 {
-				r.Exclude = excluding(s.ID, c.demands, c.beside)
-			}
+			r := Reconciled{Setting: s.ID, Demands: c.demands, Ways: allWays(s.ID, c.demands, c.beside),
+				Exclude: excluding(s.ID, c.demands, c.beside)}
 			if len(cases) > 1 {
 				r.Case = c.name(len(tiers))
 			}
@@ -245,7 +243,7 @@ func besides(all []*Baseline, demands []Named, w where) []Named {
 		for _, id := range n.Demand.Involved() {
 			if id != n.Demand.Setting {
 				beside = append(beside, slices.DeleteFunc(demandsAt(all, id, w), func(x Named) bool {
-					return len(x.Demand.Ways) > 0 || slices.Contains(beside, x)
+					return x.Demand.Ways != nil || slices.Contains(beside, x)
 				})...)
 			}
 		}

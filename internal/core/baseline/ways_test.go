@@ -305,6 +305,46 @@ func TestDiff(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
+	const condition, ways = "- {setting: min-length, at-most: 64, platforms: [windows-domain, unix-machine, cloud-directory], severity: minor, why: w.}\n",
+		"- any-of: [[{setting: min-length, at-least: 12}], [{setting: min-length, at-least: 8}, {setting: history, at-least: 4}]]\n" +
+			"  severity: minor\n  why: w.\n"
+	for name, rows := range map[string][]Differing{
+		"in another order": Diff(ownOf(t, condition+cyber), ownOf(t, cyber+condition)),
+		"of other platforms, all of them": Diff(ownOf(t, condition), ownOf(t, strings.Replace(condition,
+			"platforms: [windows-domain, unix-machine, cloud-directory], ", "", 1))),
+	} {
+		for _, r := range rows {
+			if r.Change != Same || r.Where != "" {
+				t.Errorf("%s: %s %s %q", name, r.Setting, r.Change, r.Where)
+			}
+		}
+	}
+	if rows := Diff(ownOf(t, "- {setting: min-length, at-least: 12, severity: minor, why: w.}\n"), ownOf(t, ways)); len(rows) != 1 ||
+		rows[0].Change != Laxer {
+		t.Errorf("a condition that became ways: %+v", rows)
+	}
+}
+
+// How far a value has to go.
+func TestFarness(t *testing.T) {
+	number := func(n int64) setting.Value { return setting.Number(n) }
+	low := Condition{Setting: "min-length", Kind: AtLeast, Values: []setting.Value{number(14)}}
+	on := Condition{Setting: "complexity", Kind: Exactly, Values: []setting.Value{setting.On}}
+	never := Condition{Setting: "max-age", Kind: Exactly, Values: []setting.Value{setting.Of(setting.Never)}}
+	none := low.Band().Intersect((&Condition{Setting: "min-length", Kind: AtMost, Values: []setting.Value{number(9)}}).Band())
+	for _, c := range []struct {
+		band Band
+		v    setting.Value
+		want int
+	}{
+		{low.Band(), number(14), 0}, {low.Band(), number(13), 8}, {low.Band(), number(7), 51}, {low.Band(), number(0), 101},
+		{low.Band(), setting.Value{}, 1}, {on.Band(), setting.Off, 1}, {on.Band(), setting.On, 0}, {never.Band(), number(86400), 1},
+		{none, number(10), 0}, {none, number(20), 0},
+	} {
+		if got := farness(c.band, c.v); got != c.want {
+			t.Errorf("%s from %s: %d, want %d", c.band.Text(), setting.Get(c.band.Setting).Text(c.v), got, c.want)
+		}
+	}
 }
 
 // What is set somewhere meets what is made of it, and what is weaker does not.
@@ -342,6 +382,10 @@ func TestGolden(t *testing.T) {
 		if demands, unasked := Golden(map[setting.ID]setting.Value{id: v}); len(demands) != 0 || len(unasked) != 1 {
 			t.Errorf("%s: %v %v", id, demands, unasked)
 		}
+	}
+	if demands, _ := Golden(map[setting.ID]setting.Value{"lockout-duration": setting.Number(900), "max-length": setting.Number(64)}); len(demands) != 2 ||
+		!demands[0].Met(setting.Of(setting.Unlimited)) || !demands[1].Met(setting.Of(setting.UntilAdmin)) {
+		t.Errorf("what is stronger than any number is refused: %+v", demands)
 	}
 	if demands, _ := Golden(map[setting.ID]setting.Value{"banned-list": setting.On}); len(demands) != 0 {
 		t.Errorf("what sums up others is demanded by itself: %v", demands)

@@ -69,7 +69,7 @@ func TestWorlds(t *testing.T) {
 				for _, b := range all {
 					for i := range b.Demands {
 						d := &b.Demands[i]
-						if string(d.Setting) != words[1] || len(d.Ways) > 0 {
+						if string(d.Setting) != words[1] || d.Ways != nil {
 							continue
 						}
 						text := fmt.Sprintf("%s %s by", b.ID, d.Text())

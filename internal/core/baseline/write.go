@@ -74,7 +74,7 @@ func (b *Baseline) YAML() ([]byte, error) {
 		d := &b.Demands[i]
 		one := yaml.MapSlice{}
 		add := func(key string, value any) { one = append(one, yaml.MapItem{Key: key, Value: value}) }
-		if len(d.Ways) == 0 {
+		if d.Ways == nil {
 			one = d.Condition.written()
 		} else {
 			add("any-of", d.writtenWays())
@@ -85,7 +85,7 @@ func (b *Baseline) YAML() ([]byte, error) {
 		if len(d.Platforms) > 0 {
 			add("platforms", d.Platforms)
 		}
-		if len(d.Tiers) > 0 {
+		if d.Tiers != nil {
 			add("tiers", d.Tiers)
 		}
 		if d.Factor != "" {

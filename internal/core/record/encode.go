@@ -264,9 +264,6 @@ func (e *encoder) scope(s *govern.Scope) keptScope {
 }
 
 func effectives(all map[setting.ID]govern.Effective) map[setting.ID]keptEffective {
-	if all == nil {
-		return nil
-	}
 	out := make(map[setting.ID]keptEffective, len(all))
 	for id, x := range all {
 		out[id] = keptEffective{x.Fact, x.From, x.Configured, x.Missing, x.Open}

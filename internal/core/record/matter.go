@@ -99,7 +99,7 @@ func matterKey(f *check.Finding) string {
 		parts = append(parts, string(f.Settings[0]), f.Observed)
 	default:
 		switch c := check.Named(f.Check); {
-		case c != nil && c.Each && len(f.Settings) > 0:
+		case c != nil && c.Each && f.Settings != nil:
 			parts = append(parts, string(f.Settings[0]))
 		case c != nil && c.Looks == check.AtSettings:
 			parts = append(parts, f.Observed)
@@ -109,11 +109,8 @@ func matterKey(f *check.Finding) string {
 	return strings.Join(parts, "\x00")
 }
 
-// missing is why a setting's value is.
+// missing is why the value is that a demand is about.
 func missing(f *check.Finding) govern.Reason {
-	if f.Scope == nil {
-		return ""
-	}
 	return f.Scope.Settings[f.Settings[0]].Missing
 }
 
@@ -219,7 +216,7 @@ func (m *Matter) demand(together map[failing][]baseline.Named) {
 	if len(m.Settings) == 1 && slices.ContainsFunc(m.Findings, func(f *check.Finding) bool {
 		demands := together[failing{f.Scope, m.Settings[0]}]
 		band, _ := baseline.Together(m.Settings[0], baseline.Take(m.Settings[0], demands, f.Scope.Now).Demands)
-		return len(demands) > 0 && band.Empty()
+		return band.Empty()
 	}) {
 		m.Asks = NoneAtPlace
 	}
@@ -235,7 +232,7 @@ func (m *Matter) demand(together map[failing][]baseline.Named) {
 	ways := false
 	for _, f := range m.Findings {
 		all := together[failing{f.Scope, row.ID}]
-		ways = ways || slices.ContainsFunc(all, func(n baseline.Named) bool { return len(n.Demand.Ways) > 0 })
+		ways = ways || slices.ContainsFunc(all, func(n baseline.Named) bool { return n.Demand.Ways != nil })
 		demands = append(demands, baseline.Take(row.ID, all, f.Scope.Now).Demands...)
 	}
 	band, _ := baseline.Together(row.ID, demands)
@@ -302,15 +299,12 @@ func (r *Record) count(m *Matter, scopes map[*govern.Scope]bool) {
 	for place, of := range rows {
 		roll := r.Roll(place.Place())
 		for row := range of {
-			standing := (*Standing)(nil)
-			if roll != nil {
-				standing = roll.Of(row)
-			}
+			standing := roll.Of(row)
 			if standing != nil && scopes[standing.Scope] {
 				continue // counted with its scope
 			}
 			total++
-			if standing != nil && standing.Scope != nil && standing.Scope.Tier == govern.Privileged {
+			if standing != nil && standing.Scope.Tier == govern.Privileged {
 				m.Privileged++
 			}
 		}
@@ -347,7 +341,7 @@ func (m *Matter) title() string {
 		return title
 	}
 	first := m.Findings[0]
-	if len(m.Settings) > 1 || first.Undecided() {
+	if first.Undecided() {
 		return "What governs these accounts is not known"
 	}
 	name := setting.Get(m.Settings[0]).Title

@@ -110,9 +110,10 @@ func (r *Roll) Add(row int, s Standing) {
 	r.rows = append(r.rows, i)
 }
 
-// Of returns how the account at a row stands; nil for what is none.
+// Of returns how the account at a row stands; nil for what is none, and where there is
+// no roll.
 func (r *Roll) Of(row int) *Standing {
-	if row >= len(r.rows) || r.rows[row] == 0 {
+	if r == nil || row >= len(r.rows) || r.rows[row] == 0 {
 		return nil
 	}
 	return &r.Standings[r.rows[row]-1]

@@ -2,6 +2,9 @@ package record_test
 
 import (
 	"bytes"
+	"compress/flate"
+	"encoding/base64"
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -138,6 +141,9 @@ func TestDamagedRecords(t *testing.T) {
 		"no place":          {`"place":0,"policy":0`, `"place":-1,"policy":0`, "a scope of no place"},
 		"a waiver":          {`"waiver":0`, `"waiver":5`, "points at number 5"},
 		"a roll":            {`"rows":"`, `"rows":"AAAA`, "the roll of x.example (domain)"},
+		"a roll cut short":  {rowsIn(good), base64.StdEncoding.EncodeToString(deflated(t, 0x80)), "the roll of x.example (domain) is damaged"},
+		"a roll too high":   {rowsIn(good), base64.StdEncoding.EncodeToString(deflated(t, 1, 3)), "the roll of x.example (domain) is damaged"},
+		"a roll of nothing": {`"scope":0,"rule":`, `"scope":-1,"rule":`, "has a standing in no scope"},
 		"no JSON":           {`{"format"`, `"format"`, "invalid character"},
 	} {
 		bad := strings.Replace(good, c.was, c.is, 1)
@@ -148,10 +154,79 @@ func TestDamagedRecords(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, err, c.say)
 		}
 	}
+	for was, is := range map[string]string{`"format":2`: `"format":1`, `"listed":2`: `"listed":0`, rowsIn(good): base64.StdEncoding.EncodeToString(
+		deflated(t, 1, 2))} {
+		if _, err := record.Decode([]byte(strings.Replace(good, was, is, 1))); err != nil {
+			t.Errorf("%s: %v", is, err)
+		}
+	}
 	r := small()
 	r.Findings[0].Waiver = &check.Waiver{}
 	if _, err := r.Encode(); err == nil {
 		t.Error("a waiver that the record does not have was left out")
+	}
+}
+
+// rowsIn is what a record keeps of its roll.
+func rowsIn(good string) string {
+	_, rest, _ := strings.Cut(good, `"rows":"`)
+	rows, _, _ := strings.Cut(rest, `"`)
+	return rows
+}
+
+func deflated(t *testing.T, plain ...byte) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	w, err := flate.NewWriter(&b, flate.BestSpeed)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.Write(plain)
+	if err = errors.Join(err, w.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// An account that a scope of a matter holds, and a finding names, too, counts once.
+func TestMattersCountOnce(t *testing.T) {
+	r := small()
+	a, twin, one := r.Places[0], r.Places[1], r.Scopes[0]
+	r.Findings = []check.Finding{{Fingerprint: "f3", Kind: check.Weak, Check: "long-gone", Scope: one, Authority: a},
+		{Fingerprint: "f4", Kind: check.Weak, Check: "long-gone", Authority: a, Rows: []int{1, 2, 5, 9}},
+		{Fingerprint: "f5", Kind: check.Weak, Check: "long-gone", Authority: twin, Rows: []int{3}}}
+	all := r.Matters()
+	if len(all) != 1 || all[0].Title != "long-gone" || all[0].Accounts == nil || *all[0].Accounts != 5 || all[0].Privileged != 1 {
+		t.Errorf("%+v", all[0])
+	}
+	part := r.Part(func(x *estate.Authority) bool { return x == twin })
+	if named := part.Matters(); len(named) != 1 || named[0].Name != all[0].Name {
+		t.Errorf("of a part: %+v", named)
+	}
+	if len(part.Rolls) != 0 || (*record.Roll)(nil).Of(1) != nil {
+		t.Error("a place without a roll has one")
+	}
+}
+
+// What a finding was called before identities were typed is the same finding.
+func TestDifferencesOfRenamed(t *testing.T) {
+	before, after := small(), small()
+	before.Findings[0].Fingerprint, before.Findings[0].Alias = "old", ""
+	if d := record.Differences(before, after); len(d) != 0 {
+		t.Errorf("%+v", d)
+	}
+	after.Findings[0].Alias = ""
+	if d := record.Differences(before, after); len(d) != 2 || d[0].After != "-" || d[1].Before != "-" {
+		t.Errorf("%+v", d)
+	}
+}
+
+func TestWithoutName(t *testing.T) {
+	for _, c := range [][3]string{{"it is with it", "it", "… is with …"}, {"it", "it", "…"}, {"with", "it", "with"}, {"a b", "", "a b"},
+		{"Éa a", "a", "Éa …"}} {
+		if got := record.WithoutName(c[0], c[1]); got != c[2] {
+			t.Errorf("%q without %q: %q, want %q", c[0], c[1], got, c[2])
+		}
 	}
 }
 
