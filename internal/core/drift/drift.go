@@ -271,9 +271,7 @@ func (r *Report) accounts() {
 		name := after.Label()
 		if before.alike(after) {
 			for row := range after.Objects.Len() {
-				if after.Objects.ClassOf(row) == estate.Account {
-					r.moved(name, "", before, row, after, row)
-				}
+				r.moved(name, "", before, row, after, row)
 			}
 			continue
 		}
@@ -332,16 +330,13 @@ func (r *Report) settings() {
 			if (row.ID == "mfa" || row.ID == "mfa-capable") && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
 				continue
 			}
-			c := Setting{Change{Way: Differs, What: policyOf(now), Before: textOf(row, x), After: textOf(row, y)}, row.ID, y.Cite}
-			switch order, known := row.Compare(y.Value, x.Value); {
+			order, _ := row.Compare(y.Value, x.Value)
+			c := Setting{Change{Way: wayOf[order], What: policyOf(now), Before: textOf(row, x), After: textOf(row, y)}, row.ID, y.Cite}
+			switch {
 			case x.Missing != govern.Present && y.Missing == govern.Present:
 				c.Way = New
 			case x.Missing == govern.Present && y.Missing != govern.Present:
 				c.Way = Gone
-			case known && order < 0:
-				c.Way = Worse
-			case known && order > 0:
-				c.Way = Better
 			}
 			r.Settings = append(r.Settings, c)
 		}
@@ -361,9 +356,8 @@ func (r *Report) findings() {
 	// findings of now know as their aliases.
 	renamed := map[string]string{}
 	for i := range r.After.Result.Findings {
-		if f := &r.After.Result.Findings[i]; f.Alias != "" {
-			renamed[f.Alias] = f.Fingerprint
-		}
+		f := &r.After.Result.Findings[i]
+		renamed[f.Alias] = f.Fingerprint
 	}
 	called := func(f *check.Finding) string { return cmp.Or(renamed[f.Fingerprint], f.Fingerprint) }
 	of := func(s *State) map[string]*check.Finding {
@@ -489,6 +483,9 @@ func (c *covered) lacks(f *check.Finding) string {
 	return "found by " + strings.Join(alone, ", ") + ", which one of the weighings is against only"
 }
 
+// wayOf is the way that leads to something weaker or worse (-1), better (1), or neither.
+var wayOf = map[int]Way{-1: Worse, 0: Differs, 1: Better}
+
 // changed says how a finding that is in both changed; empty: it did not.
 func changed(was, now *check.Finding) (Way, string) {
 	beneath := func(f *check.Finding) check.Kind {
@@ -500,22 +497,16 @@ func changed(was, now *check.Finding) (Way, string) {
 	way := Way("")
 	x, y := beneath(was), beneath(now)
 	switch {
-	case x != y && y.Rank() > x.Rank():
-		way = Worse
 	case x != y:
-		way = Better
+		way = wayOf[cmp.Compare(x.Rank(), y.Rank())]
 	case now.Check == "" && now.Kind != check.Missing && was.Observed != now.Observed:
-		way = Differs
 		id := now.Settings[0]
-		if order, known := setting.Get(id).Compare(now.Scope.Settings[id].Value, was.Scope.Settings[id].Value); known && order < 0 {
-			way = Worse
-		} else if known && order > 0 {
-			way = Better
-		}
+		order, _ := setting.Get(id).Compare(now.Scope.Settings[id].Value, was.Scope.Settings[id].Value)
+		way = wayOf[order]
 	case now.Severity != was.Severity:
-		way = map[bool]Way{true: Worse, false: Better}[now.Severity.Rank() > was.Severity.Rank()]
+		way = wayOf[cmp.Compare(was.Severity.Rank(), now.Severity.Rank())]
 	case now.Check != "" && now.Accounts != nil && was.Accounts != nil && *now.Accounts != *was.Accounts:
-		way = map[bool]Way{true: Worse, false: Better}[*now.Accounts > *was.Accounts]
+		way = wayOf[cmp.Compare(*was.Accounts, *now.Accounts)]
 	}
 	switch {
 	case was.Kind == check.Waived && now.Kind != check.Waived:

@@ -47,7 +47,7 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	KIND NAME [SID] [sync=WAY|as=PLATFORM]       the ones that follow are its own
 //	head SETTING=VALUE…
 //	policy NAME PRECEDENCE SETTING=VALUE,… [TARGET|root=ENTRY|except=NAME|of=ORIGIN|open=WHY|guid=N|part]…   precedence "-": none
-//	account NAME [FLAG…] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [flags-at=N] [in=GROUP]
+//	account NAME [FLAG…] [name=NAME] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [flags-at=N] [in=GROUP]
 //	group NAME[!] [type=N] [rid=N] MEMBER…       "!": members may be missing
 //	default POLICY | local on|off|inherit | cut | server DIALECT
 //	computer NAME [disabled] [rid=N] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
@@ -153,6 +153,8 @@ func Land(t testing.TB, lines string) *estate.Estate {
 					r.Flags |= flag
 				case strings.HasPrefix(w, "->"):
 					r.Applied = [][]byte{dn(w[2:])}
+				case key == "name": // another than its DN's
+					r.Name = []byte(value)
 				case key == "from":
 					r.Source = []byte(strings.ReplaceAll(value, `\`, "\t"))
 				case key == "rid":

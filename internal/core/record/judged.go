@@ -30,9 +30,8 @@ func Differences(before, after *Record) []Difference {
 	// A finding of before identities were typed has its fingerprint of then.
 	renamed := map[string]string{}
 	for i := range after.Findings {
-		if f := &after.Findings[i]; f.Alias != "" {
-			renamed[f.Alias] = f.Fingerprint
-		}
+		f := &after.Findings[i]
+		renamed[f.Alias] = f.Fingerprint
 	}
 	of := func(r *Record) map[string]string {
 		all := map[string]string{}
