@@ -13,6 +13,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -162,6 +163,9 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 		_ = g.synced() // what is open still cannot be removed on Windows
 		_ = e.Folder.RemoveAll(g.staging)
 	}()
+	usual := debug.SetGCPercent(100)
+	debug.SetGCPercent(usual)
+	defer debug.SetGCPercent(usual) // a large tree changes it
 	if g.aside, err = custody.AsideIn(tx); err != nil {
 		return nil, err
 	}

@@ -359,8 +359,7 @@ func (t trees) partOf(c *candidate, head []byte) (root, name string, ok bool) {
 		}
 		root, name, ok = f.Part(c.at(), head)
 		if ok && f.Claims != nil {
-			data, err := c.whole()
-			ok = err == nil && f.Claims(c.path, data)
+			ok = f.Claims(c.path, c.upTo)
 		}
 		if ok {
 			c.tree, c.root, c.part = f, root, name

@@ -7,6 +7,8 @@ import (
 	"io"
 	"path"
 	"path/filepath"
+	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -26,7 +28,7 @@ const mostPart = 256 << 20
 // The copies are stored in a folder of its own.
 func (g *gathering) takeTree(c candidate) error {
 	t := &intake.Tree{Name: c.calls, Path: c.root, KeepAll: g.opt.KeepAll}
-	sums, sizes := map[string]string{}, map[string]int64{}
+	read := map[string][]byte{}
 	for _, p := range c.parts {
 		if t.Find(p.part) != nil {
 			return fmt.Errorf("gather %s: it is named twice as %s; gather it once", p.path, p.part)
@@ -35,18 +37,34 @@ func (g *gathering) takeTree(c candidate) error {
 		if err != nil {
 			return err
 		}
-		sums[p.part], sizes[p.part] = custody.HexSum(data), int64(len(data))
+		read[p.part] = data
 		t.Parts = append(t.Parts, &intake.Part{Name: p.part, Path: p.path, Data: data})
 	}
-	newest := ""
-	for _, p := range c.parts {
-		newest = max(newest, p.written.UTC().Format(time.RFC3339))
+	if total := sizes(read); total > muchText {
+		debug.SetGCPercent(40) // beside so much text, little room is left for what is not needed any more
+		defer runtime.GC()     // and its room is what the facts are written in
 	}
-	if before := g.knownTree(t.Name, sums, newest); before != nil {
-		for _, e := range before {
-			g.result.Files = append(g.result.Files, Taken{Evidence: e, Given: c.root, Known: true})
+	// A place that is not known yet is read while its files are hashed.
+	sums, hashed := map[string]string{}, make(chan struct{})
+	go func() {
+		defer close(hashed)
+		for part, data := range read {
+			sums[part] = custody.HexSum(data)
 		}
-		return nil
+	}()
+	defer func() { <-hashed }()
+	if len(g.trees[t.Name]) > 0 {
+		newest := ""
+		for _, p := range c.parts {
+			newest = max(newest, p.written.UTC().Format(time.RFC3339))
+		}
+		<-hashed
+		if before := g.knownTree(t.Name, sums, newest); before != nil {
+			for _, e := range before {
+				g.result.Files = append(g.result.Files, Taken{Evidence: e, Given: c.root, Known: true})
+			}
+			return nil
+		}
 	}
 	fresh := len(t.Parts)
 	if !c.tree.Whole {
@@ -58,6 +76,7 @@ func (g *gathering) takeTree(c candidate) error {
 	if err := c.tree.Read(t, g.builder); err != nil {
 		return fmt.Errorf("gather %w", err)
 	}
+	<-hashed
 	written := map[string]candidate{}
 	for _, p := range c.parts {
 		written[p.part] = p
@@ -67,12 +86,12 @@ func (g *gathering) takeTree(c candidate) error {
 		if !isNew {
 			continue
 		}
-		kept := p.Data
+		kept, sum := p.Data, sums[p.Name]
 		if p.Kept != nil {
-			kept = p.Kept
+			kept, sum = p.Kept, custody.HexSum(p.Kept)
 		}
-		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.origin, Format: c.tree.Name, Size: sizes[p.Name],
-			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: custody.HexSum(kept), Struck: p.Struck,
+		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.origin, Format: c.tree.Name, Size: int64(len(read[p.Name])),
+			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: sum, Struck: p.Struck,
 			Tree: t.Name, Part: p.Name}}
 		if err := g.stage(p.Stored, kept); err != nil {
 			return err
@@ -83,6 +102,16 @@ func (g *gathering) takeTree(c candidate) error {
 		g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	}
 	return nil
+}
+
+// muchText is so much that the memory of reading it shows.
+const muchText = 16 << 20
+
+func sizes(read map[string][]byte) (total int) {
+	for _, data := range read {
+		total += len(data)
+	}
+	return total
 }
 
 // named gives every export that is made of several files its name: what it calls
@@ -137,15 +166,21 @@ func treeName(root string) string {
 }
 
 // whole reads one part.
-func (c *candidate) whole() ([]byte, error) {
+func (c *candidate) whole() ([]byte, error) { return c.upTo(0) }
+
+// upTo reads so many bytes; 0: all.
+func (c *candidate) upTo(most int) ([]byte, error) {
+	if most == 0 {
+		most = mostPart + 1
+	}
 	f, err := c.open()
 	if err != nil {
 		return nil, fmt.Errorf("gather %s: %w; check that you may read it", c.path, custody.Cause(err))
 	}
 	defer f.Close()
 	var all bytes.Buffer
-	all.Grow(int(min(max(c.size, 0), mostPart)) + bytes.MinRead) // it is read without being moved about
-	if _, err := all.ReadFrom(io.LimitReader(f, mostPart+1)); err != nil {
+	all.Grow(int(min(max(c.size, 0), int64(most))) + bytes.MinRead) // it is read without being moved about
+	if _, err := all.ReadFrom(io.LimitReader(f, int64(most))); err != nil {
 		return nil, fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
 	}
 	data := all.Bytes()

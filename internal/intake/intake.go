@@ -87,9 +87,9 @@ type TreeFormat struct {
 	// file's place below it.
 	Part func(path string, head []byte) (root, name string, ok bool)
 
-	// Claims, if not nil, decides on a file that Part says may be one: it is
-	// shown all of it.
-	Claims func(path string, data []byte) bool
+	// Claims, if not nil, decides on a file that Part says may be one. read gives it
+	// the file's first so many bytes; 0: all of it.
+	Claims func(path string, read func(most int) ([]byte, error)) bool
 
 	// Whole says that an export is always complete: a newer one of the same
 	// name takes the place of the older one. Otherwise the older one's files

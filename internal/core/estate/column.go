@@ -126,7 +126,11 @@ func (c *Texts) At(i int) string {
 // Append adds a row.
 func (c *Texts) Append(text []byte) {
 	if c.ends.n%chunkRows == 0 {
-		c.chunks = append(c.chunks, nil)
+		var next []byte
+		if n := len(c.chunks); n > 0 { // the next chunk is about as long as the one before
+			next = make([]byte, 0, len(c.chunks[n-1]))
+		}
+		c.chunks = append(c.chunks, next)
 	}
 	k := len(c.chunks) - 1
 	c.chunks[k] = append(c.chunks[k], text...)

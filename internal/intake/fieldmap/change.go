@@ -239,7 +239,7 @@ func (m *Map) changeOf(export string, d *document, path spec.NormalizedPath) (*C
 		if c.Export.Value != export || c.Element.path == nil {
 			continue
 		}
-		for _, located := range c.Element.path.SelectLocated(d.value) {
+		for _, located := range c.Element.path.located(d.value) {
 			if len(located.Path) <= len(path) && slices.Equal(located.Path, path[:len(located.Path)]) {
 				return c, located.Path
 			}
@@ -281,7 +281,7 @@ func (m *Map) Take(method, path string, body any, served func(export string) any
 		if c.Method != method || value == nil {
 			continue
 		}
-		for _, located := range c.Element.path.SelectLocated(value) {
+		for _, located := range c.Element.path.located(value) {
 			if at, _ := c.request(located.Node); at != path {
 				continue
 			}

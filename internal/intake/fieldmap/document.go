@@ -8,8 +8,8 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"math"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -38,9 +38,8 @@ type node struct {
 	items []*node
 }
 
-// mostItems is how many elements of an array have the lines of what is inside
-// them remembered: settings stand in short arrays, accounts in long ones.
-const mostItems = 2000
+// mostNames bounds how many names and short texts are shared.
+const mostNames = 2000
 
 // found is one value that a path led to.
 type found struct {
@@ -52,24 +51,30 @@ type found struct {
 // enoughItems is how many elements of a list are looked at first, to tell what it is of.
 const enoughItems = 200
 
-// parse reads an export to look at it; nil data if it is neither JSON nor CSV.
-func parse(part *intake.Part) (*document, error) { return parseToKeep(part, nil, false) }
+// reading says how an export is read.
+type reading struct {
+	words   vocabulary // the names that are read; nil: all
+	keepAll bool       // all that is no secret is kept
+	glance  bool       // up to where a long list is long enough to tell what the export is
+	rows    bool       // of long lists the beginning is taken apart, and what follows is left as rows
+	again   bool       // it is what was kept before
+}
 
-// glance reads of long lists the beginning only, to tell what an export is.
-func glance(part *intake.Part) (*document, error) { return parseMost(part, nil, false, enoughItems) }
+// parse reads an export as a whole; neither JSON nor CSV is an error.
+func parse(part *intake.Part) (*document, error) { return parseAs(part, reading{}) }
 
 // beginning is the document with the beginnings of its long lists; nil where it has none.
 func (d *document) beginning() *document {
-	long := false
+	cut := false
 	short := func(v any) any {
-		if list, ok := v.([]any); ok && len(list) > enoughItems {
-			long = true
-			return list[:enoughItems]
+		if list, ok := v.(*long); ok {
+			cut = true
+			return list.begin
 		}
 		return v
 	}
 	b := *d
-	if b.value = short(d.value); !long {
+	if b.value = short(d.value); !cut {
 		if members, ok := d.value.(map[string]any); ok {
 			few := make(map[string]any, len(members))
 			for name, v := range members {
@@ -78,42 +83,35 @@ func (d *document) beginning() *document {
 			b.value = few
 		}
 	}
-	if !long {
+	if !cut {
 		return nil
 	}
 	return &b
 }
 
-// parseToKeep reads an export, and makes the copy that is kept of it: what stands
-// under the names that are read, or, with all, all that is no secret.
-func parseToKeep(part *intake.Part, read vocabulary, all bool) (*document, error) {
-	return parseMost(part, read, all, math.MaxInt)
-}
-
-// parseMost reads so many elements of each list.
-func parseMost(part *intake.Part, read vocabulary, all bool, most int) (*document, error) {
+// parseAs reads an export, and makes the copy that is kept of it.
+func parseAs(part *intake.Part, how reading) (*document, error) {
 	raw, err := intake.Decode(part.Data)
 	if err != nil {
 		return nil, err
 	}
 	d := &document{part: part}
 	if looksLikeJSON(raw) {
-		p := &jsonParser{data: raw, line: 1, read: read, all: all, most: most, names: map[string]string{}, texts: map[string]any{}}
-		// Two members of one name are told with a name of ours, and what is no UTF-8 is taken
-		// as every other reader takes it.
-		p.decoder = jsontext.NewDecoder(bytes.NewBuffer(raw), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+		p := newParser(raw, how)
 		d.value, d.lines, err = p.document()
-		if err != nil {
+		if err != nil && err != errEnough {
 			return nil, &intake.Error{Path: part.Path, Line: p.line, Seen: err.Error(), Expected: "JSON (RFC 8259)",
 				Next: "the export is cut or was edited: export it again"}
 		}
+		p.of.kept = raw
 		if len(p.cuts) > 0 {
 			part.Kept, part.Struck, part.NotKept = cutOut(raw, p.cuts), p.struck, len(p.cuts)-p.struck
+			p.of.kept = part.Kept
 		}
 		return d, nil
 	}
 	d.text = raw
-	if err := d.fromCSV(raw, read, all); err != nil {
+	if err := d.fromCSV(raw, how.words, how.keepAll); err != nil {
 		return nil, err
 	}
 	return d, nil
@@ -127,6 +125,9 @@ func (d *document) empty() bool {
 	case map[string]any:
 		lists := 0
 		for _, member := range v {
+			if _, ok := member.(*long); ok {
+				return false
+			}
 			if list, ok := member.([]any); ok {
 				if len(list) > 0 {
 					return false
@@ -264,17 +265,30 @@ func (d *document) each(r *route) iter.Seq[element] {
 
 // jsonParser reads JSON into values and their lines, and finds the secrets.
 type jsonParser struct {
+	reading
 	data    []byte
 	decoder *jsontext.Decoder
 	names   map[string]string // of members, once each
 	texts   map[string]any    // short ones that were met, once each
-	most    int               // elements of a list that are read
+	last    int               // where the last token begins
 	seen    int               // up to here the lines were counted
-	line    int
-	read    vocabulary
-	all     bool
-	struck  int // of the cuts
+	line    int               // there
+	struck  int               // of the cuts
 	cuts    []cut
+	shift   int                // by how much what is kept is longer than what was read, up to here
+	plain   map[[2]string]bool // names under which what does not look like a secret is kept
+	of      *text              // for rows
+	shapes  map[string][]string
+	shape   []string // of the last row
+	met     []string // names in the objects that are open, while rows are read
+}
+
+func newParser(data []byte, how reading) *jsonParser {
+	return &jsonParser{reading: how, data: data, line: 1, names: map[string]string{}, texts: map[string]any{},
+		plain: map[[2]string]bool{}, of: &text{}, shapes: map[string][]string{},
+		// Two members of one name are told with a name of ours, and what is no UTF-8 is taken
+		// as every other reader takes it.
+		decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))}
 }
 
 // cut is what is not kept of a text: from, to, quotes included, and what stands
@@ -288,12 +302,13 @@ type cut struct {
 const deepest = 200
 
 func (p *jsonParser) document() (any, *node, error) {
-	value, lines, err := p.value(nil, "", 0, true)
+	value, lines, err := p.value("", "", 0)
 	if err == nil {
 		if _, more := p.decoder.ReadToken(); more != io.EOF {
 			return nil, nil, errors.New("something behind the end")
 		}
 	}
+	p.count(p.last)
 	var wrong *jsontext.SyntacticError
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
@@ -305,17 +320,20 @@ func (p *jsonParser) document() (any, *node, error) {
 	return value, lines, err
 }
 
-// token reads one token, says where it begins, and counts the lines before it.
+// between are the bytes that stand between two tokens.
+var between = [256]bool{' ': true, '\t': true, '\r': true, '\n': true, ':': true, ',': true}
+
+// token reads one token, and says where it begins.
 func (p *jsonParser) token() (jsontext.Token, int, error) {
 	from := int(p.decoder.InputOffset())
 	t, err := p.decoder.ReadToken()
 	if err != nil {
 		return t, 0, err
 	}
-	for from < len(p.data) && bytes.IndexByte([]byte(" \t\r\n:,"), p.data[from]) >= 0 {
+	for from < len(p.data) && between[p.data[from]] {
 		from++
 	}
-	p.count(from)
+	p.last = from
 	return t, from, nil
 }
 
@@ -327,22 +345,23 @@ func (p *jsonParser) count(to int) {
 	}
 }
 
-// value reads one value. above and key are the names under which it stands.
-func (p *jsonParser) value(above []string, key string, depth int, remember bool) (any, *node, error) {
+// value reads one value. above is the name over the one under which it stands.
+func (p *jsonParser) value(above, key string, depth int) (any, *node, error) {
 	t, from, err := p.token()
 	if err != nil {
 		return nil, nil, err
 	}
 	if depth > deepest {
-		return nil, nil, fmt.Errorf("values more than %d deep in one another", deepest)
+		return nil, nil, errTooDeep
 	}
+	p.count(from)
 	n := &node{line: p.line}
 	var value any
 	switch t.Kind() {
 	case '[':
-		return p.array(n, above, key, depth, remember)
+		return p.array(n, above, key, depth)
 	case '{':
-		return p.object(n, append(above[:len(above):len(above)], key), depth, remember)
+		return p.object(n, key, depth)
 	case '"':
 		value = p.text(t)
 	case '0':
@@ -354,57 +373,203 @@ func (p *jsonParser) value(above []string, key string, depth int, remember bool)
 	default:
 		return t.Bool(), n, nil
 	}
-	parent := ""
-	if len(above) > 0 {
-		parent = above[len(above)-1]
-	}
 	text, isText := value.(string)
 	if !isText {
 		text = fmt.Sprint(value)
 	}
-	kept, struck := p.read.keep(parent, key, text, p.all)
+	kept, err := p.keep(above, key, text, from)
+	if err != nil || kept == text {
+		return value, n, err
+	}
+	return kept, n, nil
+}
+
+// errEnough ends a glance.
+var errEnough = errors.New("enough was read")
+
+var errTooDeep = fmt.Errorf("values more than %d deep in one another", deepest)
+
+// keep notes what is kept of the text or number that was read last.
+func (p *jsonParser) keep(above, key, text string, from int) (string, error) {
+	if p.again {
+		return text, nil
+	}
+	kept, struck := p.words.keep(above, key, text, p.keepAll)
 	if kept == text {
-		return value, n, nil
+		return text, nil
 	}
 	if struck {
 		p.struck++
 	}
 	mark, err := json.Marshal(kept)
-	if err != nil {
-		return nil, nil, err
-	}
-	p.cuts = append(p.cuts, cut{from, int(p.decoder.InputOffset()), string(mark)})
-	return kept, n, nil
+	to := int(p.decoder.InputOffset())
+	p.cuts = append(p.cuts, cut{from, to, string(mark)})
+	p.shift += len(mark) - (to - from)
+	return kept, err
 }
 
-func (p *jsonParser) array(n *node, above []string, key string, depth int, remember bool) (any, *node, error) {
-	all := []any{}
+func (p *jsonParser) array(n *node, above, key string, depth int) (any, *node, error) {
+	all, begins := []any{}, p.place()
+	var rest []row
 	for p.more(']') {
-		if len(all) == p.most {
-			if err := p.decoder.SkipValue(); err != nil {
+		switch {
+		case len(all) < enoughItems || depth > 1 || !p.glance && !p.rows:
+			v, lines, err := p.value(above, key, depth+1)
+			if err != nil {
 				return nil, nil, err
 			}
-			continue
+			all, n.items = append(all, v), append(n.items, lines)
+		case p.glance:
+			return all, n, errEnough
+		default:
+			if rest == nil {
+				rest = p.room(begins, all)
+			}
+			r, err := p.row(above, key, depth+1)
+			if err != nil {
+				return nil, nil, err
+			}
+			rest = append(rest, r)
 		}
-		v, lines, err := p.value(above, key, depth+1, remember && len(all) < mostItems)
-		if err != nil {
-			return nil, nil, err
-		}
-		all, n.items = append(all, v), append(n.items, lines)
 	}
 	_, _, err := p.token()
+	if rest != nil {
+		return &long{all, rest}, n, err
+	}
 	return all, n, err
+}
+
+// room makes room for the rest of a list, given its beginning, so that little is copied
+// as it grows.
+func (p *jsonParser) room(begins int, begin []any) []row {
+	at, members := p.place(), 0
+	more := 1 + len(begin)*(len(p.data)+p.shift-at)/(at-begins)
+	for _, v := range begin {
+		object, _ := v.(map[string]any)
+		members = max(members, len(object))
+	}
+	p.of.spans = slices.Grow(p.of.spans, 2*members*more)
+	return make([]row, 0, more)
+}
+
+// row reads an element of a long list without taking it apart.
+func (p *jsonParser) row(above, key string, depth int) (row, error) {
+	t, from, err := p.token()
+	p.count(from)
+	r := row{of: p.of, first: uint32(len(p.of.spans)), from: uint32(from + p.shift), line: uint32(p.line)}
+	if err == nil && t.Kind() == '{' {
+		r.shape, err = p.members(key, depth, true)
+	} else if err == nil {
+		err = p.pass(t, from, above, key, depth)
+	}
+	r.to = uint32(p.place())
+	return r, err
+}
+
+// members passes those of an object. Of a row it notes where they stand, and returns
+// their names.
+func (p *jsonParser) members(key string, depth int, ofRow bool) ([]string, error) {
+	open := len(p.met)
+	defer func() { p.met = p.met[:open] }()
+	alike := ofRow // to the last row, as far as it was read
+	for p.more('}') {
+		t, from, err := p.token()
+		if err != nil {
+			return nil, err
+		}
+		name, i := "", len(p.met)-open
+		written := p.data[from+1 : p.decoder.InputOffset()-1]
+		alike = alike && i < len(p.shape) && p.shape[i] == string(written) && bytes.IndexByte(written, '\\') < 0
+		if alike {
+			name = p.shape[i]
+		} else if name = p.name(t); slices.Contains(p.met[open:], name) {
+			return nil, fmt.Errorf("%q stands twice in one object", name)
+		}
+		p.met = append(p.met, name)
+		t, from, err = p.token()
+		if err != nil {
+			return nil, err
+		}
+		start := from + p.shift
+		if err := p.pass(t, from, key, name, depth+1); err != nil {
+			return nil, err
+		}
+		if ofRow {
+			p.of.spans = append(p.of.spans, uint32(start), uint32(p.place()))
+		}
+	}
+	if names := p.met[open:]; ofRow && (!alike || len(names) != len(p.shape)) {
+		shape := strings.Join(names, "\x00")
+		if p.shapes[shape] == nil {
+			p.shapes[shape] = append([]string{}, names...)
+		}
+		p.shape = p.shapes[shape]
+	}
+	_, _, err := p.token()
+	return p.shape, err
+}
+
+// place is where what comes next will stand in what is kept.
+func (p *jsonParser) place() int { return int(p.decoder.InputOffset()) + p.shift }
+
+// pass goes over a value that begins with a token, and notes what is not kept of it.
+func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth int) error {
+	if depth > deepest {
+		return errTooDeep
+	}
+	text := ""
+	switch t.Kind() {
+	case '[':
+		for p.more(']') {
+			t, from, err := p.token()
+			if err != nil {
+				return err
+			}
+			if err := p.pass(t, from, above, key, depth+1); err != nil {
+				return err
+			}
+		}
+		_, _, err := p.token()
+		return err
+	case '{':
+		_, err := p.members(key, depth, false)
+		return err
+	case '"':
+		if p.isPlain(above, key, p.data[from:p.decoder.InputOffset()]) {
+			return nil
+		}
+		text = t.String()
+	case '0':
+		n, err := strconv.ParseFloat(t.String(), 64)
+		if err != nil {
+			return fmt.Errorf("%s is a number that nothing holds", redact.Quote([]byte(t.String())))
+		}
+		text = fmt.Sprint(n)
+	default:
+		return nil
+	}
+	_, err := p.keep(above, key, text, from)
+	return err
+}
+
+// isPlain reports whether a text, as it is written, is kept whatever it says: its name is
+// read, and it has no mark that a secret has.
+func (p *jsonParser) isPlain(above, key string, written []byte) bool {
+	plain, known := p.plain[[2]string{above, key}]
+	if !known {
+		plain = p.words.reads(above, key)
+		p.plain[[2]string{above, key}] = plain
+	}
+	return plain && !redact.Suspicious(written) && bytes.IndexByte(written, '\\') < 0
 }
 
 // more reports whether something comes before the end of an array or object; what is
 // wrong is found by reading it.
 func (p *jsonParser) more(end jsontext.Kind) bool { return p.decoder.PeekKind() != end }
 
-func (p *jsonParser) object(n *node, above []string, depth int, remember bool) (any, *node, error) {
+func (p *jsonParser) object(n *node, under string, depth int) (any, *node, error) {
 	all := map[string]any{}
-	if remember {
-		n.named = map[string]*node{}
-	}
+	n.named = map[string]*node{}
 	for p.more('}') {
 		t, _, err := p.token()
 		if err != nil {
@@ -414,13 +579,12 @@ func (p *jsonParser) object(n *node, above []string, depth int, remember bool) (
 		if _, twice := all[key]; twice {
 			return nil, nil, fmt.Errorf("%q stands twice in one object", key)
 		}
-		v, lines, err := p.value(above, key, depth+1, remember)
-		if err != nil {
+		v, lines, err := p.value(under, key, depth+1)
+		if err != nil && err != errEnough {
 			return nil, nil, err
 		}
-		all[key] = v
-		if remember {
-			n.named[key] = lines
+		if all[key], n.named[key] = v, lines; err != nil {
+			return all, n, err
 		}
 	}
 	_, _, err := p.token()
@@ -437,7 +601,7 @@ func (p *jsonParser) text(t jsontext.Token) any {
 	known, ok := p.texts[text]
 	if !ok {
 		known = text
-		if len(p.texts) < mostItems {
+		if len(p.texts) < mostNames {
 			p.texts[text] = known
 		}
 	}
@@ -450,7 +614,7 @@ func (p *jsonParser) name(t jsontext.Token) string {
 	if known, ok := p.names[text]; ok {
 		return known
 	}
-	if len(p.names) < mostItems {
+	if len(p.names) < mostNames {
 		p.names[text] = text
 	}
 	return text

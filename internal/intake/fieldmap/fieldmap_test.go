@@ -1,12 +1,17 @@
 package fieldmap
 
 import (
+	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
+
+	"github.com/theory/jsonpath"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
@@ -248,7 +253,7 @@ func TestWrongExports(t *testing.T) {
 	for text, want := range map[string]bool{`{"value": []}`: false, "[Unicode]\nUnicode=yes\n": false, fmt.Sprintf(rules, "1", "2", "3"): true,
 		"user,arn,password_enabled,mfa_active\n": true, "a,b\n": false} {
 		_, _, may := f.Part("x/some.txt", []byte(text))
-		if got := may && f.Claims("x/some.txt", []byte(text)); got != want {
+		if got := may && f.Claims("x/some.txt", reads(text)); got != want {
 			t.Errorf("%q: claimed %v, want %v", text, got, want)
 		}
 	}
@@ -524,19 +529,123 @@ func TestExportsBehindTheBeginning(t *testing.T) {
 		t.Fatal(err)
 	}
 	list := strings.Repeat(`{"id": "a"}, `, enoughItems) + `{"id": "b", "admin": true}`
-	d, err := parse(&intake.Part{Path: "u.json", Name: "u.json", Data: []byte(`{"users": [` + list + `]}`)})
-	if err != nil {
-		t.Fatal(err)
+	text := `{"users": [` + list + `]}`
+	for name, how := range map[string]reading{"live and change files": {}, "gather": {rows: true}} {
+		d, err := parseAs(&intake.Part{Path: "u.json", Name: "u.json", Data: []byte(text)}, how)
+		if err != nil {
+			t.Fatal(err)
+		}
+		whole, _ := takenApart(d.value, d.lines)
+		if all := whole.(map[string]any)["users"].([]any); len(all) != enoughItems+1 {
+			t.Errorf("%s: %d users read", name, len(all))
+		}
+		var ids []string
+		for _, c := range claims([]*Map{m}, d) {
+			ids = append(ids, c.x.ID.Value)
+		}
+		if !slices.Equal(ids, []string{"users", "admins"}) {
+			t.Errorf("%s: taken as %q", name, ids)
+		}
 	}
-	if all := d.value.(map[string]any)["users"].([]any); len(all) != enoughItems+1 { // live and change files need all
-		t.Errorf("%d users read", len(all))
+	// What tells may stand behind the list, and what is cut is taken, to be told.
+	for text, want := range map[string]bool{text: true, text[:len(text)-1]: true, `{"others": [` + list + `], "users": [{"id": "a"}]}`: true,
+		`{"others": [` + list + `], "people": []}`: false, `{"others": [` + list + `], "people": [}`: true} {
+		if got := Format([]*Map{m}).Claims("u.json", reads(text)); got != want {
+			t.Errorf("%.20s…%s: claimed %v", text, text[len(text)-20:], got)
+		}
 	}
-	var ids []string
-	for _, c := range claims([]*Map{m}, d) {
-		ids = append(ids, c.x.ID.Value)
+}
+
+// reads gives a text as gather does.
+func reads(text string) func(int) ([]byte, error) {
+	return func(most int) ([]byte, error) {
+		if most == 0 {
+			most = len(text)
+		}
+		return []byte(text[:min(most, len(text))]), nil
 	}
-	if !slices.Equal(ids, []string{"users", "admins"}) {
-		t.Errorf("taken as %q", ids)
+}
+
+// A long list that is left as rows holds what it holds taken apart, on the same lines, is
+// kept alike and has the same mistakes.
+func TestRowsAreWhatTheyAreTakenApart(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(3, 4))
+	pick := func(of ...string) string { return of[rnd.IntN(len(of))] }
+	space := func() string { return pick("", " ", "\n", "\r\n  ", "\t") }
+	var made func(depth int) string
+	made = func(depth int) string {
+		var b strings.Builder
+		switch k := rnd.IntN(9); {
+		case depth > 3 || k < 3:
+			return pick("null", "true", "false", "0", "-1.5e3", `""`, `"x"`, `"é\u00e9\n\"q\""`, `"\ud83d\ude00"`, `"a://b:c@d"`, `"[struck out]"`,
+				`"\u0024"`, `"$6$abcdefgh$abcdefghijkl"`)
+		case k == 3:
+			for i := range rnd.IntN(4) {
+				b.WriteString(map[bool]string{true: ","}[i > 0] + space() + made(depth+1) + space())
+			}
+			return "[" + b.String() + "]"
+		}
+		names := []string{"id", "name", "value", "token", "secretText", "other", "passwordPolicies", "a b", "\u0061"}
+		rnd.Shuffle(len(names), func(i, j int) { names[i], names[j] = names[j], names[i] })
+		if rnd.IntN(3) > 0 {
+			slices.Sort(names) // most rows are alike
+		}
+		for i, name := range names[:rnd.IntN(len(names)+1)] {
+			b.WriteString(map[bool]string{true: ","}[i > 0] + space() + `"` + name + `"` + space() + ":" + space() + made(depth+1) + space())
+		}
+		return "{" + b.String() + "}"
+	}
+	words := vocabulary{"id": true, "name": true, "value": true, "passwordpolicies": true, "list": true}
+	for round := range 40 {
+		var b strings.Builder
+		for i := range enoughItems + 40 {
+			b.WriteString(map[bool]string{true: ","}[i > 0] + space() + made(1+round%2) + space())
+		}
+		text := pick(`{"before": 1, "list": [`+b.String()+`], "other": {"id": "z"}}`, `[`+b.String()+`]`)
+		switch round % 10 {
+		case 8: // cut somewhere
+			text = text[:len(text)/2+rnd.IntN(len(text)/2)]
+		case 9:
+			text = strings.Replace(text, `"id"`, `"id": 1, "id"`, -1)
+		}
+		how := reading{words: words, keepAll: round%3 == 0}
+		if round%7 == 0 {
+			how.words = nil
+		}
+		whole, rows := &intake.Part{Path: "x.json", Data: []byte(text)}, &intake.Part{Path: "x.json", Data: []byte(text)}
+		x, err := parseAs(whole, how)
+		how.rows = true
+		y, again := parseAs(rows, how)
+		if fmt.Sprint(err) != fmt.Sprint(again) {
+			t.Fatalf("%v, as rows %v", err, again)
+		}
+		if err != nil {
+			continue
+		}
+		if whole.Struck != rows.Struck || whole.NotKept != rows.NotKept || !bytes.Equal(whole.Kept, rows.Kept) {
+			t.Fatalf("kept %d %d %s, as rows %d %d %s", whole.Struck, whole.NotKept, whole.Kept, rows.Struck, rows.NotKept, rows.Kept)
+		}
+		for _, path := range []string{"$", "$.list[*]", "$[*]", "$[*].id", "$.list[*].id", "$.list[*].other.id", "$[*].value[*]", "$.list[205].id", "$[-1].id",
+			"$.list[?@.name].id", "$[?@.id == 'x']", "$.list[?@.id == $.before]", "$..id", "$.*.id", "$.list[*].*", "$.list", "$[*]['a b']",
+			"$.list[*]['id','name']", "$[?@.other].other.*", "$.list[?@.id]..name"} {
+			r := routeOf(jsonpath.MustParse(path))
+			got, want := ask(y.value, y.lines, r), ask(x.value, x.lines, r)
+			for i := range got {
+				got[i].value, _ = takenApart(got[i].value, noLines)
+			}
+			for _, all := range [][]found{got, want} { // the package takes members in any order
+				slices.SortFunc(all, func(x, y found) int { return strings.Compare(x.path, y.path) })
+			}
+			if !reflect.DeepEqual(got, want) {
+				i := slices.IndexFunc(want, func(f found) bool {
+					return !slices.ContainsFunc(got, func(g found) bool { return reflect.DeepEqual(f, g) })
+				})
+				t.Fatalf("round %d, %s: %d values, as rows %d; without %v", round, path, len(want), len(got), want[i])
+			}
+			if len(r.located(y.value)) != len(want) || r.somewhere(y.value) != (len(want) > 0) {
+				t.Fatalf("round %d, %s: another number of values", round, path)
+			}
+		}
 	}
 }
 

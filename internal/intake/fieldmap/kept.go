@@ -85,16 +85,22 @@ var alwaysSecret = map[string]bool{
 	"salt": true, "answer": true, "sharedsecret": true,
 }
 
+// secret reports whether what stands under a name is one, whatever it says.
+func (w vocabulary) secret(above, name string) bool {
+	above, name = strings.ToLower(above), strings.ToLower(name)
+	return name == "value" && (redact.Name(above) && !w[above] || above == "password" || above == "hash") || alwaysSecret[name]
+}
+
+// reads reports whether some map reads a name.
+func (w vocabulary) reads(above, name string) bool {
+	return (w == nil || w[strings.ToLower(name)]) && !w.secret(above, name)
+}
+
 // keep says what is kept of a text or number under a name; above is the name
 // over it.
 func (w vocabulary) keep(above, name, value string, all bool) (kept string, struck bool) {
-	above, name = strings.ToLower(above), strings.ToLower(name)
-	read := w == nil || w[name]
-	if name == "value" && (redact.Name(above) && !w[above] || above == "password" || above == "hash") || alwaysSecret[name] {
-		read = false
-		if value != "" && !redact.IsMark(value) {
-			return redact.Struck, true
-		}
+	if w.secret(above, name) && value != "" && !redact.IsMark(value) {
+		return redact.Struck, true
 	}
-	return redact.Keep(name, value, read, all)
+	return redact.Keep(strings.ToLower(name), value, w.reads(above, name), all)
 }

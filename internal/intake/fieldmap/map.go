@@ -753,14 +753,6 @@ func (m *Map) checkAccounts(a *Accounts) error {
 	return cmp.Or(m.checkPick(a.Federated), m.checkPick(a.Domains))
 }
 
-func valuesOf(texts []strictyaml.Text) []string {
-	var all []string
-	for _, t := range texts {
-		all = append(all, t.Value)
-	}
-	return all
-}
-
 // NextPage returns where a reply says its next page is; empty after the last.
 func (l *Live) NextPage(reply []byte) string {
 	if l.Next.path == nil {

@@ -15,6 +15,7 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
+	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/intake"
 )
 
@@ -31,20 +32,31 @@ func Format(all []*Map) *intake.TreeFormat {
 			root = path.Dir(file)
 			return root, path.Base(file), may
 		},
-		Claims: func(file string, data []byte) bool {
-			d, err := glance(&intake.Part{Path: file, Name: path.Base(file), Data: data})
-			if err != nil {
-				return strings.EqualFold(path.Ext(file), ".json") // what is cut is claimed, so that it is told
+		Claims: func(file string, read func(most int) ([]byte, error)) bool {
+			known := func(data []byte, how reading) (bool, error) {
+				d, err := parseAs(&intake.Part{Path: file, Name: path.Base(file), Data: data}, how)
+				return err == nil && len(claims(all, d)) > 0, err
 			}
-			if len(claims(all, d)) > 0 {
+			begin, err := read(glanced)
+			if err != nil {
+				return false
+			}
+			if ok, err := known(begin, reading{glance: true}); ok && err == nil {
 				return true
 			}
-			d, err = parse(&intake.Part{Path: file, Name: path.Base(file), Data: data})
-			return err == nil && len(claims(all, d)) > 0
+			data, err := read(0)
+			if err != nil {
+				return false
+			}
+			ok, err := known(data, reading{rows: true})
+			return ok || err != nil && strings.EqualFold(path.Ext(file), ".json") // what is cut is claimed, so that it is told
 		},
 		Read: func(t *intake.Tree, into *estate.Builder) error { return read(all, t, into) },
 	}
 }
+
+// glanced is how much of a file is read to tell what it is; if that does not tell, all is.
+const glanced = 1 << 20
 
 // mayBeCSV reports whether a first line has the columns of one of the exports.
 func (m *Map) mayBeCSV(text []byte) bool {
@@ -173,7 +185,7 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 	var order []*Map
 	words := wordsOf(all)
 	for _, p := range t.Parts {
-		d, err := parseToKeep(p, words, t.KeepAll)
+		d, err := parseAs(p, reading{words: words, keepAll: t.KeepAll, rows: true})
 		if err != nil {
 			return err
 		}
@@ -355,6 +367,9 @@ func first(e element, p Path) (string, bool) {
 	if p.path == nil {
 		return "", false
 	}
+	if text, null, ok := p.path.scalar(e.value); ok {
+		return text, !null
+	}
 	for v := range p.path.leads(e.value, noLines) {
 		if v != nil {
 			return textOf(v), true
@@ -491,12 +506,17 @@ func holdsParts(v any, steps []part) bool {
 	if len(steps) == 0 {
 		return true
 	}
-	fields, ok := v.(map[string]any)
-	if !ok {
+	step := steps[0]
+	var inner any
+	var ok bool
+	switch v := v.(type) {
+	case map[string]any:
+		inner, ok = v[step.name]
+	case *row:
+		inner, _, ok = v.member(step.name, noLines)
+	default:
 		return false
 	}
-	step := steps[0]
-	inner, ok := fields[step.name]
 	switch {
 	case !ok:
 		return step.may
@@ -700,8 +720,11 @@ func (r *Reading) value(raw any) (setting.Value, error) {
 			return setting.Number(int64(n) * units[r.Unit.Value]), nil
 		}
 	default:
-		if list, ok := raw.([]any); ok {
+		switch list := raw.(type) {
+		case []any:
 			return setting.Number(int64(len(list))), nil
+		case *long:
+			return setting.Number(int64(list.len())), nil
 		}
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 			return setting.Number(n), nil
@@ -716,27 +739,27 @@ func (c *Condition) holds(e element) bool {
 		text, _ := first(e, c.At)
 		return !strings.Contains(strings.ToLower(text), strings.ToLower(c.Lacks.Value))
 	}
+	if text, null, ok := c.At.path.scalar(e.value); ok {
+		return !null && c.met(text)
+	}
 	for v := range c.At.path.leads(e.value, noLines) {
-		text := textOf(v)
-		is := func(w string) bool { return strings.EqualFold(w, text) }
-		any := func(words []string) bool { return slices.ContainsFunc(words, is) }
-		switch {
-		case v == nil:
-		case c.Contains.Value != "":
-			if strings.Contains(strings.ToLower(text), strings.ToLower(c.Contains.Value)) {
-				return true
-			}
-		case len(c.Not) > 0:
-			if !any(valuesOf(c.Not)) {
-				return true
-			}
-		default:
-			if any(valuesOf(c.Is)) {
-				return true
-			}
+		if v != nil && c.met(textOf(v)) {
+			return true
 		}
 	}
 	return false
+}
+
+// met reports whether a value meets the condition.
+func (c *Condition) met(text string) bool {
+	is := func(w strictyaml.Text) bool { return strings.EqualFold(w.Value, text) }
+	switch {
+	case c.Contains.Value != "":
+		return strings.Contains(strings.ToLower(text), strings.ToLower(c.Contains.Value))
+	case len(c.Not) > 0:
+		return !slices.ContainsFunc(c.Not, is)
+	}
+	return slices.ContainsFunc(c.Is, is)
 }
 
 func allHold(conditions []Condition, e element) bool {
@@ -777,9 +800,15 @@ func (r *reader) accounts(a *Accounts) {
 	}
 	var of *document
 	var unknown estate.Flag
+	rec := &estate.Record{}
 	for d, e := range r.each(a.Export.Value, a.Each.path, a.Only) {
 		if d != of {
-			of, unknown = d, r.notShown(a, d)
+			n := 0
+			of = d
+			unknown, n = r.notShown(a, d)
+			if !a.Joins {
+				r.people = slices.Grow(r.people, n)
+			}
 		}
 		name, _ := first(e, a.Name)
 		id, hasID := first(e, a.ID)
@@ -790,14 +819,15 @@ func (r *reader) accounts(a *Accounts) {
 			r.into.NotUnderstood(estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: a.Name.text.Value}, "an account without a name")
 			continue
 		}
-		rec := &estate.Record{Class: estate.Account, DN: []byte(id), Name: []byte(name), Flags: unknown, Line: lineOf(e, a.ID, a.Name)}
+		*rec = estate.Record{Class: estate.Account, DN: append(rec.DN[:0], id...), Name: append(rec.Name[:0], name...), Flags: unknown,
+			Line: lineOf(e, a.ID, a.Name), Principal: rec.Principal[:0], Display: rec.Display[:0]}
 		if a.Joins {
 			rec.Class = estate.Other
 			rec.Flags |= estate.NoControl // it says nothing of what the list of accounts does
 		}
 		principal, _ := first(e, a.Principal)
 		display, _ := first(e, a.Display)
-		rec.Principal, rec.Display = []byte(principal), []byte(display)
+		rec.Principal, rec.Display = append(rec.Principal, principal...), append(rec.Display, display...)
 		rec.PwdSet = moment(e, a.Changed)
 		if a.Used != nil && allHold(a.Used.Only, e) {
 			if text, ok := first(e, a.Used.At); ok && text != "" {
@@ -822,7 +852,7 @@ func (r *reader) accounts(a *Accounts) {
 		if a.Joins {
 			continue
 		}
-		who := someone{id: id, nameless: !hasID && a.ID.path != nil, flags: rec.Flags, cite: estate.Cite{File: d.part.Stored, Line: rec.Line}}
+		who := someone{id: id, nameless: !hasID && a.ID.path != nil, flags: rec.Flags, in: d.part, line: rec.Line}
 		if _, domain, ok := strings.Cut(strings.ToLower(principal), "@"); ok {
 			who.domain = domain
 		}
@@ -861,21 +891,25 @@ var unshown = []gap{
 }
 
 // notShown tells of the fields that an export should have of its accounts, and
-// has of none, and returns what is not known of them therefore. A shell writes
-// every field, and leaves empty those that it was not asked for.
-func (r *reader) notShown(a *Accounts, d *document) (unknown estate.Flag) {
-	rows := slices.Collect(d.each(a.Each.path))
+// has of none, and returns what is not known of them therefore, and how many they are. A
+// shell writes every field, and leaves empty those that it was not asked for.
+func (r *reader) notShown(a *Accounts, d *document) (unknown estate.Flag, n int) {
+	for range d.each(a.Each.path) {
+		n++
+	}
 	look := func(at Path, mark estate.Flag, what string) {
-		if slices.ContainsFunc(rows, func(e element) bool {
-			return slices.ContainsFunc(at.path.Select(e.value), func(v any) bool { return !d.bare || v != nil && v != "" })
-		}) {
-			return
+		for e := range d.each(a.Each.path) {
+			for v := range at.path.leads(e.value, noLines) {
+				if !d.bare || v != nil && v != "" {
+					return
+				}
+			}
 		}
 		unknown |= mark
 		field := at.text.Value
 		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.FieldUnseen, About: a.Export.Value + " " + field,
 			Cites:  []estate.Cite{{File: d.part.Stored, Line: 1, Where: a.Export.Value}},
-			Text:   fmt.Sprintf("%d accounts were exported without %s: %s is not known", len(rows), field, what),
+			Text:   fmt.Sprintf("%d accounts were exported without %s: %s is not known", n, field, what),
 			Remedy: "Export the accounts with " + field + ", and gather again."})
 	}
 	if a.ID.path != nil {
@@ -888,7 +922,7 @@ func (r *reader) notShown(a *Accounts, d *document) (unknown estate.Flag) {
 			look(f.At, unshown[gap].mark, unshown[gap].what)
 		}
 	}
-	return unknown
+	return unknown, n
 }
 
 // policies reads the prioritised policies.
@@ -965,12 +999,12 @@ func (p *Policies) unmodelled(e element) string {
 	known := map[string]bool{}
 	for _, at := range []Path{p.Groups, p.Users, p.NoGroups, p.NoUsers, p.From} {
 		if at.path != nil {
-			for _, located := range at.path.SelectLocated(e.value) {
+			for _, located := range at.path.located(e.value) {
 				known[located.Path.String()] = true
 			}
 		}
 	}
-	for _, located := range p.Conditions.path.SelectLocated(e.value) {
+	for _, located := range p.Conditions.path.located(e.value) {
 		if name := unknownLeaf(located.Node, located.Path.String(), "", known); name != "" {
 			return name
 		}

@@ -4,96 +4,160 @@ import (
 	"iter"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/theory/jsonpath"
 	"github.com/theory/jsonpath/spec"
 )
 
-// route is a JSONPath. Most only name members and go through all elements of lists;
-// those are followed here, one value after the other, since the package makes lists of
-// all values, and a path for each. Others are the package's.
+// route is a JSONPath, followed step by step, one value after the other: the package
+// makes lists of all values, and a path for each. What names members and goes through
+// all elements is followed here; what a filter or the like selects, the package says.
 type route struct {
-	*jsonpath.Path
-	plain bool
-	steps []step
+	steps  []step
+	toRoot bool // a filter asks about the whole document
 }
 
-// step is the member of a name, or whatever is in the list or the object.
+// step is the member of a name, whatever is in the list or the object, or what the
+// package selects.
 type step struct {
-	name spec.Name
-	all  bool
+	name    spec.Name
+	all     bool
+	other   *spec.Segment
+	filters bool // the other only filters: it looks at one element at a time
 }
 
 func routeOf(path *jsonpath.Path) *route {
-	r := &route{Path: path, plain: true}
+	r := &route{toRoot: strings.Count(path.String(), "$") > 1}
 	for _, segment := range path.Query().Segments() {
-		selectors := segment.Selectors()
-		if segment.IsDescendant() || len(selectors) != 1 {
-			return &route{Path: path}
+		s := step{other: segment}
+		if selectors := segment.Selectors(); !segment.IsDescendant() && len(selectors) == 1 {
+			switch by := selectors[0].(type) {
+			case spec.Name:
+				s = step{name: by}
+			case spec.WildcardSelector:
+				s = step{all: true}
+			case *spec.FilterSelector:
+				s.filters = true
+			}
 		}
-		switch s := selectors[0].(type) {
-		case spec.Name:
-			r.steps = append(r.steps, step{name: s})
-		case spec.WildcardSelector:
-			r.steps = append(r.steps, step{all: true})
-		default:
-			return &route{Path: path}
-		}
+		r.steps = append(r.steps, s)
 	}
 	return r
 }
 
-// leads goes through the values to which the route leads, with the lines of each, as
-// near as they are known.
-func (r *route) leads(value any, lines *node) iter.Seq2[any, *node] {
-	return func(yield func(any, *node) bool) {
-		if r.plain {
-			follow(r.steps, value, lines, nil, func(v any, near *node, _ spec.NormalizedPath) bool { return yield(v, near) })
-			return
-		}
-		for _, located := range r.Path.SelectLocated(value) {
-			if !yield(located.Node, lines.along(located.Path)) {
-				return
-			}
-		}
-	}
+// follower goes a route through a document.
+type follower struct {
+	root any // where a filter asks about it
+	// told gets each value, with its lines, and its path where paths are wanted. It
+	// returns false when it has enough, and so does what calls it.
+	told  func(any, *node, spec.NormalizedPath) bool
+	paths bool
 }
 
-// follow goes the steps from a value; where at is not nil, it tells the path from there.
-// It returns false when the one who is told has enough.
-func follow(steps []step, value any, lines *node, at *spec.NormalizedPath, told func(any, *node, spec.NormalizedPath) bool) bool {
+func (r *route) follow(value any, lines *node, f follower) {
+	if r.toRoot {
+		f.root, _ = takenApart(value, noLines)
+	}
+	f.walk(r.steps, value, lines, nil)
+}
+
+func (f *follower) walk(steps []step, value any, lines *node, at spec.NormalizedPath) bool {
 	if len(steps) == 0 {
-		if at == nil {
-			return told(value, lines, nil)
-		}
-		return told(value, lines, *at)
+		return f.told(value, lines, at)
 	}
-	further := func(to any, by spec.NormalSelector) bool {
-		if at == nil {
-			return follow(steps[1:], to, lines.next(by), nil, told)
-		}
-		path := append((*at)[:len(*at):len(*at)], by)
-		return follow(steps[1:], to, lines.next(by), &path, told)
+	if steps[0].other != nil {
+		return f.selected(steps, value, lines, at)
 	}
+	name := steps[0].name
 	switch value := value.(type) {
 	case map[string]any:
 		if !steps[0].all {
-			to, ok := value[string(steps[0].name)]
-			return !ok || further(to, steps[0].name)
+			to, ok := value[string(name)]
+			return !ok || f.walk(steps[1:], to, lines.next(name), f.then(at, name))
 		}
 		for _, name := range slices.Sorted(maps.Keys(value)) {
-			if !further(value[name], spec.Name(name)) {
+			if !f.walk(steps[1:], value[name], lines.next(spec.Name(name)), f.then(at, spec.Name(name))) {
+				return false
+			}
+		}
+	case *row:
+		if !steps[0].all {
+			to, near, ok := value.member(string(name), lines)
+			return !ok || f.walk(steps[1:], to, near, f.then(at, name))
+		}
+		for _, name := range slices.Sorted(slices.Values(value.shape)) {
+			to, near, _ := value.member(name, lines)
+			if !f.walk(steps[1:], to, near, f.then(at, spec.Name(name))) {
 				return false
 			}
 		}
 	case []any:
 		for i := 0; steps[0].all && i < len(value); i++ {
-			if !further(value[i], spec.Index(i)) {
+			if !f.walk(steps[1:], value[i], lines.next(spec.Index(i)), f.then(at, spec.Index(i))) {
+				return false
+			}
+		}
+	case *long:
+		if !steps[0].all {
+			return true
+		}
+		for i := range value.len() {
+			element, near := value.at(i, lines)
+			if !f.walk(steps[1:], element, near, f.then(at, spec.Index(i))) {
 				return false
 			}
 		}
 	}
 	return true
+}
+
+// selected goes on from what the package selects.
+func (f *follower) selected(steps []step, value any, lines *node, at spec.NormalizedPath) bool {
+	list, isLong := value.(*long)
+	if !isLong || !steps[0].filters {
+		value, lines = takenApart(value, lines)
+		for _, located := range steps[0].other.SelectLocated(value, f.root, nil) {
+			if !f.walk(steps[1:], located.Node, lines.along(located.Path), f.then(at, located.Path...)) {
+				return false
+			}
+		}
+		return true
+	}
+	for i := range list.len() {
+		element, near := takenApart(list.at(i, lines))
+		for _, located := range steps[0].other.SelectLocated([]any{element}, f.root, nil) {
+			if !f.walk(steps[1:], located.Node, near, f.then(at, spec.Index(i))) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// then is the path one step further.
+func (f *follower) then(at spec.NormalizedPath, by ...spec.NormalSelector) spec.NormalizedPath {
+	if !f.paths {
+		return nil
+	}
+	return append(at[:len(at):len(at)], by...)
+}
+
+// scalar is what the one value says to which the route leads, where that is known without
+// following it: of a member of a row.
+func (r *route) scalar(value any) (text string, null, ok bool) {
+	of, isRow := value.(*row)
+	if !isRow || len(r.steps) != 1 || r.steps[0].other != nil || r.steps[0].all {
+		return "", false, false
+	}
+	return of.scalar(string(r.steps[0].name))
+}
+
+// leads goes through the values to which the route leads, with the lines of each.
+func (r *route) leads(value any, lines *node) iter.Seq2[any, *node] {
+	return func(yield func(any, *node) bool) {
+		r.follow(value, lines, follower{told: func(v any, near *node, _ spec.NormalizedPath) bool { return yield(v, near) }})
+	}
 }
 
 // Select returns the values to which the route leads.
@@ -110,6 +174,25 @@ func (r *route) somewhere(value any) bool {
 		return true
 	}
 	return false
+}
+
+// located returns what the route leads to, with the path of each.
+func (r *route) located(value any) (all []*spec.LocatedNode) {
+	r.follow(value, noLines, follower{paths: true, told: func(v any, _ *node, path spec.NormalizedPath) bool {
+		v, _ = takenApart(v, noLines)
+		all = append(all, &spec.LocatedNode{Node: v, Path: path})
+		return true
+	}})
+	return all
+}
+
+// ask returns what a route leads to from a value, with lines and paths.
+func ask(value any, lines *node, r *route) (all []found) {
+	r.follow(value, lines, follower{paths: true, told: func(v any, near *node, path spec.NormalizedPath) bool {
+		all = append(all, found{v, near.line, path.String()})
+		return true
+	}})
+	return all
 }
 
 // noLines stands for the lines of what nobody asks for lines of.
@@ -141,19 +224,4 @@ func (n *node) next(by spec.NormalSelector) *node {
 		return n
 	}
 	return &node{line: n.line}
-}
-
-// ask returns what a route leads to from a value, with lines and paths.
-func ask(value any, lines *node, r *route) (all []found) {
-	if !r.plain {
-		for _, located := range r.Path.SelectLocated(value) {
-			all = append(all, found{located.Node, lines.along(located.Path).line, located.Path.String()})
-		}
-		return all
-	}
-	follow(r.steps, value, lines, &spec.NormalizedPath{}, func(v any, near *node, path spec.NormalizedPath) bool {
-		all = append(all, found{v, near.line, path.String()})
-		return true
-	})
-	return all
 }

@@ -14,7 +14,8 @@ import (
 // cases, and a list, or its only element, without the envelope it came in, as JSON or
 // as CSV. A document that no map knows as it is is tried so.
 func (d *document) shells(x *Export, spelled map[string]string) []*document {
-	value, lines := respelled(d.value, d.lines, spelled)
+	value, lines := takenApart(d.value, d.lines)
+	value, lines = respelled(value, lines, spelled)
 	if d.csv != nil {
 		value = cellsOf(value)
 	}

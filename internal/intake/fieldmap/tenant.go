@@ -8,6 +8,7 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/strictyaml"
+	"sternledger/internal/intake"
 )
 
 // someone is an account as far as rules of the tenant ask about it.
@@ -18,10 +19,13 @@ type someone struct {
 	placed bool   // the unit was exported
 	apart  []int  // of the map's list of accounts under rules of their own
 	flags  estate.Flag
-	cite   estate.Cite
+	in     *intake.Part
+	line   int
 
 	nameless bool // without the id by which groups and rules name it
 }
+
+func (s *someone) cite() estate.Cite { return estate.Cite{File: s.in.Stored, Line: s.line} }
 
 // group is a group of a tenant.
 type group struct {
@@ -378,7 +382,7 @@ func (r *reader) inUnits(own map[string]estate.Settings, whole bool, lost, open 
 	at := map[string]estate.Cite{}
 	for _, who := range r.people {
 		if !who.placed {
-			r.undecided("unit not in the evidence", []string{who.id}, "the unit of the account, which was not exported", who.cite)
+			r.undecided("unit not in the evidence", []string{who.id}, "the unit of the account, which was not exported", who.cite())
 			continue
 		}
 		over, nearest := estate.Settings{}, ""
@@ -431,7 +435,7 @@ func (r *reader) elsewhere() {
 		var at estate.Cite
 		for _, who := range r.people {
 			if who.domain != "" && !slices.Contains(known, who.domain) {
-				open, at = append(open, who.id), who.cite
+				open, at = append(open, who.id), who.cite()
 			}
 		}
 		if len(open) > 0 {
@@ -488,7 +492,7 @@ func (r *reader) apart() {
 		var targets []estate.Target
 		for _, who := range r.people {
 			if slices.Contains(who.apart, i) {
-				targets = append(targets, estate.Target{DN: who.id, Cite: who.cite})
+				targets = append(targets, estate.Target{DN: who.id, Cite: who.cite()})
 			}
 		}
 		if len(targets) == 0 {
@@ -548,8 +552,8 @@ func (r *reader) factors() {
 		}
 		flag := map[answer]estate.Flag{no: estate.FactorOptional, yes: estate.FactorRequired}[asked]
 		if flag != 0 {
-			r.into.StartFile(who.cite.File)
-			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag | estate.NoControl, Line: who.cite.Line})
+			r.into.StartFile(who.in.Stored)
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag | estate.NoControl, Line: who.line})
 		}
 	}
 }

@@ -51,7 +51,7 @@ func answers(t *testing.T, exports map[string]any, mangle func(file string, text
 		}
 		data := []byte(text)
 		if mangle != nil {
-			if data = mangle(file, data); data == nil || !Format(shipped(t)).Claims("folder/"+file, data) {
+			if data = mangle(file, data); data == nil || !Format(shipped(t)).Claims("folder/"+file, reads(string(data))) {
 				continue
 			}
 		}

@@ -1,0 +1,146 @@
+package fieldmap
+
+import (
+	"bytes"
+	"maps"
+	"slices"
+
+	"github.com/theory/jsonpath/spec"
+)
+
+// long is a list of which only the beginning is taken apart. Of what follows it is known
+// where each element stands in the text, and each of its members: a list of all accounts
+// of a tenant takes little more room than its text.
+type long struct {
+	begin []any
+	rest  []row
+}
+
+// row is an element of a long list. What a path asks of it is read when it is asked.
+type row struct {
+	of       *text
+	shape    []string // names of its members; nil: it is no object
+	first    uint32   // of its members' places among the text's spans: from and to of each
+	from, to uint32
+	line     uint32
+}
+
+// text is what is kept of an export, and where the members of its rows stand in it.
+type text struct {
+	kept  []byte
+	spans []uint32
+}
+
+// value reads what stands between two places, on that line. It was read before, and is
+// known to be right.
+func (t *text) value(from, to, line uint32) (any, *node) {
+	raw, at := t.kept[from:to], noLines
+	if line > 0 {
+		at = &node{line: int(line)}
+	}
+	switch raw[0] {
+	case '"':
+		if bytes.IndexByte(raw, '\\') < 0 {
+			return string(raw[1 : len(raw)-1]), at
+		}
+	case 't', 'f':
+		return raw[0] == 't', at
+	case 'n':
+		return nil, at
+	}
+	p := newParser(raw, reading{again: true})
+	p.line = int(line)
+	value, lines, _ := p.document()
+	return value, lines
+}
+
+// scalar is the member of a name as textOf would write it, if it is a text that is written
+// as it is, a switch or null: without the value in between, since most of what is asked of
+// all accounts is this.
+func (r *row) scalar(name string) (text string, null, ok bool) {
+	i := slices.Index(r.shape, name)
+	if i < 0 {
+		return "", false, false
+	}
+	at := r.first + 2*uint32(i)
+	switch raw := r.of.kept[r.of.spans[at]:r.of.spans[at+1]]; raw[0] {
+	case '"':
+		if bytes.IndexByte(raw, '\\') < 0 {
+			return string(raw[1 : len(raw)-1]), false, true
+		}
+	case 't':
+		return "true", false, true
+	case 'f':
+		return "false", false, true
+	case 'n':
+		return "", true, true
+	}
+	return "", false, false
+}
+
+// whole reads a row with all that is in it.
+func (r *row) whole() (any, *node) { return r.of.value(r.from, r.to, r.line) }
+
+// member reads the member of a name, with its lines if lines are asked for.
+func (r *row) member(name string, lines *node) (any, *node, bool) {
+	i := slices.Index(r.shape, name)
+	if i < 0 {
+		return nil, nil, false
+	}
+	at := r.first + 2*uint32(i)
+	from, to := r.of.spans[at], r.of.spans[at+1]
+	line := uint32(0)
+	if lines != noLines {
+		line = r.line + uint32(bytes.Count(r.of.kept[r.from:from], []byte("\n")))
+	}
+	v, near := r.of.value(from, to, line)
+	return v, near, true
+}
+
+func (l *long) len() int { return len(l.begin) + len(l.rest) }
+
+// at is an element, with its lines, given those of the list.
+func (l *long) at(i int, lines *node) (any, *node) {
+	if i < len(l.begin) {
+		return l.begin[i], lines.next(spec.Index(i))
+	}
+	r := &l.rest[i-len(l.begin)]
+	switch {
+	case r.shape == nil:
+		return r.whole()
+	case lines == noLines:
+		return r, lines
+	}
+	return r, &node{line: int(r.line)}
+}
+
+// takenApart is a value in which nothing is left to be read, with its lines.
+func takenApart(value any, lines *node) (any, *node) {
+	switch v := value.(type) {
+	case *row:
+		return v.whole()
+	case *long:
+		n := &node{line: lines.line, items: slices.Clone(lines.items)}
+		all := slices.Clone(v.begin)
+		for i := range v.rest {
+			element, near := v.rest[i].whole()
+			all, n.items = append(all, element), append(n.items, near)
+		}
+		return all, n
+	case map[string]any: // of the whole document: long lists stand nowhere else
+		isLong := func(v any) bool { _, ok := v.(*long); return ok }
+		if !slices.ContainsFunc(slices.Collect(maps.Values(v)), isLong) {
+			break
+		}
+		out, n := make(map[string]any, len(v)), &node{line: lines.line, named: make(map[string]*node, len(v))}
+		for name, inner := range v {
+			near := lines.next(spec.Name(name))
+			if isLong(inner) {
+				inner, near = takenApart(inner, near)
+			}
+			out[name], n.named[name] = inner, near
+		}
+		return out, n
+	}
+	return value, lines
+}
