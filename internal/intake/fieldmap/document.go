@@ -69,7 +69,7 @@ func (d *document) beginning() *document {
 	short := func(v any) any {
 		if list, ok := v.(*long); ok {
 			cut = true
-			return list.begin
+			return &long{list.begin, list.rest[:min(len(list.rest), max(0, enoughItems-len(list.begin)))]}
 		}
 		return v
 	}
@@ -122,6 +122,8 @@ func (d *document) empty() bool {
 	switch v := d.value.(type) {
 	case []any:
 		return len(v) == 0
+	case *long:
+		return v.len() == 0
 	case map[string]any:
 		lists := 0
 		for _, member := range v {
@@ -148,10 +150,10 @@ func looksLikeJSON(text []byte) bool { return jsonForm.Match(text) }
 
 var typeLine = []byte("#TYPE ")
 
-// fromCSV turns each row into an object of its columns.
+// fromCSV leaves the table's rows as rows, objects of its columns.
 func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 	c := csv.NewReader(bytes.NewReader(raw))
-	c.FieldsPerRecord = -1
+	c.FieldsPerRecord, c.ReuseRecord = -1, true
 	columns := raw
 	if bytes.HasPrefix(raw, typeLine) { // a shell's word on what the rows were
 		c.Comment = '#'
@@ -163,11 +165,18 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 	if err != nil {
 		return &intake.Error{Path: d.part.Path, Line: 1, Seen: err.Error(), Expected: "CSV (RFC 4180)"}
 	}
+	head = slices.Clone(head)
 	for i := range head {
 		head[i] = strings.TrimSpace(head[i])
 	}
 	d.csv = head
-	rows, lines := []any{}, &node{line: 1}
+	shape := make([]field, len(head))
+	for i, name := range head {
+		if !slices.Contains(head[i+1:], name) { // of two columns of one name the last counts
+			shape[i].name = name
+		}
+	}
+	rows, of := []row{}, &text{cells: true}
 	keep := &csvKeeper{raw: raw, read: read, all: all}
 	for {
 		cells, err := c.Read()
@@ -181,21 +190,23 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 		} else if err != nil {
 			return err
 		}
-		row := map[string]any{}
+		line, _ := c.FieldPos(0)
+		r := row{of: of, shape: shape[:min(len(cells), len(head))], first: uint32(len(of.spans)), from: uint32(len(of.kept)), line: uint32(line)}
 		for i := range cells {
 			name := ""
 			if i < len(head) {
 				name = head[i]
 			}
-			cells[i] = keep.cell(c, i, len(cells), name, cells[i])
+			kept := keep.cell(c, i, len(cells), name, cells[i])
 			if i < len(head) {
-				row[name] = cells[i]
+				start := len(of.kept)
+				of.kept = append(of.kept, kept...)
+				of.spans = append(of.spans, uint32(start), uint32(len(of.kept)))
 			}
 		}
-		line, _ := c.FieldPos(0)
-		rows, lines.items = append(rows, row), append(lines.items, &node{line: line})
+		rows = append(rows, r)
 	}
-	d.value, d.lines = rows, lines
+	d.value, d.lines = &long{rest: rows}, &node{line: 1}
 	if len(keep.cuts) > 0 {
 		d.part.Kept, d.part.Struck, d.part.NotKept = cutOut(raw, keep.cuts), keep.struck, len(keep.cuts)-keep.struck
 	}
@@ -278,14 +289,14 @@ type jsonParser struct {
 	shift   int                // by how much what is kept is longer than what was read, up to here
 	plain   map[[2]string]bool // names under which what does not look like a secret is kept
 	of      *text              // for rows
-	shapes  map[string][]string
-	shape   []string // of the last row
-	met     []string // names in the objects that are open, while rows are read
+	shapes  map[string][]field
+	shape   []field // of the last row
+	met     []field // of this one, as far as it was read
 }
 
 func newParser(data []byte, how reading) *jsonParser {
 	return &jsonParser{reading: how, data: data, line: 1, names: map[string]string{}, texts: map[string]any{},
-		plain: map[[2]string]bool{}, of: &text{}, shapes: map[string][]string{},
+		plain: map[[2]string]bool{}, of: &text{}, shapes: map[string][]field{},
 		// Two members of one name are told with a name of ours, and what is no UTF-8 is taken
 		// as every other reader takes it.
 		decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))}
@@ -300,6 +311,12 @@ type cut struct {
 
 // deepest bounds how deep values may stand in one another.
 const deepest = 200
+
+// from begins anew with another text, which begins on that line.
+func (p *jsonParser) from(data []byte, line int) {
+	p.data, p.line, p.last, p.seen = data, line, 0, 0
+	p.decoder.Reset(bytes.NewBuffer(data))
+}
 
 func (p *jsonParser) document() (any, *node, error) {
 	value, lines, err := p.value("", "", 0)
@@ -445,11 +462,19 @@ func (p *jsonParser) room(begins int, begin []any) []row {
 	at, members := p.place(), 0
 	more := 1 + len(begin)*(len(p.data)+p.shift-at)/(at-begins)
 	for _, v := range begin {
-		object, _ := v.(map[string]any)
-		members = max(members, len(object))
+		members = max(members, fieldsIn(v))
 	}
 	p.of.spans = slices.Grow(p.of.spans, 2*members*more)
 	return make([]row, 0, more)
+}
+
+func fieldsIn(v any) int {
+	object, _ := v.(map[string]any)
+	n := len(object)
+	for _, inner := range object {
+		n += fieldsIn(inner)
+	}
+	return n
 }
 
 // row reads an element of a long list without taking it apart.
@@ -458,7 +483,10 @@ func (p *jsonParser) row(above, key string, depth int) (row, error) {
 	p.count(from)
 	r := row{of: p.of, first: uint32(len(p.of.spans)), from: uint32(from + p.shift), line: uint32(p.line)}
 	if err == nil && t.Kind() == '{' {
-		r.shape, err = p.members(key, depth, true)
+		p.met = p.met[:0]
+		if err = p.fields(key, depth, len(p.shape)); err == nil {
+			r.shape = p.shapeMet()
+		}
 	} else if err == nil {
 		err = p.pass(t, from, above, key, depth)
 	}
@@ -466,48 +494,68 @@ func (p *jsonParser) row(above, key string, depth int) (row, error) {
 	return r, err
 }
 
-// members passes those of an object. Of a row it notes where they stand, and returns
-// their names.
-func (p *jsonParser) members(key string, depth int, ofRow bool) ([]string, error) {
-	open := len(p.met)
-	defer func() { p.met = p.met[:open] }()
-	alike := ofRow // to the last row, as far as it was read
+// fields reads the members of an object in a row: it notes their names and where they
+// stand. As far as the row is like the last one, which has the object's up to a limit, its
+// names are the last one's.
+func (p *jsonParser) fields(key string, depth, limit int) error {
+	if depth > deepest {
+		return errTooDeep
+	}
+	begin, alike := len(p.met), limit > 0
 	for p.more('}') {
 		t, from, err := p.token()
 		if err != nil {
-			return nil, err
+			return err
 		}
-		name, i := "", len(p.met)-open
+		i, name := len(p.met), ""
 		written := p.data[from+1 : p.decoder.InputOffset()-1]
-		alike = alike && i < len(p.shape) && p.shape[i] == string(written) && bytes.IndexByte(written, '\\') < 0
+		alike = alike && i < limit && p.shape[i].name == string(written) && bytes.IndexByte(written, '\\') < 0
 		if alike {
-			name = p.shape[i]
-		} else if name = p.name(t); slices.Contains(p.met[open:], name) {
-			return nil, fmt.Errorf("%q stands twice in one object", name)
+			name = p.shape[i].name
+		} else if name = p.name(t); find(p.met[begin:], name) >= 0 {
+			return twice(name)
 		}
-		p.met = append(p.met, name)
-		t, from, err = p.token()
+		p.met, p.of.spans = append(p.met, field{name: name}), append(p.of.spans, 0, 0)
+		at := len(p.of.spans) - 2
+		if t, from, err = p.token(); err != nil {
+			return err
+		}
+		p.of.spans[at] = uint32(from + p.shift)
+		if t.Kind() != '{' {
+			err = p.pass(t, from, key, name, depth+1)
+		} else if alike {
+			err = p.fields(name, depth+1, i+1+p.shape[i].inner)
+		} else {
+			err = p.fields(name, depth+1, 0)
+		}
 		if err != nil {
-			return nil, err
+			return err
 		}
-		start := from + p.shift
-		if err := p.pass(t, from, key, name, depth+1); err != nil {
-			return nil, err
-		}
-		if ofRow {
-			p.of.spans = append(p.of.spans, uint32(start), uint32(p.place()))
-		}
-	}
-	if names := p.met[open:]; ofRow && (!alike || len(names) != len(p.shape)) {
-		shape := strings.Join(names, "\x00")
-		if p.shapes[shape] == nil {
-			p.shapes[shape] = append([]string{}, names...)
-		}
-		p.shape = p.shapes[shape]
+		p.of.spans[at+1] = uint32(p.place())
+		p.met[i].inner = len(p.met) - i - 1
+		alike = alike && p.met[i].inner == p.shape[i].inner
 	}
 	_, _, err := p.token()
-	return p.shape, err
+	return err
 }
+
+// shapeMet is the shape of the row that was met, which many share.
+func (p *jsonParser) shapeMet() []field {
+	if slices.Equal(p.met, p.shape) && p.shape != nil {
+		return p.shape
+	}
+	var names strings.Builder
+	for _, f := range p.met {
+		fmt.Fprintf(&names, "%s\x00%d\x00", f.name, f.inner)
+	}
+	if p.shapes[names.String()] == nil {
+		p.shapes[names.String()] = append([]field{}, p.met...)
+	}
+	p.shape = p.shapes[names.String()]
+	return p.shape
+}
+
+func twice(name string) error { return fmt.Errorf("%q stands twice in one object", name) }
 
 // place is where what comes next will stand in what is kept.
 func (p *jsonParser) place() int { return int(p.decoder.InputOffset()) + p.shift }
@@ -532,7 +580,26 @@ func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth i
 		_, _, err := p.token()
 		return err
 	case '{':
-		_, err := p.members(key, depth, false)
+		names := map[string]bool{}
+		for p.more('}') {
+			t, _, err := p.token()
+			if err != nil {
+				return err
+			}
+			name := p.name(t)
+			if names[name] {
+				return twice(name)
+			}
+			names[name] = true
+			t, from, err := p.token()
+			if err != nil {
+				return err
+			}
+			if err := p.pass(t, from, key, name, depth+1); err != nil {
+				return err
+			}
+		}
+		_, _, err := p.token()
 		return err
 	case '"':
 		if p.isPlain(above, key, p.data[from:p.decoder.InputOffset()]) {
@@ -576,8 +643,8 @@ func (p *jsonParser) object(n *node, under string, depth int) (any, *node, error
 			return nil, nil, err
 		}
 		key := p.name(t)
-		if _, twice := all[key]; twice {
-			return nil, nil, fmt.Errorf("%q stands twice in one object", key)
+		if _, had := all[key]; had {
+			return nil, nil, twice(key)
 		}
 		v, lines, err := p.value(under, key, depth+1)
 		if err != nil && err != errEnough {

@@ -110,16 +110,30 @@ func claims(all []*Map, d *document) []claim {
 	if len(found) > 0 || d.value == nil {
 		return found
 	}
+	if b := d.beginning(); b != nil {
+		found = shellClaims(all, b, d)
+	}
+	if len(found) == 0 {
+		found = shellClaims(all, d, d)
+	}
+	return found
+}
+
+// shellClaims are the maps' words on a document as a shell writes it, by a beginning of it.
+func shellClaims(all []*Map, begin, d *document) (found []claim) {
 	for _, m := range all {
 		spelled := spellings(m)
+		begun, whole := begin.asShell(spelled), (*document)(nil)
 		for i := range m.Exports {
 			x := &m.Exports[i]
-			for _, shaped := range d.shells(x, spelled) {
-				if x.recognises(shaped) {
-					found = append(found, claim{m, x, shaped})
-					break
-				}
+			k := slices.IndexFunc(begun.shells(x), x.recognises)
+			if k < 0 {
+				continue
 			}
+			if whole == nil {
+				whole = d.asShell(spelled)
+			}
+			found = append(found, claim{m, x, whole.shells(x)[k]})
 		}
 	}
 	return found
@@ -316,7 +330,7 @@ func (r *reader) pick(p *Pick) []string {
 		if p.At.path == nil {
 			continue
 		}
-		for _, e := range d.tops() {
+		for e := range d.tops() {
 			for _, f := range ask(e.value, e.lines, p.At.path) {
 				text := textOf(f.value)
 				if p.match != nil {
@@ -337,16 +351,19 @@ func (r *reader) pick(p *Pick) []string {
 
 // tops are what a path at a document's top is asked of: the document, or each
 // row of a CSV.
-func (d *document) tops() []element {
-	rows, ok := d.value.([]any)
-	if d.csv == nil || !ok {
-		return []element{{d.value, d.lines}}
+func (d *document) tops() iter.Seq[element] {
+	return func(yield func(element) bool) {
+		rows, ok := d.value.(*long)
+		if d.csv == nil || !ok {
+			yield(element{d.value, d.lines})
+			return
+		}
+		for i := range rows.len() {
+			if value, lines := rows.at(i, d.lines); !yield(element{value, lines}) {
+				return
+			}
+		}
 	}
-	var all []element
-	for i, row := range rows {
-		all = append(all, element{row, d.lines.items[i]})
-	}
-	return all
 }
 
 // textOf writes a scalar as the export would.
@@ -404,7 +421,7 @@ func (r *reader) settings(from *document) {
 			if at == nil {
 				at = d
 			}
-			for _, e := range d.tops() {
+			for e := range d.tops() {
 				r.setting(facts, reading, e, d)
 			}
 		}
@@ -581,7 +598,7 @@ func (r *reader) banned() {
 		head.Asks = &estate.Asks{Cite: estate.Cite{File: docs[0].part.Stored, Line: 1, Where: at.name(at.text.Value)}}
 	}
 	for _, d := range r.exports[r.m.Banned.Export.Value] {
-		for _, e := range d.tops() {
+		for e := range d.tops() {
 			for _, f := range ask(e.value, e.lines, at.path) {
 				if head.Asks == nil || len(head.Asks.Words) == 0 {
 					head.Asks = &estate.Asks{Cite: estate.Cite{File: d.part.Stored, Line: f.line, Where: at.name(f.path)}}

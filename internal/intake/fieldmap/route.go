@@ -18,11 +18,12 @@ type route struct {
 	toRoot bool // a filter asks about the whole document
 }
 
-// step is the member of a name, whatever is in the list or the object, or what the
-// package selects.
+// step is the member of a name, whatever is in the list or the object, an element, or
+// what the package selects.
 type step struct {
 	name    spec.Name
 	all     bool
+	index   *spec.Index
 	other   *spec.Segment
 	filters bool // the other only filters: it looks at one element at a time
 }
@@ -37,6 +38,8 @@ func routeOf(path *jsonpath.Path) *route {
 				s = step{name: by}
 			case spec.WildcardSelector:
 				s = step{all: true}
+			case spec.Index:
+				s = step{index: &by}
 			case *spec.FilterSelector:
 				s.filters = true
 			}
@@ -70,6 +73,9 @@ func (f *follower) walk(steps []step, value any, lines *node, at spec.Normalized
 		return f.selected(steps, value, lines, at)
 	}
 	name := steps[0].name
+	if steps[0].index != nil {
+		return f.element(steps, value, lines, at)
+	}
 	switch value := value.(type) {
 	case map[string]any:
 		if !steps[0].all {
@@ -86,7 +92,7 @@ func (f *follower) walk(steps []step, value any, lines *node, at spec.Normalized
 			to, near, ok := value.member(string(name), lines)
 			return !ok || f.walk(steps[1:], to, near, f.then(at, name))
 		}
-		for _, name := range slices.Sorted(slices.Values(value.shape)) {
+		for _, name := range value.names() {
 			to, near, _ := value.member(name, lines)
 			if !f.walk(steps[1:], to, near, f.then(at, spec.Name(name))) {
 				return false
@@ -110,6 +116,26 @@ func (f *follower) walk(steps []step, value any, lines *node, at spec.Normalized
 		}
 	}
 	return true
+}
+
+// element goes on from the element of a number, from the end where that is below zero.
+func (f *follower) element(steps []step, value any, lines *node, at spec.NormalizedPath) bool {
+	list, ok := value.(*long)
+	if all, isList := value.([]any); isList {
+		list, ok = &long{begin: all}, true
+	}
+	if !ok {
+		return true
+	}
+	i := int(*steps[0].index)
+	if i < 0 {
+		i += list.len()
+	}
+	if i < 0 || i >= list.len() {
+		return true
+	}
+	to, near := list.at(i, lines)
+	return f.walk(steps[1:], to, near, f.then(at, spec.Index(i)))
 }
 
 // selected goes on from what the package selects.

@@ -2,7 +2,6 @@ package fieldmap
 
 import (
 	"bytes"
-	"maps"
 	"slices"
 
 	"github.com/theory/jsonpath/spec"
@@ -19,16 +18,38 @@ type long struct {
 // row is an element of a long list. What a path asks of it is read when it is asked.
 type row struct {
 	of       *text
-	shape    []string // names of its members; nil: it is no object
-	first    uint32   // of its members' places among the text's spans: from and to of each
+	shape    []field // its members; nil: it is no object
+	first    uint32  // of its members' places among the text's spans: from and to of each
 	from, to uint32
 	line     uint32
 }
 
-// text is what is kept of an export, and where the members of its rows stand in it.
+// field is a member of a row. Those of its value, where that is an object, follow it.
+type field struct {
+	name  string
+	inner int // how many of those that follow are in its value
+}
+
+// find is where the field of a name is; -1: nowhere.
+func find(fields []field, name string) int {
+	for i := 0; i < len(fields); i += 1 + fields[i].inner {
+		if fields[i].name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// text is what is kept of an export, and where the members of its rows stand in it. Of a
+// table it is the cells, one after the other.
 type text struct {
 	kept  []byte
 	spans []uint32
+	cells bool
+	// shell says that a shell wrote it: its cells have values, and fields whose case is
+	// another get the spelling that maps know.
+	shell  map[string]string
+	parser *jsonParser
 }
 
 // value reads what stands between two places, on that line. It was read before, and is
@@ -37,6 +58,12 @@ func (t *text) value(from, to, line uint32) (any, *node) {
 	raw, at := t.kept[from:to], noLines
 	if line > 0 {
 		at = &node{line: int(line)}
+	}
+	if t.cells {
+		if t.shell != nil {
+			return cellOf(string(raw)), at
+		}
+		return string(raw), at
 	}
 	switch raw[0] {
 	case '"':
@@ -48,9 +75,14 @@ func (t *text) value(from, to, line uint32) (any, *node) {
 	case 'n':
 		return nil, at
 	}
-	p := newParser(raw, reading{again: true})
-	p.line = int(line)
-	value, lines, _ := p.document()
+	if t.parser == nil {
+		t.parser = newParser(nil, reading{again: true})
+	}
+	t.parser.from(raw, int(line))
+	value, lines, _ := t.parser.document()
+	if t.shell != nil {
+		return respelled(value, lines, t.shell)
+	}
 	return value, lines
 }
 
@@ -58,12 +90,17 @@ func (t *text) value(from, to, line uint32) (any, *node) {
 // as it is, a switch or null: without the value in between, since most of what is asked of
 // all accounts is this.
 func (r *row) scalar(name string) (text string, null, ok bool) {
-	i := slices.Index(r.shape, name)
+	i := find(r.shape, name)
 	if i < 0 {
 		return "", false, false
 	}
 	at := r.first + 2*uint32(i)
-	switch raw := r.of.kept[r.of.spans[at]:r.of.spans[at+1]]; raw[0] {
+	raw := r.of.kept[r.of.spans[at]:r.of.spans[at+1]]
+	if r.of.cells {
+		v, _ := r.of.value(r.of.spans[at], r.of.spans[at+1], 0)
+		return textOf(v), v == nil, true
+	}
+	switch raw[0] {
 	case '"':
 		if bytes.IndexByte(raw, '\\') < 0 {
 			return string(raw[1 : len(raw)-1]), false, true
@@ -79,19 +116,49 @@ func (r *row) scalar(name string) (text string, null, ok bool) {
 }
 
 // whole reads a row with all that is in it.
-func (r *row) whole() (any, *node) { return r.of.value(r.from, r.to, r.line) }
+func (r *row) whole() (any, *node) {
+	if !r.of.cells {
+		return r.of.value(r.from, r.to, r.line)
+	}
+	all := make(map[string]any, len(r.shape))
+	for _, f := range r.shape {
+		all[f.name], _, _ = r.member(f.name, noLines)
+	}
+	return all, &node{line: int(r.line)}
+}
+
+// names are those of its members, sorted.
+func (r *row) names() (all []string) {
+	for i := 0; i < len(r.shape); i += 1 + r.shape[i].inner {
+		all = append(all, r.shape[i].name)
+	}
+	slices.Sort(all)
+	return all
+}
 
 // member reads the member of a name, with its lines if lines are asked for.
 func (r *row) member(name string, lines *node) (any, *node, bool) {
-	i := slices.Index(r.shape, name)
+	i := find(r.shape, name)
 	if i < 0 {
 		return nil, nil, false
 	}
 	at := r.first + 2*uint32(i)
 	from, to := r.of.spans[at], r.of.spans[at+1]
 	line := uint32(0)
-	if lines != noLines {
+	switch {
+	case lines == noLines:
+	case r.of.cells:
+		line = r.line
+	default:
 		line = r.line + uint32(bytes.Count(r.of.kept[r.from:from], []byte("\n")))
+	}
+	if !r.of.cells && r.of.kept[from] == '{' {
+		inner := r.shape[i+1 : i+1+r.shape[i].inner]
+		near := lines
+		if lines != noLines {
+			near = &node{line: int(line)}
+		}
+		return &row{r.of, inner, at + 2, from, to, line}, near, true
 	}
 	v, near := r.of.value(from, to, line)
 	return v, near, true
@@ -128,19 +195,27 @@ func takenApart(value any, lines *node) (any, *node) {
 		}
 		return all, n
 	case map[string]any: // of the whole document: long lists stand nowhere else
-		isLong := func(v any) bool { _, ok := v.(*long); return ok }
-		if !slices.ContainsFunc(slices.Collect(maps.Values(v)), isLong) {
+		if !containsLong(v) {
 			break
 		}
 		out, n := make(map[string]any, len(v)), &node{line: lines.line, named: make(map[string]*node, len(v))}
 		for name, inner := range v {
 			near := lines.next(spec.Name(name))
-			if isLong(inner) {
-				inner, near = takenApart(inner, near)
+			if list, ok := inner.(*long); ok {
+				inner, near = takenApart(list, near)
 			}
 			out[name], n.named[name] = inner, near
 		}
 		return out, n
 	}
 	return value, lines
+}
+
+func containsLong(members map[string]any) bool {
+	for _, v := range members {
+		if _, ok := v.(*long); ok {
+			return true
+		}
+	}
+	return false
 }

@@ -10,19 +10,24 @@ import (
 	"sternledger/internal/intake"
 )
 
-// shells are what vendors' shells make of a reply: the same fields in other letter
-// cases, and a list, or its only element, without the envelope it came in, as JSON or
-// as CSV. A document that no map knows as it is is tried so.
-func (d *document) shells(x *Export, spelled map[string]string) []*document {
-	value, lines := takenApart(d.value, d.lines)
-	value, lines = respelled(value, lines, spelled)
-	if d.csv != nil {
-		value = cellsOf(value)
-	}
-	all := []*document{{part: d.part, value: value, lines: lines}}
-	list, ok := value.([]any)
-	if !ok {
-		list, lines = []any{value}, &node{line: lines.line, items: []*node{lines}}
+// asShell is the document as what a vendor's shell makes of a reply: the same fields in
+// other letter cases, and cells with values.
+func (d *document) asShell(spelled map[string]string) *document {
+	s := &document{part: d.part}
+	s.value, s.lines = respelled(d.value, d.lines, spelled)
+	return s
+}
+
+// shells are what an export may be of such a document: as it is, or a list, or its only
+// element, without the envelope it came in. A document that no map knows as it is is tried
+// so.
+func (d *document) shells(x *Export) []*document {
+	all := []*document{d}
+	list, lines := d.value, d.lines
+	switch list.(type) {
+	case []any, *long:
+	default:
+		list, lines = []any{list}, &node{line: lines.line, items: []*node{lines}}
 	}
 	for _, p := range x.JSON {
 		if m := envelope.FindStringSubmatch(p.text.Value); m != nil {
@@ -33,27 +38,53 @@ func (d *document) shells(x *Export, spelled map[string]string) []*document {
 	return all
 }
 
-// cellsOf gives cells of a shell's CSV their values: a cell tells neither nothing from
-// an empty text nor a list from the name of its type.
-func cellsOf(rows any) any {
-	list, _ := rows.([]any)
-	all := make([]any, len(list))
-	for i := range list {
-		cells, _ := list[i].(map[string]any)
-		row := make(map[string]any, len(cells))
-		for name, cell := range cells {
-			switch text, _ := cell.(string); {
-			case text == "", intake.TypeName.MatchString(text):
-				row[name] = nil
-			case strings.EqualFold(text, "true"), strings.EqualFold(text, "false"):
-				row[name] = strings.EqualFold(text, "true")
-			default:
-				row[name] = text
-			}
+// respelled is the list with the spelling that maps know, with its lines.
+func (l *long) respelled(lines *node, spelled map[string]string) (*long, *node) {
+	begin, n := respelled(l.begin, lines, spelled)
+	out := &long{begin.([]any), slices.Clone(l.rest)}
+	texts, shapes := map[*text]*text{}, map[*field][]field{}
+	for i := range out.rest {
+		r := &out.rest[i]
+		of := texts[r.of]
+		if of == nil {
+			of = &text{kept: r.of.kept, spans: r.of.spans, cells: r.of.cells, shell: spelled}
+			texts[r.of] = of
 		}
-		all[i] = row
+		r.of = of
+		if len(r.shape) == 0 {
+			continue
+		}
+		first := &r.shape[0]
+		if len(shapes[first]) < len(r.shape) { // rows of a table that end early have the beginning of one shape
+			shapes[first] = respelledFields(r.shape, spelled)
+		}
+		r.shape = shapes[first][:len(r.shape)]
+	}
+	return out, n
+}
+
+func respelledFields(fields []field, spelled map[string]string) []field {
+	all := slices.Clone(fields)
+	for i := 0; i < len(fields); i += 1 + fields[i].inner {
+		if known := spelled[strings.ToLower(fields[i].name)]; known != "" && find(fields, known) < 0 {
+			all[i].name = known
+		}
+		inner := all[i+1 : i+1+fields[i].inner]
+		copy(inner, respelledFields(inner, spelled))
 	}
 	return all
+}
+
+// cellOf gives a cell of a shell's CSV its value: a cell tells neither nothing from an empty
+// text nor a list from the name of its type.
+func cellOf(cell string) any {
+	switch {
+	case cell == "", intake.TypeName.MatchString(cell):
+		return nil
+	case strings.EqualFold(cell, "true"), strings.EqualFold(cell, "false"):
+		return strings.EqualFold(cell, "true")
+	}
+	return cell
 }
 
 // mayBeShell reports whether a CSV has the columns that a list's elements have as
@@ -109,6 +140,8 @@ func respelled(value any, lines *node, spelled map[string]string) (any, *node) {
 			}
 		}
 		return all, n
+	case *long:
+		return v.respelled(lines, spelled)
 	case []any:
 		all, n := make([]any, len(v)), &node{line: lines.line, items: make([]*node, len(v))}
 		for i, inner := range v {
