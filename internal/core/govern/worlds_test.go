@@ -34,7 +34,7 @@ func TestWorlds(t *testing.T) {
 		text := strings.Join(rest, "\n")
 		var e *estate.Estate
 		switch first, _, _ := strings.Cut(text, " "); first {
-		case "domain", "machine", "ldap", "tenant", "random":
+		case "domain", "machine", "ldap", "tenant", "random", "machines":
 			e = landtest.Land(t, text)
 		default:
 			e = &estate.Estate{Authorities: []*estate.Authority{world(t, text)}}

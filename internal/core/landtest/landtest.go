@@ -50,7 +50,7 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	account NAME [FLAG…] [name=NAME] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [flags-at=N] [in=GROUP]
 //	group NAME[!] [type=N] [rid=N] MEMBER…       "!": members may be missing
 //	default POLICY | local on|off|inherit | cut | server DIALECT
-//	computer NAME [disabled] [rid=N] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
+//	computer NAME [disabled] [rid=N] [primary=N] [in=GROUP] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
 //	container GUID [name=N] [filtered] [wmi=W] [whole] [no-security] [no-registry] [machine-off] [allow=SID] [deny=SID]
 //	template GUID [name=N] [registry] [domain=D] SETTING=VALUE…
 //	remark KIND [ACCOUNT…] | lost WHAT BEFORE NOW [NAME…] | display MACHINE SETTING=VALUE…
@@ -216,9 +216,17 @@ func Land(t testing.TB, lines string) *estate.Estate {
 			if slices.Contains(f[2:], "controller") {
 				rec.Control, rec.Primary = 0x2000, 516
 			}
-			if i := slices.IndexFunc(f[2:], func(w string) bool { return strings.HasPrefix(w, "rid=") }); i >= 0 {
-				n, _ := strconv.ParseUint(f[2+i][4:], 10, 32)
-				rec.RID = uint32(n)
+			for _, w := range f[2:] {
+				key, value, _ := strings.Cut(w, "=")
+				n, _ := strconv.ParseUint(value, 10, 32)
+				switch key {
+				case "rid":
+					rec.RID = uint32(n)
+				case "primary":
+					rec.Primary = uint32(n)
+				case "in":
+					rec.Holders, rec.HolderLines = append(rec.Holders, dn(value)), append(rec.HolderLines, uint32(i+1))
+				}
 			}
 			b.Object(at, rec)
 		case "server":

@@ -11,7 +11,7 @@ import (
 // Random makes a land of its own: a few places with what their kinds can have, in
 // small numbers, so that edges are met often. The same seed makes the same land.
 //
-// Worlds write it as "random SEED"; where baselines are read, it brings two, which can be
+// Worlds write it as "random SEED", and a domain with machines as "machines SEED"; where baselines are read, it brings two, which can be
 // had alone as "baselines SEED". "random SEED
 // SHAKE" is the same land a while later: some of it is gone, and some is set otherwise.
 func Random(seed uint64) []string {
@@ -61,6 +61,55 @@ var pool = []struct {
 		[]string{"at-least: 15 minutes, specials: {never: holds, at-once: fails}"}},
 	{"lockout-duration", []string{"15_minutes", "1_minute", "until-admin"}, []string{"at-least: 15 minutes, specials: {until-admin: holds}",
 		"at-least: 30 minutes, specials: {until-admin: fails}"}},
+}
+
+// RandomMachines is a domain whose templates act by groups of machines, of which the
+// evidence holds more or less.
+func RandomMachines(seed uint64) []string {
+	r := &random{rand.New(rand.NewPCG(seed, 12)), nil}
+	r.say("domain x.example S-1")
+	r.say("head min-length=%s", r.one("8", "14"))
+	machines := []string{"CN=m1,OU=Office,DC=x,DC=example", "CN=m2,OU=Office,DC=x,DC=example", "CN=m3,OU=Quays,DC=x,DC=example"}
+	groups := []string{"", "", "", ""}
+	for i := range groups {
+		groups[i] = fmt.Sprintf("k%d", i) + r.one("", "", "", "!")
+	}
+	for i, g := range groups {
+		members := append(r.some(2, machines), r.some(1, []string{"CN=m4,OU=Office,DC=x,DC=example", "ada", "CN=elsewhere,DC=y,DC=example"})...)
+		members = append(members, r.some(2, groups[:i])...)
+		r.say("group %s%s rid=%d %s", g, r.one("", "", " type=0x80000004"), 700+i, strings.Join(members, " "))
+	}
+	for i, m := range machines {
+		if r.IntN(6) == 0 {
+			continue
+		}
+		line := fmt.Sprintf("computer %s rid=%d", m, 900+i)
+		if r.often(3) {
+			line += fmt.Sprintf(" primary=%d", r.one700())
+		}
+		for _, g := range r.some(1, groups) {
+			line += " in=" + g
+		}
+		r.say("%s", line+r.one("", "", " disabled"))
+	}
+	if r.often(5) {
+		r.say("account ada rid=%d", 600+r.IntN(300))
+	}
+	for i, list := range []string{"allow=S-1-%d", "deny=S-1-%d allow=S-1-5-11"} {
+		r.say("container {T%d} name=T%d whole "+list, i, i, r.one700())
+		r.say("template {T%d} name=T%d min-length=%d", i, i, 10+i)
+	}
+	r.say("unit DC=x,DC=example root {T0}%s {T1}", r.one("", "", ":enforced"))
+	r.say("unit OU=Office,DC=x,DC=example %s", r.one("", "", "blocked", "{T1}:enforced"))
+	if r.often(7) {
+		r.say("unit OU=Quays,DC=x,DC=example {T1}")
+	}
+	return r.lines
+}
+
+// one700 is the RID of one of those groups, or of a machine, or of nothing.
+func (r *random) one700() int {
+	return []int{700, 701, 702, 703, 703, 702, 900, 901, 799}[r.IntN(9)]
 }
 
 // Now is one of the values that lands have for each setting; some have none.
@@ -295,6 +344,10 @@ func spread(lines []string, baselines bool) (all []string) {
 		var seed, shake uint64
 		if n, _ := fmt.Sscanf(line, "baselines %d", &seed); n == 1 && baselines {
 			all = append(all, RandomBaselines(seed)...)
+			continue
+		}
+		if n, _ := fmt.Sscanf(line, "machines %d", &seed); n == 1 {
+			all = append(all, RandomMachines(seed)...)
 			continue
 		}
 		if n, _ := fmt.Sscanf(line, "random %d %d", &seed, &shake); n == 0 {
