@@ -385,8 +385,7 @@ func (r *Resolution) reachedBy(p *estate.Policy) []int {
 		}
 		g := r.Of(row)
 		governs := func(c Candidate) bool { return c.Policy == p }
-		if g.Policy != nil && (g.Policy == p || g.Policy == r.uncounted[p]) || len(r.classes) > 0 && slices.ContainsFunc(r.ofClasses(row, g),
-			governs) {
+		if g.Policy != nil && (g.Policy == p || g.Policy == r.uncounted[p]) || slices.ContainsFunc(r.ofClasses(row, g), governs) {
 			rows = append(rows, row)
 		}
 	}

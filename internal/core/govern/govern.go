@@ -197,7 +197,7 @@ func groupsByRID(a *estate.Authority) map[uint32]int32 {
 func primaryOf(a *estate.Authority, byRID map[uint32]int32, row int) (group int, ok bool) {
 	rid := a.Objects.Primary.At(row)
 	if rid == 0 {
-		return 0, false
+		return group, false
 	}
 	found, ok := byRID[rid]
 	return int(found), ok

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
 )
 
 // reference answers for one account straight from the words of the rule, with
@@ -229,6 +230,56 @@ func TestIgnoredTargets(t *testing.T) {
 		for name, want := range wants {
 			if _, got := r.Ignored(target(name)); !strings.HasPrefix(got, want) || want == "" && got != "" {
 				t.Errorf("%s, %s: %q, want %q", dialect, name, got, want)
+			}
+		}
+	}
+	b := estate.NewBuilder()
+	b.StartFile("x")
+	b.StartFile("y")
+	for dn, r := range map[string]estate.Record{"OU=u,DC=x": {}, "CN=c,DC=x": {}, "CN=k,DC=x": {Class: estate.Computer},
+		"CN=m,DC=x": {Class: estate.Managed}, "CN=o,DC=x": {Class: estate.Account, Flags: estate.Unclassified}} {
+		r.DN = []byte(dn)
+		b.Object(estate.InDomain("x"), &r)
+	}
+	a = b.Finish()[0]
+	r := Resolve(a, estate.Windows)
+	for dn, want := range map[string]struct {
+		kind  Target
+		words string
+	}{"OU=u,DC=x": {Idle, "an organisational unit"}, "CN=c,DC=x": {Idle, "neither an account nor a group"}, "CN=k,DC=x": {Idle, "a computer"},
+		"CN=m,DC=x": {Idle, "a managed service account"}, "CN=o,DC=x": {OpenType, "an object exported without what tells its kind"}} {
+		for row := range a.Objects.Len() {
+			if a.DN(row) != dn {
+				continue
+			}
+			if kind, words := r.Ignored(estate.Target{DN: dn, Object: row}); kind != want.kind || words != want.words {
+				t.Errorf("%s: %v %q, want %v %q", dn, kind, words, want.kind, want.words)
+			}
+		}
+	}
+}
+
+// An account of a Unix machine is told by its own line of shadow, and nothing else is.
+func TestOwnLines(t *testing.T) {
+	b := estate.NewBuilder()
+	b.StartFile("etc/shadow")
+	for _, kind := range []estate.Kind{estate.Machine, estate.LDAP} {
+		at := estate.Place{Name: "m", Kind: kind}
+		b.Object(at, &estate.Record{Class: estate.Account, DN: []byte("ada"), Line: 1})
+		b.Object(at, &estate.Record{Class: estate.Account, DN: []byte("bo"), Line: 7})
+	}
+	for _, a := range b.Finish() {
+		settings := map[setting.ID]Effective{
+			"max-age":    {Fact: estate.Fact{Cite: estate.Cite{File: "etc/shadow", Line: 1, Where: "shadow field 5"}}},
+			"min-age":    {Fact: estate.Fact{Cite: estate.Cite{File: "other/shadow", Line: 1, Where: "shadow field 4"}}},
+			"min-length": {Fact: estate.Fact{Cite: estate.Cite{File: "etc/shadow", Line: 1, Where: "minlen"}}}}
+		want := map[setting.ID]int{"max-age": 1, "min-age": 1, "min-length": 1}
+		if a.Kind == estate.Machine {
+			want["max-age"] = 7
+		}
+		for id, e := range ownLines(settings, a, 1) {
+			if e.Cite.Line != want[id] {
+				t.Errorf("%s, %s at line %d, want %d", a.Kind, id, e.Cite.Line, want[id])
 			}
 		}
 	}

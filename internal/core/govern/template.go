@@ -320,20 +320,13 @@ func (t *Templates) Unlinked() []*estate.Template {
 // Places returns all units with links, the root first.
 func (t *Templates) Places() []*estate.Unit {
 	var all []*estate.Unit
-	for i := range t.domain.Units {
-		if len(t.domain.Units[i].Links) > 0 {
-			all = append(all, &t.domain.Units[i])
+	for _, root := range []bool{true, false} {
+		for i := range t.domain.Units {
+			if u := &t.domain.Units[i]; u.Root == root && len(u.Links) > 0 {
+				all = append(all, u)
+			}
 		}
 	}
-	slices.SortStableFunc(all, func(x, y *estate.Unit) int {
-		switch {
-		case x.Root == y.Root:
-			return 0
-		case x.Root:
-			return -1
-		}
-		return 1
-	})
 	return all
 }
 

@@ -242,15 +242,11 @@ func (t *Tiering) match(i, row int) string {
 	if why := t.elsewhere[i][row]; why != "" {
 		return why
 	}
-	if len(t.direct[i]) > 0 {
-		if rid := o.RID.At(row); rid != 0 && t.direct[i][rid] != "" {
-			return t.direct[i][rid]
-		}
+	if rid := o.RID.At(row); rid != 0 && t.direct[i][rid] != "" {
+		return t.direct[i][rid]
 	}
-	if len(t.units[i]) > 0 {
-		if why := t.units[i][o.Parent.At(row)]; why != "" {
-			return why
-		}
+	if why := t.units[i][o.Parent.At(row)]; why != "" {
+		return why
 	}
 	for _, pattern := range rule.Accounts {
 		if matches(pattern, o.Name.At(row)) {

@@ -162,8 +162,8 @@ func governed(t *testing.T, s *Survey) (said []string) {
 			x.Enabled, x.Examples, x.Platform(), x.Counter(), x.Under())
 		for _, id := range slices.Sorted(maps.Keys(x.Settings)) {
 			e := x.Settings[id]
-			if e.Missing != Present && x.Now(id).IsSet() {
-				t.Errorf("%s of %s is not present, and told", id, x.Name())
+			if e.Missing != Present && x.Now(id).IsSet() || e.Missing == Present && x.Now(id) != e.Value {
+				t.Errorf("%s of %s is now %s", id, x.Name(), setting.Get(id).Text(x.Now(id)))
 			}
 			if e.Missing == Present {
 				line += fmt.Sprintf(" %s %s from %s;", id, setting.Get(id).Text(e.Value), e.From)
