@@ -167,15 +167,21 @@ Der Befehl wurde erfolgreich ausgeführt.
 
 """, "cp850")
 
+write("computers.csv", row("DistinguishedName", "SamAccountName", "SID", "Enabled", "ObjectClass", "PrimaryGroupID")
+      + row(f"CN=TENDER1,OU=Boote,{BASE}", "TENDER1$", sid(1301), "WAHR", "computer", 515), "cp1252")
+
 write("policies.html", "<!DOCTYPE html>\n<html><head><title>Default Domain Policy</title></head><body>Kontorichtlinien</body></html>\n")
 
 
-# The registry file of the harbour's own default policy (MS-GPREG): it manages no passwords.
+# The registry files of the default policies (MS-GPREG): they manage no passwords.
 def wide(text):
     return text.encode("utf-16-le")
 
 
 picture = wide("tide.png\0")
-with open(os.path.join(os.path.dirname(__file__), "exports", "sysvol", "marrowick.example", "Policies", default, "Machine", "Registry.pol"), "wb") as f:
-    f.write(b"PReg" + (1).to_bytes(4, "little") + wide("[Software\\Policies\\Harbour\\Wallpaper\0;Picture\0;") + (1).to_bytes(4, "little")
-            + wide(";") + len(picture).to_bytes(4, "little") + wide(";") + picture + wide("]"))
+for domain in "marrowick.example", "fairway.example":
+    place = os.path.join(os.path.dirname(__file__), "exports", "sysvol", domain, "Policies", default, "Machine")
+    os.makedirs(place, exist_ok=True)
+    with open(os.path.join(place, "Registry.pol"), "wb") as f:
+        f.write(b"PReg" + (1).to_bytes(4, "little") + wide("[Software\\Policies\\Harbour\\Wallpaper\0;Picture\0;") + (1).to_bytes(4, "little")
+                + wide(";") + len(picture).to_bytes(4, "little") + wide(";") + picture + wide("]"))

@@ -126,6 +126,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"module-not-modelled":           {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":                 {"missing", nil, "", "Default Domain Policy at fairway: linked; filters not in evidence"},
 		"local-administrator-unmanaged": {"weak", nil, "", "2 machines (dredge1, weigh1) a managed password"},
+		"local-administrator-open":      {"missing", nil, "", "the local administrator of 1 machine (tender1) a managed password is not in the evidence"},
 		"displayed-is-not-governing": {"conflicting", 2.0, "b.boje j.mueller",
 			"the resultant report of tender1 displays minimum length 12 characters"},
 		"not-weighed":              {"missing", nil, "", "no chosen baseline covers"},

@@ -813,7 +813,34 @@ var governanceChecks = []Check{
 		Kind: Weak, Severity: baseline.Serious,
 		Doc: "No policy that reaches a machine gives its local administrator a managed password: one password found on one machine often opens " +
 			"many.",
-		Run: unmanaged,
+		Run: func(p *Pass) {
+			none, open := managed(p)
+			if len(none.rows) == 0 {
+				return
+			}
+			text := fmt.Sprintf("no policy gives the local administrator of %s a managed password", machineList(p.Authority, none.rows))
+			if len(open.rows) > 0 {
+				text += fmt.Sprintf("; of %s it is not known", number(len(open.rows), "more machine"))
+			}
+			p.report(Finding{Settings: []setting.ID{"managed-admin"}, Observed: "not set", Reason: text,
+				Remedy: "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them " +
+					"apart.",
+				Evidence: none.cites[:1]}, "", nil)
+		},
+	},
+	{
+		Name: "local-administrator-open", Title: "Whether machines' local administrators have managed passwords is not known",
+		Kind: Missing, Severity: baseline.Minor,
+		Doc: "A policy may give the local administrator of machines a managed password, and whether it does is not in the evidence: the policy, " +
+			"its links or its filters were not all exported.",
+		Run: func(p *Pass) {
+			if none, open := managed(p); len(none.rows) == 0 && len(open.rows) > 0 {
+				p.report(Finding{Settings: []setting.ID{"managed-admin"}, Reason: "whether a policy gives the local administrator of " +
+					machineList(p.Authority, open.rows) + " a managed password is not in the evidence",
+					Remedy: "Export the policies with their Registry.pol, all units with their links, and the policies' access lists.",
+					Evidence: open.cites[:1]}, "", nil)
+			}
+		},
 	},
 	{
 		Name: "machine-against-template", Title: "A machine enforces another value than its template",
@@ -1132,17 +1159,23 @@ func mostMisleading(all []estate.Display, s *govern.Scope) (worst *estate.Displa
 
 // unmanaged finds the computers that no policy gives a managed password. It says so
 // only where the registry files of all policies that reach them were seen.
-func unmanaged(p *Pass) {
+// machines are some, with a line about each.
+type machines struct {
+	rows  []int
+	cites []estate.Cite
+}
+
+// managed tells of the machines whose local administrator no policy gives a managed
+// password, and of those of which that is not known. It tells of none where no policy's
+// registry was exported: that is said of the policies.
+func managed(p *Pass) (none, open machines) {
 	seen := slices.ContainsFunc(p.Estate.Templates, func(t estate.Template) bool {
 		return t.Registry && (t.Domain == "" || t.Domain == p.Authority.Name)
 	})
 	if !seen {
-		return
+		return none, open
 	}
 	o := p.Authority.Objects
-	var rows []int
-	var cites []estate.Cite
-	open := 0
 	for row := range o.Len() {
 		m := p.Templates.Machine(row)
 		if o.ClassOf(row) != estate.Computer || m.Controller() || o.FlagsOf(row)&estate.Disabled != 0 {
@@ -1150,31 +1183,20 @@ func unmanaged(p *Pass) {
 		}
 		links := p.Templates.At(p.Authority.Parents[o.Parent.At(row)], []govern.Machine{m})
 		configured, unseen := p.Templates.ConfiguredOn(row)
-		v := configured["managed-admin"]
+		v, to := configured["managed-admin"], &none
 		switch {
 		case v != nil && v.Open == "" && v.Problem == "" && v.Value != setting.Word("off"):
+			continue
 		case v != nil && v.Open != "", v != nil && v.Problem != "", v == nil && (unseen != "" || slices.ContainsFunc(links, mayManage)):
-			open++
-		default:
-			rows = append(rows, row)
-			if v != nil {
-				cites = append(cites, v.Cite)
-			} else if len(cites) == 0 {
-				cites = append(cites, p.Authority.CiteOf(row))
-			}
+			to = &open
 		}
+		cite := p.Authority.CiteOf(row)
+		if v != nil {
+			cite = v.Cite
+		}
+		to.rows, to.cites = append(to.rows, row), append(to.cites, cite)
 	}
-	if len(rows) == 0 {
-		return
-	}
-	text := fmt.Sprintf("no policy gives the local administrator of %s a managed password", machineList(p.Authority, rows))
-	if open > 0 {
-		text += fmt.Sprintf("; of %s it is not known", number(open, "more machine"))
-	}
-	p.report(Finding{Settings: []setting.ID{"managed-admin"}, Observed: "not set", Reason: text,
-		Remedy: "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them " +
-			"apart.",
-		Evidence: slices.Compact(cites)[:1]}, "", nil)
+	return none, open
 }
 
 // mayManage reports whether a linked policy may set what was not seen of it.
