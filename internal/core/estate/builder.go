@@ -1,7 +1,6 @@
 package estate
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
 	"runtime"
@@ -45,14 +44,12 @@ type draft struct {
 	shown     []shown // by row in Files
 	gathered  []int   // by row in Files: how many gathers ago
 	named     map[uint64]mention
-	// lastParent is the parent of the last member, lastOther whether it is of
-	// another domain.
-	lastParent []byte
-	lastOther  bool
-	servers    []server
-	before     *Authority            // what is on record of it
-	wanting    []uint32              // groups whose list of members lacks one that says it is there
-	byName     map[namedGroup][]edge // lists of members of groups that they only name
+	// abroad says of members' parents whether they are of another domain.
+	abroad  map[string]bool
+	servers []server
+	before  *Authority            // what is on record of it
+	wanting []uint32              // groups whose list of members lacks one that says it is there
+	byName  map[namedGroup][]edge // lists of members of groups that they only name
 }
 
 // edge is one line that tells of a membership: the object at row says it of the
@@ -207,7 +204,7 @@ func (b *Builder) authority(at Place) *draft {
 		d = &draft{
 			Authority: Authority{Name: at.Name, Kind: at.Kind, Platform: platforms[at.Kind], Objects: &Objects{}},
 			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
-			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, named: map[uint64]mention{},
+			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, named: map[uint64]mention{}, abroad: map[string]bool{},
 		}
 		b.byPlace[at] = d
 	}
@@ -560,14 +557,22 @@ func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
 	}
 }
 
-// ofAnother reports whether a DN is of another domain. Neighbours mostly have
-// one parent: that of the last one is remembered.
+// mostAbroad bounds how many members' parents are remembered.
+const mostAbroad = 100_000
+
+// ofAnother reports whether a DN is of another domain. Members have few parents: what was
+// found of one is remembered.
 func (d *draft) ofAnother(dn []byte) bool {
-	if _, parent := SplitDN(dn); !bytes.Equal(parent, d.lastParent) || d.lastParent == nil {
+	_, parent := SplitDN(dn)
+	other, known := d.abroad[string(parent)]
+	if !known {
 		domain := DomainOf(string(parent))
-		d.lastParent, d.lastOther = append(d.lastParent[:0], parent...), domain != "" && domain != d.Name
+		other = domain != "" && domain != d.Name
+		if len(d.abroad) < mostAbroad {
+			d.abroad[string(parent)] = other
+		}
 	}
-	return d.lastOther
+	return other
 }
 
 // MemberOf says that the group of that name or DN lists dn as a member, in a file
