@@ -103,10 +103,10 @@ func parseAs(part *intake.Part, how reading) (*document, error) {
 			return nil, &intake.Error{Path: part.Path, Line: p.line, Seen: err.Error(), Expected: "JSON (RFC 8259)",
 				Next: "the export is cut or was edited: export it again"}
 		}
-		p.of.kept = raw
+		p.of.text = raw
 		if len(p.cuts) > 0 {
 			part.Kept, part.Struck, part.NotKept = cutOut(raw, p.cuts), p.struck, len(p.cuts)-p.struck
-			p.of.kept = part.Kept
+			p.of.text = part.Kept
 		}
 		return d, nil
 	}
@@ -176,7 +176,7 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 			shape[i].name = name
 		}
 	}
-	rows, of := []row{}, &text{cells: true}
+	rows, of := []row{}, &source{cells: true}
 	keep := &csvKeeper{raw: raw, read: read, all: all}
 	for {
 		cells, err := c.Read()
@@ -191,7 +191,7 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 			return err
 		}
 		line, _ := c.FieldPos(0)
-		r := row{of: of, shape: shape[:min(len(cells), len(head))], first: uint32(len(of.spans)), from: uint32(len(of.kept)), line: uint32(line)}
+		r := row{of: of, shape: shape[:min(len(cells), len(head))], first: uint32(len(of.spans)), from: uint32(len(of.text)), line: uint32(line)}
 		for i := range cells {
 			name := ""
 			if i < len(head) {
@@ -199,9 +199,9 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 			}
 			kept := keep.cell(c, i, len(cells), name, cells[i])
 			if i < len(head) {
-				start := len(of.kept)
-				of.kept = append(of.kept, kept...)
-				of.spans = append(of.spans, uint32(start), uint32(len(of.kept)))
+				start := len(of.text)
+				of.text = append(of.text, kept...)
+				of.spans = append(of.spans, uint32(start), uint32(len(of.text)))
 			}
 		}
 		rows = append(rows, r)
@@ -288,7 +288,7 @@ type jsonParser struct {
 	cuts    []cut
 	shift   int                // by how much what is kept is longer than what was read, up to here
 	plain   map[[2]string]bool // names under which what does not look like a secret is kept
-	of      *text              // for rows
+	of      *source            // for rows
 	shapes  map[string][]field
 	shape   []field // of the last row
 	met     []field // of this one, as far as it was read
@@ -296,11 +296,13 @@ type jsonParser struct {
 
 func newParser(data []byte, how reading) *jsonParser {
 	return &jsonParser{reading: how, data: data, line: 1, names: map[string]string{}, texts: map[string]any{},
-		plain: map[[2]string]bool{}, of: &text{}, shapes: map[string][]field{},
-		// Two members of one name are told with a name of ours, and what is no UTF-8 is taken
-		// as every other reader takes it.
-		decoder: jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))}
+		plain: map[[2]string]bool{}, of: &source{}, shapes: map[string][]field{},
+		decoder: jsontext.NewDecoder(bytes.NewBuffer(data), lenient...)}
 }
+
+// lenient: two members of one name are told with a name of ours, and what is no UTF-8 is
+// taken as every other reader takes it.
+var lenient = []jsontext.Options{jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)}
 
 // cut is what is not kept of a text: from, to, quotes included, and what stands
 // there instead, as the form writes it.
@@ -315,7 +317,7 @@ const deepest = 200
 // from begins anew with another text, which begins on that line.
 func (p *jsonParser) from(data []byte, line int) {
 	p.data, p.line, p.last, p.seen = data, line, 0, 0
-	p.decoder.Reset(bytes.NewBuffer(data))
+	p.decoder.Reset(bytes.NewBuffer(data), lenient...)
 }
 
 func (p *jsonParser) document() (any, *node, error) {

@@ -577,7 +577,7 @@ func TestRowsAreWhatTheyAreTakenApart(t *testing.T) {
 		var b strings.Builder
 		switch k := rnd.IntN(9); {
 		case depth > 3 || k < 3:
-			return pick("null", "true", "false", "0", "-1.5e3", `""`, `"x"`, `"é\u00e9\n\"q\""`, `"\ud83d\ude00"`, `"a://b:c@d"`, `"[struck out]"`,
+			return pick("null", "true", "false", "0", "-1.5e3", `""`, `"x"`, `"é\u00e9\n\"q\""`, `"\ud83d\ude00"`, `"\ud83d x"`, `"a://b:c@d"`, `"[struck out]"`,
 				`"\u0024"`, `"$6$abcdefgh$abcdefghijkl"`)
 		case k == 3:
 			for i := range rnd.IntN(4) {

@@ -17,7 +17,7 @@ type long struct {
 
 // row is an element of a long list. What a path asks of it is read when it is asked.
 type row struct {
-	of       *text
+	of       *source
 	shape    []field // its members; nil: it is no object
 	first    uint32  // of its members' places among the text's spans: from and to of each
 	from, to uint32
@@ -40,10 +40,10 @@ func find(fields []field, name string) int {
 	return -1
 }
 
-// text is what is kept of an export, and where the members of its rows stand in it. Of a
+// source is what is kept of an export, and where the members of its rows stand in it. Of a
 // table it is the cells, one after the other.
-type text struct {
-	kept  []byte
+type source struct {
+	text  []byte
 	spans []uint32
 	cells bool
 	// shell says that a shell wrote it: its cells have values, and fields whose case is
@@ -54,13 +54,13 @@ type text struct {
 
 // value reads what stands between two places, on that line. It was read before, and is
 // known to be right.
-func (t *text) value(from, to, line uint32) (any, *node) {
-	raw, at := t.kept[from:to], noLines
+func (s *source) value(from, to, line uint32) (any, *node) {
+	raw, at := s.text[from:to], noLines
 	if line > 0 {
 		at = &node{line: int(line)}
 	}
-	if t.cells {
-		if t.shell != nil {
+	if s.cells {
+		if s.shell != nil {
 			return cellOf(string(raw)), at
 		}
 		return string(raw), at
@@ -75,13 +75,13 @@ func (t *text) value(from, to, line uint32) (any, *node) {
 	case 'n':
 		return nil, at
 	}
-	if t.parser == nil {
-		t.parser = newParser(nil, reading{again: true})
+	if s.parser == nil {
+		s.parser = newParser(nil, reading{again: true})
 	}
-	t.parser.from(raw, int(line))
-	value, lines, _ := t.parser.document()
-	if t.shell != nil {
-		return respelled(value, lines, t.shell)
+	s.parser.from(raw, int(line))
+	value, lines, _ := s.parser.document()
+	if s.shell != nil {
+		return respelled(value, lines, s.shell)
 	}
 	return value, lines
 }
@@ -95,7 +95,7 @@ func (r *row) scalar(name string) (text string, null, ok bool) {
 		return "", false, false
 	}
 	at := r.first + 2*uint32(i)
-	raw := r.of.kept[r.of.spans[at]:r.of.spans[at+1]]
+	raw := r.of.text[r.of.spans[at]:r.of.spans[at+1]]
 	if r.of.cells {
 		v, _ := r.of.value(r.of.spans[at], r.of.spans[at+1], 0)
 		return textOf(v), v == nil, true
@@ -150,9 +150,9 @@ func (r *row) member(name string, lines *node) (any, *node, bool) {
 	case r.of.cells:
 		line = r.line
 	default:
-		line = r.line + uint32(bytes.Count(r.of.kept[r.from:from], []byte("\n")))
+		line = r.line + uint32(bytes.Count(r.of.text[r.from:from], []byte("\n")))
 	}
-	if !r.of.cells && r.of.kept[from] == '{' {
+	if !r.of.cells && r.of.text[from] == '{' {
 		inner := r.shape[i+1 : i+1+r.shape[i].inner]
 		near := lines
 		if lines != noLines {

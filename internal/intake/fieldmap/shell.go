@@ -42,13 +42,13 @@ func (d *document) shells(x *Export) []*document {
 func (l *long) respelled(lines *node, spelled map[string]string) (*long, *node) {
 	begin, n := respelled(l.begin, lines, spelled)
 	out := &long{begin.([]any), slices.Clone(l.rest)}
-	texts, shapes := map[*text]*text{}, map[*field][]field{}
+	sources, shapes := map[*source]*source{}, map[*field][]field{}
 	for i := range out.rest {
 		r := &out.rest[i]
-		of := texts[r.of]
+		of := sources[r.of]
 		if of == nil {
-			of = &text{kept: r.of.kept, spans: r.of.spans, cells: r.of.cells, shell: spelled}
-			texts[r.of] = of
+			of = &source{text: r.of.text, spans: r.of.spans, cells: r.of.cells, shell: spelled}
+			sources[r.of] = of
 		}
 		r.of = of
 		if len(r.shape) == 0 {
