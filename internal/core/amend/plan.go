@@ -24,7 +24,6 @@ type maker struct {
 	owner   func(at estate.Place) string
 	demands map[about][]baseline.Named
 	beside  map[about][]baseline.Named // what ways ask of other settings, by the one that they are about
-	finding map[about]*check.Finding
 	setters map[atPlace]*govern.Setter
 	groups  map[estate.Place]string                     // of alike places
 	ranks   map[*estate.Authority]map[estate.Cite]*rank // made when asked for
@@ -84,7 +83,6 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 		owner = func(estate.Place) string { return "" }
 	}
 	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, beside: map[about][]baseline.Named{},
-		finding: map[about]*check.Finding{},
 		setters: map[atPlace]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
 		ranks:   map[*estate.Authority]map[estate.Cite]*rank{},
 		decided: map[string]*Decision{}, plan: &Plan{}}
@@ -97,11 +95,6 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 			if len(c.Places) > 1 && a.Kind == estate.Machine {
 				m.groups[a.Place()] = c.ID
 			}
-		}
-	}
-	for i := range r.Findings {
-		if f := &r.Findings[i]; f.Kind != check.Waived && f.Check == "" && f.Scope != nil {
-			m.finding[about{f.Scope, f.Settings[0]}] = f
 		}
 	}
 	for i := range r.Verdicts {
@@ -193,7 +186,7 @@ func (m *maker) ways() {
 		for _, row := range setting.Table() {
 			at := about{s, row.ID}
 			demands := m.demands[at]
-			if slices.ContainsFunc(demands, func(n baseline.Named) bool { return len(n.Demand.Ways) > 0 }) {
+			if slices.ContainsFunc(demands, func(n baseline.Named) bool { return n.Demand.Ways != nil }) {
 				all = append(all, one{at, baseline.Take(row.ID, demands, s.Now)})
 			}
 		}
@@ -568,52 +561,63 @@ func (m *maker) relaxed(d *draft) {
 	d.first = append(d.first, x)
 }
 
-// windowWithin keeps a lockout's window within its duration: Windows takes no other.
+// windowed are what holds a lockout's window and duration together. Windows takes no
+// window that is longer than the duration; elsewhere accounts would unlock while their
+// failures still count.
+var windowed = []Holder{Head, FineGrained, Template, Local, Unix, LDAPPolicy, Server, Realm}
+
+// windowWithin keeps a lockout's window within its duration.
 func (m *maker) windowWithin(d *draft) {
 	window, ok := d.to.Number()
-	if !ok || d.Holder != Head && d.Holder != FineGrained && d.Holder != Template && d.Holder != Local {
+	if !ok || !slices.Contains(windowed, d.Holder) || d.scopes == nil {
 		return
 	}
-	x := m.find(d, "lockout-duration")
-	if x == nil && len(d.scopes) > 0 {
-		e := d.scopes[0].Settings["lockout-duration"]
-		spot, why := m.spotOf(d.scopes[0], "lockout-duration", e)
-		if why != "" {
-			return
-		}
-		if setter := m.setters[atPlace{spot.Via, "lockout-duration"}]; spot.Holder == Template && setter != nil {
-			e.Value = setter.Value
-		}
-		if x = m.drafts[spot.key("lockout-duration")]; x == nil {
-			if n, ok := e.Value.Number(); !ok || n >= window {
-				return
-			}
-		}
-	}
-	if x == nil && len(d.scopes) > 0 {
-		e := d.scopes[0].Settings["lockout-duration"]
-		spot, _ := m.spotOf(d.scopes[0], "lockout-duration", e)
-		x = m.draftOf(spot, "lockout-duration", e)
-		x.scopes, x.to = d.scopes, setting.Number(window)
-		for _, s := range d.scopes {
-			x.demands = append(x.demands, m.demands[about{s, "lockout-duration"}]...)
-		}
-	}
+	x, made := m.durationOf(d, window)
 	if x == nil {
 		return
 	}
 	d.first = append(d.first, x)
-	if n, ok := x.to.Number(); ok && n < window || len(x.findings) == 0 {
-		x.to = setting.Number(window)
-		if len(x.demands) == 0 {
-			return
-		}
-		if band, _ := baseline.Together(x.setting, x.demands); !band.Empty() && band.Low != nil && *band.Low > window {
-			x.to = setting.Number(*band.Low)
-		} else if !band.Empty() && band.High != nil && *band.High < window {
-			d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")
-		}
+	if n, ok := x.to.Number(); !made && !(ok && n < window) {
+		return
 	}
+	x.to = setting.Number(window)
+	switch band, _ := baseline.Together(x.setting, x.demands); {
+	case band.Empty():
+	case band.High != nil && *band.High < window:
+		d.notes = append(d.notes, "The lockout's duration may not be shorter than its window, and the baselines want it shorter.")
+	case band.Low != nil:
+		x.to = setting.Number(max(window, *band.Low))
+	}
+}
+
+// durationOf is the draft of the duration beside a window, one that is made if what holds
+// now is shorter; nil: none is needed, or has a right place.
+func (m *maker) durationOf(d *draft, window int64) (x *draft, made bool) {
+	const duration = setting.ID("lockout-duration")
+	if x = m.find(d, duration); x != nil {
+		return x, false
+	}
+	e := d.scopes[0].Settings[duration]
+	spot, why := m.spotOf(d.scopes[0], duration, e)
+	if why != "" {
+		return nil, false
+	}
+	if x = m.drafts[spot.key(duration)]; x != nil {
+		return x, false
+	}
+	now := e.Value
+	if setter := m.setters[atPlace{spot.Via, duration}]; spot.Holder == Template && setter != nil {
+		now = setter.Value
+	}
+	if n, ok := now.Number(); !ok || n >= window {
+		return nil, false
+	}
+	x = m.draftOf(spot, duration, e)
+	x.scopes = d.scopes
+	for _, s := range d.scopes {
+		x.demands = append(x.demands, m.demands[about{s, duration}]...)
+	}
+	return x, true
 }
 
 // against names two demands that exclude each other; nothing where only three do.

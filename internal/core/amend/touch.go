@@ -64,9 +64,6 @@ func (p *Population) of(authority int) map[govern.ScopeID]*crowd {
 			continue
 		}
 		scope, _ := p.survey.ScopeOf(authority, row)
-		if scope == nil {
-			continue
-		}
 		in := crowds[scope]
 		if in == nil {
 			if in = found[scope.ID()]; in == nil {
@@ -154,16 +151,15 @@ func (p *Population) each(a *Amendment, visit func(at *estate.Authority, row int
 		places[scope.Authority.Place()] = true
 	}
 	for _, spot := range a.Spots {
-		if a.Flag != 0 {
-			rows[spot.At], places[spot.At] = spot.Rows, true
-		}
+		rows[spot.At], places[spot.At] = spot.Rows, true
 	}
 	for i, at := range p.survey.Estate.Authorities {
 		switch {
 		case !places[at.Place()]:
 		case a.Flag != 0:
 			for _, row := range rows[at.Place()] {
-				if scope, _ := p.survey.ScopeOf(i, row); scope != nil && p.counts(i, row) {
+				if p.counts(i, row) {
+					scope, _ := p.survey.ScopeOf(i, row)
 					visit(at, row, scope)
 				}
 			}
