@@ -22,7 +22,8 @@ var beside = map[string]string{
 `,
 	"agents.json": `{"@odata.context": "https://directory.cloud.example/v1.0/$metadata#onPremisesPublishingProfiles", "value": []}
 `,
-	"onPremisesSynchronization.json": `{"@odata.context": "https://directory.cloud.example/v1.0/$metadata#onPremisesSynchronization", "value": [
+	"onPremisesSynchronization.json": `{"@odata.context": "https://directory.cloud.example/v1.0/$metadata#onPremisesSynchronization",
+"value": [
 {"id": "s", "features": {"passwordSyncEnabled": true, "cloudPasswordPolicyForPasswordSyncedUsersEnabled": false}}]}
 `,
 }

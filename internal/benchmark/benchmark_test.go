@@ -196,7 +196,9 @@ func (w *writer) expected(name string, a *asks, datatype string) string {
 		n, _ := strconv.ParseInt(a.values[0], 10, 64)
 		c := w.id("var")
 		fmt.Fprintf(&w.vars, `<constant_variable id="%s" version="1" datatype="int" comment="c"><value>%d</value></constant_variable>`, c, n-1)
-		fmt.Fprintf(&w.vars, `<local_variable id="%s" version="1" datatype="int" comment="c"><arithmetic arithmetic_operation="add"><variable_component var_ref="%s"/><literal_component>1</literal_component></arithmetic></local_variable>`, v, c)
+		fmt.Fprintf(&w.vars, `<local_variable id="%s" version="1" datatype="int" comment="c"><arithmetic `+
+			`arithmetic_operation="add"><variable_component var_ref="%s"/><literal_component>1</literal_component></arithmetic>`+
+			`</local_variable>`, v, c)
 	}
 	how := ""
 	if a.how != "" {
@@ -235,7 +237,8 @@ func (w *writer) test(a *asks) string {
 			family = "lockoutpolicy"
 		}
 		const win = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#windows"`
-		fmt.Fprintf(&w.tests, `<%s_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" comment="c"><object object_ref="%s"/><state state_ref="%s"/></%s_test>`, family, win, test, check, object, state, family)
+		fmt.Fprintf(&w.tests, `<%s_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" comment="c">`+
+			`<object object_ref="%s"/><state state_ref="%s"/></%s_test>`, family, win, test, check, object, state, family)
 		fmt.Fprintf(&w.objects, `<%s_object%s id="%s" version="1"/>`, family, win, object)
 		fmt.Fprintf(&w.states, `<%s_state%s id="%s" version="1"%s>%s</%s_state>`, family, win, state, joiner,
 			entities(func(x *asks) string { return w.expected(x.thing, x, datatype(x.thing)) }), family)
@@ -244,19 +247,23 @@ func (w *writer) test(a *asks) string {
 		key := map[string]string{"NoLMHash": `SYSTEM\CurrentControlSet\Control\Lsa`,
 			"PasswordAgeDays":            `SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\LAPS`,
 			"MinimumPasswordLengthAudit": `System\CurrentControlSet\Control\SAM`}[name]
-		fmt.Fprintf(&w.tests, `<registry_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state state_ref="%s"/></registry_test>`, win, test, check, object, state)
-		fmt.Fprintf(&w.objects, `<registry_object%s id="%s" version="1"><hive>HKEY_LOCAL_MACHINE</hive><key>%s</key><name>%s</name></registry_object>`, win, object, key, name)
+		fmt.Fprintf(&w.tests, `<registry_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state `+
+			`state_ref="%s"/></registry_test>`, win, test, check, object, state)
+		fmt.Fprintf(&w.objects, `<registry_object%s id="%s" version="1"><hive>HKEY_LOCAL_MACHINE</hive><key>%s</key><name>`+
+			`%s</name></registry_object>`, win, object, key, name)
 		fmt.Fprintf(&w.states, `<registry_state%s id="%s" version="1"><type>reg_dword</type>%s</registry_state>`, win, state,
 			w.expected("value", a, "int"))
 	case where == "shadow":
 		const nix = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#unix"`
-		fmt.Fprintf(&w.tests, `<shadow_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state state_ref="%s"/></shadow_test>`, nix, test, check, object, state)
+		fmt.Fprintf(&w.tests, `<shadow_test%s id="%s" version="1" check="%s" comment="c"><object object_ref="%s"/><state `+
+			`state_ref="%s"/></shadow_test>`, nix, test, check, object, state)
 		fmt.Fprintf(&w.objects, `<shadow_object%s id="%s" version="1"><username operation="pattern match">.*</username></shadow_object>`, nix,
 			object)
 		fmt.Fprintf(&w.states, `<shadow_state%s id="%s" version="1">%s</shadow_state>`, nix, state, w.expected(name, a, "int"))
 	default:
 		const any = ` xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5#independent"`
-		fmt.Fprintf(&w.tests, `<textfilecontent54_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" comment="c"><object object_ref="%s"/><state state_ref="%s"/></textfilecontent54_test>`, any, test, check, object, state)
+		fmt.Fprintf(&w.tests, `<textfilecontent54_test%s id="%s" version="1" check="%s" check_existence="at_least_one_exists" `+
+			`comment="c"><object object_ref="%s"/><state state_ref="%s"/></textfilecontent54_test>`, any, test, check, object, state)
 		folder := map[string]string{"login.defs": "/etc", "useradd": "/etc/default", "system-auth": "/etc/pam.d"}[where]
 		if folder == "" {
 			folder = "/etc/security"
@@ -270,7 +277,8 @@ func (w *writer) test(a *asks) string {
 		if pattern == "" {
 			pattern = []string{`^\s*` + name + `\s*=\s*(-?\d+)\s*(?:#.*)?$`, `^[ \t]*` + name + `[ \t=]+(-?[0-9]+)`}[w.rnd.IntN(2)]
 		}
-		fmt.Fprintf(&w.objects, `<textfilecontent54_object%s id="%s" version="1">%s<pattern operation="pattern match">%s</pattern><instance datatype="int" operation="greater than or equal">1</instance></textfilecontent54_object>`, any, object, at, pattern)
+		fmt.Fprintf(&w.objects, `<textfilecontent54_object%s id="%s" version="1">%s<pattern operation="pattern match">%s</pattern>`+
+			`<instance datatype="int" operation="greater than or equal">1</instance></textfilecontent54_object>`, any, object, at, pattern)
 		fmt.Fprintf(&w.states, `<textfilecontent54_state%s id="%s" version="1">%s</textfilecontent54_state>`, any, state,
 			w.expected("subexpression", a, "int"))
 	}
@@ -291,7 +299,8 @@ func (w *writer) criteria(t *tree) string {
 	}
 	if t.extend {
 		id := w.id("def")
-		fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>t</title></metadata><criteria operator="%s">%s</criteria></definition>`, id, t.op, inside)
+		fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>t</title></metadata>`+
+			`<criteria operator="%s">%s</criteria></definition>`, id, t.op, inside)
 		return fmt.Sprintf(`<extend_definition%s definition_ref="%s" comment="c"/>`, negate, id)
 	}
 	return fmt.Sprintf(`<criteria%s operator="%s">%s</criteria>`, negate, t.op, inside)
@@ -301,8 +310,11 @@ func (w *writer) criteria(t *tree) string {
 func (w *writer) oval(whole *tree) (text, definition string) {
 	inside := w.criteria(whole)
 	definition = w.id("def")
-	fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>Harbour &amp; quay</title><description>Nobody reads this.</description></metadata><criteria>%s</criteria></definition>`, definition, inside)
-	return `<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5" xmlns:oval="http://oval.mitre.org/XMLSchema/oval-common-5"><generator><oval:schema_version>5.11.2</oval:schema_version></generator><definitions>` +
+	fmt.Fprintf(&w.definitions, `<definition class="compliance" id="%s" version="1"><metadata><title>Harbour &amp; quay</title>`+
+		`<description>Nobody reads this.</description></metadata><criteria>%s</criteria></definition>`, definition, inside)
+	return `<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5" ` +
+		`xmlns:oval="http://oval.mitre.org/XMLSchema/oval-common-5"><generator><oval:schema_version>5.11.2</oval:schema_version>` +
+		`</generator><definitions>` +
 		w.definitions.String() + "</definitions><tests>" + w.tests.String() + "</tests><objects>" + w.objects.String() + "</objects><states>" +
 		w.states.String() +
 		"</states><variables>" + w.vars.String() + "</variables></oval_definitions>", definition
@@ -320,18 +332,26 @@ func (w *writer) checklist(definition, href string) string {
 			selected += fmt.Sprintf(`<refine-value idref="%s" selector="strict"/>`, id)
 		}
 	}
-	return `<Benchmark xmlns="` + space + `" id="xccdf_example.harbour_benchmark_quay"><status>draft</status><title>Quays</title><version>3.1</version>` +
+	return `<Benchmark xmlns="` + space + `" id="xccdf_example.harbour_benchmark_quay"><status>draft</status><title>` +
+		`Quays</title><version>3.1</version>` +
 		`<Profile id="xccdf_example.harbour_profile_base"><title>b</title>` + selected + `</Profile>` +
-		`<Profile id="xccdf_example.harbour_profile_night" extends="xccdf_example.harbour_profile_base"><title>n</title><select idref="xccdf_example.harbour_group_g" selected="true"/></Profile>` +
-		w.values.String() + `<Group id="xccdf_example.harbour_group_g" selected="false"><title>g</title><Rule id="xccdf_example.harbour_rule_r1" severity="high" selected="true"><version>HA-01-0001</version><title>Some passwords</title>` +
-		`<description>Never copied.</description><ident system="http://cce.mitre.org">CCE-00001-1</ident><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5">` + w.exports.String() +
+		`<Profile id="xccdf_example.harbour_profile_night" extends="xccdf_example.harbour_profile_base"><title>n</title><select ` +
+		`idref="xccdf_example.harbour_group_g" selected="true"/></Profile>` +
+		w.values.String() + `<Group id="xccdf_example.harbour_group_g" selected="false"><title>g</title><Rule ` +
+		`id="xccdf_example.harbour_rule_r1" severity="high" selected="true"><version>HA-01-0001</version><title>Some passwords</title>` +
+		`<description>Never copied.</description><ident system="http://cce.mitre.org">CCE-00001-1</ident><check ` +
+		`system="http://oval.mitre.org/XMLSchema/oval-definitions-5">` + w.exports.String() +
 		`<check-content-ref href="` + href + `" name="` + definition + `"/></check></Rule></Group></Benchmark>`
 }
 
 // stream is both in a data stream.
 func (w *writer) stream(checklist, definitions string) string {
-	return `<?xml version="1.0" encoding="UTF-8"?><ds:data-stream-collection xmlns:ds="http://scap.nist.gov/schema/scap/source/1.2" xmlns:xlink="http://www.w3.org/1999/xlink" xmlns:cat="urn:oasis:names:tc:entity:xmlns:xml:catalog" id="scap_example.harbour_collection_c" schematron-version="1.2">` +
-		`<ds:data-stream id="scap_example.harbour_datastream_d" scap-version="1.2" use-case="CONFIGURATION"><ds:checklists><ds:component-ref id="scap_example.harbour_cref_x" xlink:href="#scap_example.harbour_comp_x"><cat:catalog><cat:uri name="quay-oval.xml" uri="#scap_example.harbour_cref_o"/></cat:catalog></ds:component-ref></ds:checklists>` +
+	return `<?xml version="1.0" encoding="UTF-8"?><ds:data-stream-collection ` +
+		`xmlns:ds="http://scap.nist.gov/schema/scap/source/1.2" xmlns:xlink="http://www.w3.org/1999/xlink" ` +
+		`xmlns:cat="urn:oasis:names:tc:entity:xmlns:xml:catalog" id="scap_example.harbour_collection_c" schematron-version="1.2">` +
+		`<ds:data-stream id="scap_example.harbour_datastream_d" scap-version="1.2" use-case="CONFIGURATION"><ds:checklists>` +
+		`<ds:component-ref id="scap_example.harbour_cref_x" xlink:href="#scap_example.harbour_comp_x"><cat:catalog><cat:uri ` +
+		`name="quay-oval.xml" uri="#scap_example.harbour_cref_o"/></cat:catalog></ds:component-ref></ds:checklists>` +
 		`<ds:checks><ds:component-ref id="scap_example.harbour_cref_o" xlink:href="#scap_example.harbour_comp_o"/></ds:checks></ds:data-stream>` +
 		`<ds:component id="scap_example.harbour_comp_o" timestamp="2026-01-01T00:00:00">` + definitions +
 		`</ds:component><ds:component id="scap_example.harbour_comp_x" timestamp="2026-01-01T00:00:00">` + checklist +
@@ -582,7 +602,8 @@ func TestChecklistForWindows(t *testing.T) {
 	two := fromFile(t, "harbour-windows-xccdf.xml", Options{Profile: "xccdf_example.marrowick_profile_Level_2"})
 	same(t, "level 2", two.told(), []string{"1.1_length understood: min-length", "1.2_oldest understood: max-age",
 		"1.3_youngest understood: min-age",
-		`1.5_machine not-understood: it asks for System\CurrentControlSet\Services\Netlogon\Parameters\MaximumPasswordAge of the registry, which no setting is read from`,
+		`1.5_machine not-understood: it asks for System\CurrentControlSet\Services\Netlogon\Parameters\MaximumPasswordAge of the ` +
+			`registry, which no setting is read from`,
 		"1.6_interview not-understood: its check is of another kind (http://scap.nist.gov/schema/ocil/2)",
 		"1.4_duration understood: lockout-duration",
 		"1.4.1_threshold understood: lockout-threshold", "2.1_blank understood: blank-password-console-only !", "9.1_firewall elsewhere: "})
@@ -637,16 +658,19 @@ func TestDefinitionsAlone(t *testing.T) {
 
 // small is a document of one definition.
 func small(criteria, tests, objects, states, variables string) []byte {
-	return []byte(`<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><definitions><definition class="compliance" id="oval:x:def:1" version="1"><metadata/>` + criteria +
+	return []byte(`<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><definitions><definition ` +
+		`class="compliance" id="oval:x:def:1" version="1"><metadata/>` + criteria +
 		`</definition></definitions><tests>` + tests + `</tests><objects>` + objects + `</objects><states>` + states + `</states><variables>` +
 		variables + `</variables></oval_definitions>`)
 }
 
 const (
-	lengthTest   = `<passwordpolicy_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></passwordpolicy_test>`
+	lengthTest = `<passwordpolicy_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state ` +
+		`state_ref="oval:x:ste:1"/></passwordpolicy_test>`
 	lengthObject = `<passwordpolicy_object id="oval:x:obj:1"/>`
-	lengthState  = `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="int" operation="greater than or equal"%s</min_passwd_len></passwordpolicy_state>`
-	oneTest      = `<criteria><criterion test_ref="oval:x:tst:1"/></criteria>`
+	lengthState  = `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="int" operation="greater than or ` +
+		`equal"%s</min_passwd_len></passwordpolicy_state>`
+	oneTest = `<criteria><criterion test_ref="oval:x:tst:1"/></criteria>`
 )
 
 // What is not understood is told with its reason.
@@ -656,7 +680,8 @@ func TestReasons(t *testing.T) {
 		return small(oneTest, lengthTest, lengthObject, state(` var_ref="oval:x:var:1">`), inside)
 	}
 	text := func(object, state string) []byte {
-		return small(oneTest, `<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
+		return small(oneTest, `<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state `+
+			`state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
 			`<textfilecontent54_object id="oval:x:obj:1">`+object+`</textfilecontent54_object>`,
 			`<textfilecontent54_state id="oval:x:ste:1">`+state+`</textfilecontent54_state>`, "")
 	}
@@ -674,10 +699,15 @@ func TestReasons(t *testing.T) {
 			"it works a value out by time_difference"},
 		"object": {variable(`<local_variable id="oval:x:var:1"><object_component object_ref="oval:x:obj:1"/></local_variable>`),
 			"object_component"},
-		"overflow":       {variable(`<local_variable id="oval:x:var:1"><arithmetic arithmetic_operation="multiply"><literal_component>9223372036854775807</literal_component><literal_component>2</literal_component></arithmetic></local_variable>`), "a number too large"},
-		"no number":      {small(oneTest, lengthTest, lengthObject, state(`>many`), ""), `"many" is compared as a whole number`},
-		"float":          {small(oneTest, lengthTest, lengthObject, `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="float">1</min_passwd_len></passwordpolicy_state>`, ""), "values of the type float"},
-		"operation":      {small(oneTest, lengthTest, lengthObject, `<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="int" operation="bitwise and">1</min_passwd_len></passwordpolicy_state>`, ""), `by "bitwise and"`},
+		"overflow": {variable(`<local_variable id="oval:x:var:1"><arithmetic arithmetic_operation="multiply"><literal_component>` +
+			`9223372036854775807</literal_component><literal_component>2</literal_component></arithmetic></local_variable>`), "a number too large"},
+		"no number": {small(oneTest, lengthTest, lengthObject, state(`>many`), ""), `"many" is compared as a whole number`},
+		"float": {small(oneTest, lengthTest, lengthObject,
+			`<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="float">1</min_passwd_len></passwordpolicy_state>`, ""),
+			"values of the type float"},
+		"operation": {small(oneTest, lengthTest, lengthObject,
+			`<passwordpolicy_state id="oval:x:ste:1"><min_passwd_len datatype="int" operation="bitwise and">1</min_passwd_len>`+
+				`</passwordpolicy_state>`, ""), `by "bitwise and"`},
 		"no criteria":    {small("", "", "", "", ""), "has no criteria"},
 		"empty criteria": {small("<criteria/>", "", "", "", ""), "criteria without any"},
 		"operator": {small(`<criteria operator="MAYBE"><criterion test_ref="oval:x:tst:1"/></criteria>`, lengthTest, lengthObject,
@@ -689,11 +719,19 @@ func TestReasons(t *testing.T) {
 		"every value": {small(oneTest, lengthTest, lengthObject, state(`>0`), ""), "accepts every value"},
 		"no value": {small(`<criteria negate="true"><criterion test_ref="oval:x:tst:1"/></criteria>`, lengthTest, lengthObject,
 			state(`>0`), ""), "accepts no value"},
-		"another test":     {small(oneTest, `<accesstoken_test id="oval:x:tst:1" check="all"/><passwordpolicy_test id="oval:x:tst:2" check="all"/>`, "", "", ""), "it asks by accesstoken_test"},
-		"of passwd":        {small(oneTest, `<password_test id="oval:x:tst:1" check="all"/>`, "", "", ""), "lines of passwd"},
-		"one account":      {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username>root</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><chg_req datatype="int">1</chg_req></shadow_state>`, ""), "about the account root only"},
-		"field":            {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username operation="pattern match">.+</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><password>x</password></shadow_state>`, ""), "it asks for the password of accounts"},
-		"several settings": {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">^\s*(?:minlen|minclass)\s*=\s*(\d+)</pattern>`, `<subexpression datatype="int" operation="greater than">4</subexpression>`), "fits several settings of /etc/security/pwquality.conf (minlen, minclass)"},
+		"another test": {small(oneTest, `<accesstoken_test id="oval:x:tst:1" check="all"/><passwordpolicy_test `+
+			`id="oval:x:tst:2" check="all"/>`, "", "", ""), "it asks by accesstoken_test"},
+		"of passwd": {small(oneTest, `<password_test id="oval:x:tst:1" check="all"/>`, "", "", ""), "lines of passwd"},
+		"one account": {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state `+
+			`state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username>root</username></shadow_object>`,
+			`<shadow_state id="oval:x:ste:1"><chg_req datatype="int">1</chg_req></shadow_state>`, ""), "about the account root only"},
+		"field": {small(oneTest, `<shadow_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state `+
+			`state_ref="oval:x:ste:1"/></shadow_test>`, `<shadow_object id="oval:x:obj:1"><username operation="pattern match">`+
+			`.+</username></shadow_object>`, `<shadow_state id="oval:x:ste:1"><password>x</password></shadow_state>`, ""),
+			"it asks for the password of accounts"},
+		"several settings": {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">`+
+			`^\s*(?:minlen|minclass)\s*=\s*(\d+)</pattern>`, `<subexpression datatype="int" operation="greater than">4</subexpression>`),
+			"fits several settings of /etc/security/pwquality.conf (minlen, minclass)"},
 		"any line": {text(defs+`<pattern operation="pattern match">^.*$</pattern>`, `<subexpression>x</subexpression>`),
 			"fits several settings"},
 		"broken pattern": {text(defs+`<pattern operation="pattern match">(</pattern>`, `<subexpression>x</subexpression>`),
@@ -701,7 +739,9 @@ func TestReasons(t *testing.T) {
 		"slow pattern": {text(defs+`<pattern operation="pattern match">^(?!#)(a+)+$</pattern>`, `<subexpression>x</subexpression>`),
 			"takes too long"},
 		"equal pattern": {text(defs+`<pattern>PASS</pattern>`, `<subexpression>x</subexpression>`), `compared by "equals"`},
-		"root's":        {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">^\s*enforce_for_root\s*$</pattern>`, `<text operation="pattern match">.</text>`), "enforce_for_root of /etc/security/pwquality.conf: root is weighed by itself"},
+		"root's": {text(`<filepath>/etc/security/pwquality.conf</filepath><pattern operation="pattern match">`+
+			`^\s*enforce_for_root\s*$</pattern>`, `<text operation="pattern match">.</text>`),
+			"enforce_for_root of /etc/security/pwquality.conf: root is weighed by itself"},
 		"set": {small(oneTest, lengthTest, `<passwordpolicy_object id="oval:x:obj:1"><set/></passwordpolicy_object>`,
 			state(`>14`), ""), "its object is made of others (set)"},
 		"too many criteria": {small("<criteria>"+strings.Repeat(`<criterion test_ref="oval:x:tst:1"/>`, 20_001)+"</criteria>", lengthTest,
@@ -741,7 +781,10 @@ func TestDocumentsThatAreNone(t *testing.T) {
 		"encoding":      {`<?xml version="1.0" encoding="x-harbour"?><Benchmark/>`, `the encoding "x-harbour" is not known`},
 		"no rules": {`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2"><Rule id="r" selected="false"/></Benchmark>`,
 			"no rule that is selected, of 1"},
-		"two checklists": {`<data-stream-collection xmlns="http://scap.nist.gov/schema/scap/source/1.2"><data-stream id="d"><checklists><component-ref id="a" href="#x"/><component-ref id="b" href="#y"/></checklists></data-stream><component id="x"><Benchmark id="one"/></component><component id="y"><Benchmark id="two"/></component></data-stream-collection>`, "2 checklists: one, two; expected one; name the one that is meant behind the file: --from FILE#ID"},
+		"two checklists": {`<data-stream-collection xmlns="http://scap.nist.gov/schema/scap/source/1.2"><data-stream id="d">` +
+			`<checklists><component-ref id="a" href="#x"/><component-ref id="b" href="#y"/></checklists></data-stream><component ` +
+			`id="x"><Benchmark id="one"/></component><component id="y"><Benchmark id="two"/></component></data-stream-collection>`,
+			"2 checklists: one, two; expected one; name the one that is meant behind the file: --from FILE#ID"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := Read(Source{File: "x.xml", Data: []byte(c.text)}, Options{})
@@ -762,7 +805,9 @@ func TestCircles(t *testing.T) {
 		return text + `</criteria></definition>`
 	}
 	read := func(definitions string) *Imported {
-		got, err := Read(Source{File: "x.xml", Data: []byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Rule id="password"><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5"><check-content-ref href="x-oval.xml" name="d0"/></check></Rule></Benchmark>`),
+		got, err := Read(Source{File: "x.xml", Data: []byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Rule ` +
+			`id="password"><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5"><check-content-ref href="x-oval.xml" ` +
+			`name="d0"/></check></Rule></Benchmark>`),
 			Beside: func(string) ([]byte, error) {
 				return []byte(`<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><definitions>` + definitions +
 					`</definitions><tests>` + strings.ReplaceAll(lengthTest, "oval:x:", "") +
@@ -791,7 +836,9 @@ func TestCircles(t *testing.T) {
 // Files that a checklist names are looked for beside it, and nowhere else.
 func TestNothingIsFetched(t *testing.T) {
 	for _, href := range []string{"http://benchmarks.example/oval.xml", "../oval.xml", "/etc/passwd", `..\oval.xml`, `C:oval.xml`, "..", ""} {
-		got, err := Read(Source{File: "x.xml", Data: []byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Rule id="password"><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5"><check-content-ref href="` + href + `" name="d"/></check></Rule></Benchmark>`),
+		got, err := Read(Source{File: "x.xml", Data: []byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Rule ` +
+			`id="password"><check system="http://oval.mitre.org/XMLSchema/oval-definitions-5"><check-content-ref href="` + href +
+			`" name="d"/></check></Rule></Benchmark>`),
 			Beside: func(name string) ([]byte, error) { t.Errorf("%q was opened", name); return nil, nil }}, Options{})
 		if err != nil || !strings.Contains(got.Rules[0].Why, "not in the document, and nothing is fetched") {
 			t.Errorf("%s: %v %+v", href, err, got)
@@ -802,7 +849,9 @@ func TestNothingIsFetched(t *testing.T) {
 // Rules that exclude each other: the first is followed, and the other told.
 func TestRulesThatExcludeEachOther(t *testing.T) {
 	document := string(small(oneTest, lengthTest, lengthObject, fmt.Sprintf(lengthState, `>14`), ""))
-	document = strings.Replace(document, "</definitions>", `<definition class="compliance" id="oval:x:def:2"><criteria><criterion negate="true" test_ref="oval:x:tst:1"/></criteria></definition></definitions>`, 1)
+	document = strings.Replace(document, "</definitions>",
+		`<definition class="compliance" id="oval:x:def:2"><criteria><criterion negate="true" test_ref="oval:x:tst:1"/></criteria>`+
+			`</definition></definitions>`, 1)
 	got, err := Read(Source{File: "x.xml", Data: []byte(document)}, Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -815,10 +864,15 @@ func FuzzDocuments(f *testing.F) {
 	f.Add(small(oneTest, lengthTest, lengthObject, fmt.Sprintf(lengthState, ` var_ref="oval:x:var:1">`),
 		`<constant_variable id="oval:x:var:1"><value>14</value></constant_variable>`))
 	f.Add(small(`<criteria operator="OR"><criterion negate="true" test_ref="oval:x:tst:1"/><criterion test_ref="oval:x:tst:1"/></criteria>`,
-		`<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
-		`<textfilecontent54_object id="oval:x:obj:1"><filepath>/etc/default/useradd</filepath><pattern operation="pattern match">^INACTIVE=(\d+)$</pattern></textfilecontent54_object>`,
-		`<textfilecontent54_state id="oval:x:ste:1"><subexpression datatype="int" operation="less than">45</subexpression></textfilecontent54_state>`, ""))
-	f.Add([]byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Profile id="p"><select idref="r" selected="true"/></Profile><Value id="v"><value>1</value></Value><Group id="g"><Rule id="r"><title>password</title></Rule></Group></Benchmark>`))
+		`<textfilecontent54_test id="oval:x:tst:1" check="all"><object object_ref="oval:x:obj:1"/><state `+
+			`state_ref="oval:x:ste:1"/></textfilecontent54_test>`,
+		`<textfilecontent54_object id="oval:x:obj:1"><filepath>/etc/default/useradd</filepath><pattern operation="pattern match">`+
+			`^INACTIVE=(\d+)$</pattern></textfilecontent54_object>`,
+		`<textfilecontent54_state id="oval:x:ste:1"><subexpression datatype="int" operation="less than">45</subexpression>`+
+			`</textfilecontent54_state>`, ""))
+	f.Add([]byte(`<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="b"><Profile id="p"><select idref="r" ` +
+		`selected="true"/></Profile><Value id="v"><value>1</value></Value><Group id="g"><Rule id="r"><title>password</title>` +
+		`</Rule></Group></Benchmark>`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		got, err := Read(Source{File: "x.xml", Data: data}, Options{})
 		if err != nil {

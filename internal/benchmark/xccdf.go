@@ -278,8 +278,10 @@ func (c *choices) rule(l *library, n *node) *Rule {
 const mostIdents = 8
 
 // aboutPasswords finds in what a rule calls itself that it is about passwords or lockout.
-var aboutPasswords = regexp.MustCompile(`(?i)passw|pass_(?:max|min|warn)|lock-?_?out|faillock|pwquality|pwhistory|pam_|pam-|unlock_time|login\.?_?defs|` +
-	`unsuccessful (?:log|auth|attempt)|failed (?:log|auth)|bad log|reversible encrypt|logon hours|inactive (?:account|day)|disable.*inactiv|kerberos (?:ticket|policy)|ticket lifetime`)
+var aboutPasswords = regexp.MustCompile(`(?i)passw|pass_(?:max|min|warn)|lock-?_?out|faillock|pwquality|pwhistory|pam_|pam-|` +
+	`unlock_time|login\.?_?defs|` +
+	`unsuccessful (?:log|auth|attempt)|failed (?:log|auth)|bad log|reversible encrypt|logon hours|inactive (?:account|day)|` +
+	`disable.*inactiv|kerberos (?:ticket|policy)|ticket lifetime`)
 
 // checks reads the check of a rule, or several of them.
 func (c *choices) checks(l *library, e *evaluation, n *node, selector string) (formula, error) {

@@ -126,7 +126,8 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"module-not-modelled":           {"missing", nil, "", "barrier calls pam_badge"},
 		"template-open":                 {"missing", nil, "", "Default Domain Policy at fairway: linked; filters not in evidence"},
 		"local-administrator-unmanaged": {"weak", nil, "", "2 machines (dredge1, weigh1) a managed password"},
-		"local-administrator-open":      {"missing", nil, "", "the local administrator of 1 machine (tender1) a managed password is not in the evidence"},
+		"local-administrator-open": {"missing", nil, "",
+			"the local administrator of 1 machine (tender1) a managed password is not in the evidence"},
 		"displayed-is-not-governing": {"conflicting", 2.0, "b.boje j.mueller",
 			"the resultant report of tender1 displays minimum length 12 characters"},
 		"not-weighed":              {"missing", nil, "", "no chosen baseline covers"},
@@ -531,7 +532,8 @@ func TestTraceInALargeDomain(t *testing.T) {
 	dir := begin(t)
 	var b strings.Builder
 	b.WriteString(smallHead)
-	b.WriteString("\ndn: CN=Crew,DC=x,DC=example\nobjectClass: group\nsAMAccountName: Crew\ngroupType: -2147483646\nobjectSid: S-1-5-21-1-2-3-1100\n" +
+	b.WriteString("\ndn: CN=Crew,DC=x,DC=example\nobjectClass: group\nsAMAccountName: Crew\ngroupType: -2147483646\nobjectSid: " +
+		"S-1-5-21-1-2-3-1100\n" +
 		"member: CN=P51234,DC=x,DC=example\n\ndn: CN=Strict,CN=Password Settings Container,CN=System,DC=x,DC=example\n" +
 		"objectClass: msDS-PasswordSettings\nmsDS-PasswordSettingsPrecedence: 1\nmsDS-MinimumPasswordLength: 20\n" +
 		"objectGUID: 11111111-2222-3333-4444-555555555555\nmsDS-PSOAppliesTo: CN=Crew,DC=x,DC=example\n")

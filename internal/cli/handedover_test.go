@@ -7,9 +7,12 @@ import (
 )
 
 const (
-	headJSON = `{"ComplexityEnabled":true,"DistinguishedName":"DC=quay,DC=example","LockoutDuration":{"Ticks":18000000000,"TotalSeconds":1800},` +
-		`"LockoutObservationWindow":{"Ticks":18000000000,"TotalSeconds":1800},"LockoutThreshold":5,"MaxPasswordAge":{"Ticks":36288000000000,"TotalSeconds":3628800},` +
-		`"MinPasswordAge":{"Ticks":864000000000,"TotalSeconds":86400},"MinPasswordLength":12,"PasswordHistoryCount":24,"ReversibleEncryptionEnabled":false}`
+	headJSON = `{"ComplexityEnabled":true,"DistinguishedName":"DC=quay,DC=example","LockoutDuration":{"Ticks":18000000000,` +
+		`"TotalSeconds":1800},` +
+		`"LockoutObservationWindow":{"Ticks":18000000000,"TotalSeconds":1800},"LockoutThreshold":5,` +
+		`"MaxPasswordAge":{"Ticks":36288000000000,"TotalSeconds":3628800},` +
+		`"MinPasswordAge":{"Ticks":864000000000,"TotalSeconds":86400},"MinPasswordLength":12,"PasswordHistoryCount":24,` +
+		`"ReversibleEncryptionEnabled":false}`
 	fineList = "\r\n\r\nAppliesTo                   : {CN=Pilots,OU=Groups,DC=quay,DC=example}\r\nComplexityEnabled           : True\r\n" +
 		"DistinguishedName           : CN=Pilots,CN=Password Settings Container,CN=Sys\r\n                              " +
 		"tem,DC=quay,DC=example\r\n" +
@@ -26,8 +29,10 @@ const (
 		"-----------------                       -------------- ------- -------------------- ------------------- --------------\r\n" +
 		"CN=Ada Reed,OU=Staff,DC=quay,DC=example ada               True                False               False            513\r\n" +
 		"CN=Bo Finn,OU=Staff,DC=quay,DC=example  bo                True                 True               False            513\r\n\r\n\r\n"
-	resultXML = `<Rsop xmlns="http://www.microsoft.com/GroupPolicy/Rsop"><ComputerResults><Name>QUAY\WEIGH1$</Name><Domain>quay.example</Domain>` +
-		`<ExtensionData><Extension xmlns:q1="http://www.microsoft.com/GroupPolicy/Settings/Security"><q1:Account><q1:Name>MinimumPasswordLength</q1:Name>` +
+	resultXML = `<Rsop xmlns="http://www.microsoft.com/GroupPolicy/Rsop"><ComputerResults><Name>QUAY\WEIGH1$</Name><Domain>` +
+		`quay.example</Domain>` +
+		`<ExtensionData><Extension xmlns:q1="http://www.microsoft.com/GroupPolicy/Settings/Security"><q1:Account><q1:Name>` +
+		`MinimumPasswordLength</q1:Name>` +
 		`<q1:SettingNumber>8</q1:SettingNumber></q1:Account></Extension></ExtensionData></ComputerResults></Rsop>`
 )
 
@@ -91,7 +96,8 @@ func TestMachineInPieces(t *testing.T) {
 		users = "\"Name\",\"Enabled\",\"PasswordRequired\",\"PasswordExpires\",\"PasswordLastSet\",\"SID\"\r\n\"clerk\",\"True\",\"True\",\"2026-05-04 09:10:11\"," +
 			"\"2026-03-04 09:10:11\",\"S-1-5-21-7-8-9-1001\"\r\n"
 		inf = "[Unicode]\r\nUnicode=yes\r\n[System Access]\r\nMinimumPasswordLength = %s\r\nPasswordComplexity = 1\r\n"
-		reg = "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"
+		reg = "Windows Registry Editor Version " +
+			"5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"
 	)
 	pieces := map[string]string{"weigh1-users.csv": users, "weigh1.inf": strings.ReplaceAll(inf, "%s", "9"), "weigh1.reg": reg}
 	check := func(dir, when string, length float64) {

@@ -243,7 +243,8 @@ func TestRealProbeUnix(t *testing.T) {
 		}
 		verdicts, by := probed(t, audit, name, passwords)
 		cmd := exec.Command("unshare", "-m", "sh", "-c",
-			`mount --bind "$1" /etc/security/pwquality.conf && mount --bind "$2" /etc/passwd && while IFS= read -r p; do printf '%s\n' "$p" | pwscore "$3" 2>&1 | tr '\n' ' '; echo; done`,
+			`mount --bind "$1" /etc/security/pwquality.conf && mount --bind "$2" /etc/passwd && while IFS= read -r p; do printf `+
+				`'%s\n' "$p" | pwscore "$3" 2>&1 | tr '\n' ' '; echo; done`,
 			"sh", filepath.Join(dir, "gate/etc/security/pwquality.conf"), passwd, name)
 		cmd.Stdin = strings.NewReader(strings.Join(passwords, "\n") + "\n")
 		out, err := cmd.Output()

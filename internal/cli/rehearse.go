@@ -23,7 +23,7 @@ account's password of two changes ago), TIME with its unit
 from the beginning ("90s", "10 minutes", "1h"), in order.`,
 		Example: `  sternledger rehearse --scope "marrowick.example / Pilots" --tries 4 --every 15m --for 62h
   sternledger rehearse --account w.lowe --tries 100 --every 1h --for 1d
-  printf '0 wrong\n10s wrong\n20s wrong\n20m right\n' > timeline.txt; sternledger rehearse --account gateop --authority gate1 --timeline timeline.txt`,
+  printf '0 wrong\n10s wrong\n20s wrong\n20m right\n' > t.txt; sternledger rehearse --account gateop --authority gate1 --timeline t.txt`,
 		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (opt.Scope == "") == (opt.Account == "") {

@@ -26,8 +26,11 @@ type planting struct {
 
 // vague are places where neither the name nor the looks tell that it is a
 // secret: they are not kept, unless all is.
-var vague = regexp.MustCompile(`a line without =|(a|another) (line of )?(another )?section|comment|ValidCommunities|X\\Unheard|: Unheard$|NewAdministratorName2|unheard|onPremisesExt|notes|mobilePhone|jobTitle|a list of lists|behind a command|an unknown (word|option)|` +
-	`behind the last column|another name|userCertificate|jpegPhoto|LDIF(, with an option)?: (info|homeDirectory|extensionAttribute7|employeeNumber|description|carLicense|olcSyncrepl)`)
+var vague = regexp.MustCompile(`a line without =|(a|another) (line of )?(another )?section|comment|ValidCommunities|` +
+	`X\\Unheard|: Unheard$|NewAdministratorName2|unheard|onPremisesExt|notes|mobilePhone|jobTitle|a list of lists|behind a ` +
+	`command|an unknown (word|option)|` +
+	`behind the last column|another name|userCertificate|jpegPhoto|LDIF(, with an option)?: (info|homeDirectory|` +
+	`extensionAttribute7|employeeNumber|description|carLicense|olcSyncrepl)`)
 
 // secret makes the next one, for a kind of place.
 func (p *planting) secret(place string) string {
@@ -230,7 +233,8 @@ func (p *planting) handedOver() map[string]string {
 		"\n\ndn: uid=x,dc=q,dc=example\nobjectClass: inetOrgPerson\nuid: x\npasswordHistory: " + s("389: an account's old password") + "\n\n"
 	return map[string]string{"h/list.txt": list, "h/accounts.csv": head + "\r\n" + row + "\r\n", "h/table.txt": table + "\n" + under + "\n" +
 		cells + "\n",
-		"h/accounts.json": "[{" + object + nested + "}]", "h/objects.xml": `<Objs xmlns="http://schemas.microsoft.com/powershell/2004/04"><!-- ` + s("CLIXML: a comment") +
+		"h/accounts.json": "[{" + object + nested + "}]",
+		"h/objects.xml": `<Objs xmlns="http://schemas.microsoft.com/powershell/2004/04"><!-- ` + s("CLIXML: a comment") +
 			` --><Obj><Props><S N="DistinguishedName">CN=Eve,DC=a,DC=example</S><S N="SamAccountName">eve</S><B N="Enabled">true</B>` + typed +
 			"</Props></Obj></Objs>",
 		"h/report.xml": report, "h/desk9.txt": accounts, "h/realm.txt": realm, "h/samba.txt": samba, "h/server.ldif": server,

@@ -18,7 +18,8 @@ import (
 	"testing"
 )
 
-var standInSays = regexp.MustCompile(`(?s)answers at (\S+)\. .*CLIENT_ID=(\S+) (STERNLEDGER_CLIENT_\w+)=(\S+)\n  sternledger gather (\S+) ([^\n]*)\n`)
+var standInSays = regexp.MustCompile(`(?s)answers at (\S+)\. .*CLIENT_ID=(\S+) (STERNLEDGER_CLIENT_\w+)=(\S+)\n  ` +
+	`sternledger gather (\S+) ([^\n]*)\n`)
 
 // standIn starts the program's own stand-in and returns how to gather it: the
 // address, and what follows it, of which the certificate is the fourth word.

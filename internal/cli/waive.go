@@ -27,7 +27,7 @@ fingerprints, or those of a setting in a scope by --setting and --scope. A name
 such as M7 belongs to the record that it was read from; scripts use fingerprints.
 Without a reason or an end a waiver is refused.`,
 		Example: `  sternledger waive --matter M7 --until 2027-06-30 --reason "Replaced in spring; decided by the harbour master"
-  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Kiosks are replaced in spring; decided by the harbour master"
+  sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Replaced in spring"
   sternledger waive --list
   sternledger waive --withdraw 8fb5acdc8946 --reason "The kiosks are gone"`,
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -90,7 +90,8 @@ func (g *gathering) takeTree(c candidate) error {
 		if p.Kept != nil {
 			kept, sum = p.Kept, custody.HexSum(p.Kept)
 		}
-		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.origin, Format: c.tree.Name, Size: int64(len(read[p.Name])),
+		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.origin, Format: c.tree.Name,
+			Size:    int64(len(read[p.Name])),
 			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: sum, Struck: p.Struck,
 			Tree: t.Name, Part: p.Name}}
 		if err := g.stage(p.Stored, kept); err != nil {

@@ -156,7 +156,8 @@ func openAs(ctx context.Context, dir, how string) (*Ledger, error) {
 // How a ledger is opened. A rollback journal keeps it in one file; whoever finds
 // it in use waits, and a writer takes its place in the queue when it begins.
 const (
-	always   = "?_pragma=busy_timeout(30000)&_pragma=foreign_keys(1)&_pragma=trusted_schema(0)&_pragma=cell_size_check(1)&_pragma=cache_size(-16384)"
+	always = "?_pragma=busy_timeout(30000)&_pragma=foreign_keys(1)&_pragma=trusted_schema(0)&_pragma=cell_size_check(1)" +
+		"&_pragma=cache_size(-16384)"
 	changing = always + "&_pragma=synchronous(FULL)&_txlock=immediate"
 	reading  = always + "&mode=ro&immutable=1"
 )
@@ -477,7 +478,8 @@ func (l *Ledger) Quick(holding int64) (*estate.Quick, error) {
 	if err != nil {
 		return nil, err
 	}
-	found, err := l.db.Query(`SELECT name, data FROM chunks WHERE holding = ? AND name IN (SELECT value FROM json_each(?)) ORDER BY name, chunk`,
+	found, err := l.db.Query(`SELECT name, data FROM chunks WHERE holding = ? AND name IN (SELECT value FROM json_each(?)) `+
+		`ORDER BY name, chunk`,
 		holding, string(called))
 	if err != nil {
 		return nil, err
@@ -520,7 +522,8 @@ func (p *parts) Sizes(column string) ([]int, error) {
 	if known, ok := p.sizes[column]; ok {
 		return known, nil
 	}
-	all, err := rows(p.l.db, func(n *int) []any { return []any{n} }, "SELECT length(data) FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk",
+	all, err := rows(p.l.db, func(n *int) []any { return []any{n} },
+		"SELECT length(data) FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk",
 		p.holding, column)
 	p.sizes[column] = all
 	return all, err

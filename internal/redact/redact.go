@@ -44,7 +44,8 @@ var ends = []string{"pwd", "pw", "pass", "pin", "key", "seed", "code"}
 // tell of a million where there is none.
 var harmless = func() map[string]bool {
 	all := map[string]bool{}
-	for _, name := range strings.Fields(`countryCode postalCode areaCode zipCode languageCode badPasswordTime badPwdCount lastBadPasswordAttempt
+	for _, name := range strings.Fields(`countryCode postalCode areaCode zipCode languageCode
+		badPasswordTime badPwdCount lastBadPasswordAttempt
 		passwordLastSet passwordLastChanged lastPasswordChange lastPasswordChangeDateTime passwordExpired passwordNeverExpires passwordNotRequired
 		cannotChangePassword passwordExpirationDate msDS-UserPasswordExpiryTimeComputed msDS-UserPasswordExpired msDS-UserDontExpirePassword
 		allowReversiblePasswordEncryption changePasswordAtNextLogon changePasswordAtNextLogin mustChangePassword passwordChanged`) {

@@ -31,7 +31,8 @@ type svg struct {
 }
 
 func (s *svg) begin(height int, id, title, desc string) {
-	fmt.Fprintf(&s.b, `<svg viewBox="0 0 %d %d" role="img" aria-labelledby="%s-t %s-d" xmlns="http://www.w3.org/2000/svg"><title id="%s-t">%s</title><desc id="%s-d">%s</desc>`,
+	fmt.Fprintf(&s.b, `<svg viewBox="0 0 %d %d" role="img" aria-labelledby="%s-t %s-d" xmlns="http://www.w3.org/2000/svg">`+
+		`<title id="%s-t">%s</title><desc id="%s-d">%s</desc>`,
 		chartWidth, height, id, id, id, html.EscapeString(page.Clean(title)), id, html.EscapeString(page.Clean(desc)))
 }
 

@@ -311,7 +311,8 @@ func TestMachines(t *testing.T) {
 	}
 	then := Apply(w.Estate, p.Amendments)
 	for i, a := range then.Authorities {
-		if a.Head.Settings["lockout-threshold"].Value != setting.Number(5) || a.Overrides[0].Settings["lockout-threshold"].Value != setting.Number(5) ||
+		if a.Head.Settings["lockout-threshold"].Value != setting.Number(5) ||
+			a.Overrides[0].Settings["lockout-threshold"].Value != setting.Number(5) ||
 			a.Overrides[0].Settings["inactive-disable"].Value != setting.Number(45*aDay) {
 			t.Errorf("%s: %v %v", a.Name, a.Head.Settings, a.Overrides[0].Settings)
 		}

@@ -305,7 +305,8 @@ func TestDiff(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
-	const condition, ways = "- {setting: min-length, at-most: 64, platforms: [windows-domain, unix-machine, cloud-directory], severity: minor, why: w.}\n",
+	const condition, ways = "- {setting: min-length, at-most: 64, platforms: [windows-domain, unix-machine, cloud-directory], " +
+		"severity: minor, why: w.}\n",
 		"- any-of: [[{setting: min-length, at-least: 12}], [{setting: min-length, at-least: 8}, {setting: history, at-least: 4}]]\n" +
 			"  severity: minor\n  why: w.\n"
 	for name, rows := range map[string][]Differing{
@@ -383,7 +384,8 @@ func TestGolden(t *testing.T) {
 			t.Errorf("%s: %v %v", id, demands, unasked)
 		}
 	}
-	if demands, _ := Golden(map[setting.ID]setting.Value{"lockout-duration": setting.Number(900), "max-length": setting.Number(64)}); len(demands) != 2 ||
+	if demands, _ := Golden(map[setting.ID]setting.Value{"lockout-duration": setting.Number(900),
+		"max-length": setting.Number(64)}); len(demands) != 2 ||
 		!demands[0].Met(setting.Of(setting.Unlimited)) || !demands[1].Met(setting.Of(setting.UntilAdmin)) {
 		t.Errorf("what is stronger than any number is refused: %+v", demands)
 	}

@@ -831,13 +831,14 @@ var governanceChecks = []Check{
 	{
 		Name: "local-administrator-open", Title: "Whether machines' local administrators have managed passwords is not known",
 		Kind: Missing, Severity: baseline.Minor,
-		Doc: "A policy may give the local administrator of machines a managed password, and whether it does is not in the evidence: the policy, " +
+		Doc: "A policy may give the local administrator of machines a managed password, and whether it does is not in the " +
+			"evidence: the policy, " +
 			"its links or its filters were not all exported.",
 		Run: func(p *Pass) {
 			if none, open := managed(p); len(none.rows) == 0 && len(open.rows) > 0 {
 				p.report(Finding{Settings: []setting.ID{"managed-admin"}, Reason: "whether a policy gives the local administrator of " +
 					machineList(p.Authority, open.rows) + " a managed password is not in the evidence",
-					Remedy: "Export the policies with their Registry.pol, all units with their links, and the policies' access lists.",
+					Remedy:   "Export the policies with their Registry.pol, all units with their links, and the policies' access lists.",
 					Evidence: open.cites[:1]}, "", nil)
 			}
 		},

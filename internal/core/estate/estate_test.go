@@ -247,7 +247,8 @@ func TestUseDefault(t *testing.T) {
 		a.Overrides[0].Name != "a" || a.Overrides[1].Name != "c" || policies[1].Name != "b" {
 		t.Errorf("%+v, %+v, of %+v", a.Head, a.Overrides, policies)
 	}
-	if !a.UseDefault("cn=a,o=x") || a.Head.Name != "a" || len(a.Overrides) != 1 || !a.UseDefault("cn=a,o=x") || a.UseDefault("cn=gone,o=x") || (&Authority{}).UseDefault("cn=b,o=x") {
+	if !a.UseDefault("cn=a,o=x") || a.Head.Name != "a" || len(a.Overrides) != 1 || !a.UseDefault("cn=a,o=x") ||
+		a.UseDefault("cn=gone,o=x") || (&Authority{}).UseDefault("cn=b,o=x") {
 		t.Error("what governs already is in the evidence, and what nobody knows is not")
 	}
 }

@@ -97,13 +97,15 @@ func TestTakeAround(t *testing.T) {
 		want []string // names, in the order of their rows
 	}{
 		{Seek{Names: []string{"person0"}}, []string{"Person0"}}, {Seek{Names: []string{"PERSON65535"}}, []string{"Person65535"}},
-		{Seek{Names: []string{"person65536", "nobody"}}, []string{"Person65536"}}, {Seek{Names: []string{"person131072"}}, []string{"Person131072"}},
+		{Seek{Names: []string{"person65536", "nobody"}}, []string{"Person65536"}},
+		{Seek{Names: []string{"person131072"}}, []string{"Person131072"}},
 		{Seek{Names: []string{fmt.Sprintf("person%d", rows-1)}}, []string{fmt.Sprintf("Person%d", rows-1)}},
 		{Seek{Names: []string{"P40001@X.example"}}, []string{"Person40001"}}, {Seek{RIDs: []uint32{1000 + 65536}}, []string{"Person65536"}},
 		{Seek{Names: []string{"person5"}}, []string{"Person5", "PERSON5"}}, {Seek{Names: []string{"SMITH"}}, []string{"ſmith"}},
 		{Seek{Names: []string{"person7"}}, []string{"person7@elsewhere"}}, // Person7 is a group here
 		{Seek{Names: []string{"nobody"}, RIDs: []uint32{1}}, nil}, {Seek{RIDs: []uint32{1 << 30}}, []string{"Last"}},
-		{Seek{Names: []string{"person2001", "person2002"}}, []string{"Person2001", "Person2002"}}, {Seek{Names: []string{"last"}}, []string{"Last"}},
+		{Seek{Names: []string{"person2001", "person2002"}}, []string{"Person2001", "Person2002"}},
+		{Seek{Names: []string{"last"}}, []string{"Last"}},
 		{Seek{Names: []string{"person65999"}}, []string{"Person65999"}}, {Seek{Names: []string{"person66000"}}, []string{"Person66000"}},
 		{Seek{Names: edges[:1]}, []string{strings.ToUpper(edges[0][:1]) + edges[0][1:]}},
 		{Seek{Names: edges[1:]}, []string{strings.ToUpper(edges[1][:1]) + edges[1][1:]}},
@@ -140,7 +142,8 @@ func TestTakeAround(t *testing.T) {
 				t.Errorf("%v: the column %s has %d rows, want %d", c.seek, name, n, o.Len())
 			}
 		}
-		if got, want := wholeRow(&part, o.Len()-1), "[] class=1 flags="; !strings.HasPrefix(got, want) || o.FlagsOf(o.Len()-1)&NeverOverride == 0 {
+		if got, want := wholeRow(&part, o.Len()-1), "[] class=1 flags="; !strings.HasPrefix(got, want) ||
+			o.FlagsOf(o.Len()-1)&NeverOverride == 0 {
 			t.Errorf("the one for all others: %s", got)
 		}
 	}

@@ -296,7 +296,8 @@ func contained(args []string) Container {
 // told is all that is known of an authority.
 func told(a *Authority) []string {
 	o := a.Objects
-	said := []string{fmt.Sprintf("%s %q, %d parents: %d accounts (listed %v, %d with flags), %d groups, %d computers, %d managed, %d unclassified, %d "+
+	said := []string{fmt.Sprintf("%s %q, %d parents: %d accounts (listed %v, %d with flags), %d groups, %d computers, %d "+
+		"managed, %d unclassified, %d "+
 		"memberships",
 		a.Place(), a.Dialect, len(a.Parents), a.Accounts, a.Listed, a.Flagged, a.Groups, a.Computers, a.Managed, a.Unclassified, a.Memberships)}
 	if a.Head != nil {

@@ -67,5 +67,6 @@ func written(t *testing.T, v any) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return cmp.Or(strings.TrimRight(nothing.ReplaceAllString(strings.NewReplacer(`"`, "", "{", "", "}", "").Replace(string(data)), ""), ","), "-")
+	return cmp.Or(strings.TrimRight(nothing.ReplaceAllString(strings.NewReplacer(`"`, "", "{", "", "}", "").Replace(string(data)),
+		""), ","), "-")
 }

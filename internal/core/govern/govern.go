@@ -600,10 +600,11 @@ func (r *Resolution) answered(row int, origin string, g Governing) Governing {
 			return g
 		}
 		// A primary group that was not exported may be the one that carries it.
-		if _, known := primaryOf(r.Authority, r.byRID, row); known && rule == Group && r.ReachKnown(p) && !slices.ContainsFunc(r.holders(row), func(group int) bool {
-			_, reached := r.reaches()[i][group]
-			return reached
-		}) {
+		if _, known := primaryOf(r.Authority, r.byRID, row); known && rule == Group && r.ReachKnown(p) &&
+			!slices.ContainsFunc(r.holders(row), func(group int) bool {
+				_, reached := r.reaches()[i][group]
+				return reached
+			}) {
 			g.Why, g.Refuted = fmt.Sprintf(outdated, p.Name, "nothing that it is applied to holds the account"), true
 			return g
 		}

@@ -241,7 +241,8 @@ func (r *random) policies(n int, kind, base string, everybody []string) (names [
 }
 
 // accountFlags are those that an account line may have.
-var accountFlags = strings.Fields("never-expires password-not-required reversible smart-card disabled admin-count synchronised empty-password " +
+var accountFlags = strings.Fields("never-expires password-not-required reversible smart-card disabled admin-count " +
+	"synchronised empty-password " +
 	"must-change service-name no-preauthentication never-override flags-not-in-evidence primary-group-not-in-evidence administrator guest")
 
 func (r *random) account(name string, i int, policies, groups []string, source string) {

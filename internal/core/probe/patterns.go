@@ -115,8 +115,8 @@ func title(w string) string {
 }
 
 // plain are the words that phrases are made of.
-var plain = strings.Fields(`anvil basket candle dragon ember ferry garden hammer island jacket kettle lantern meadow needle orchard pepper quarry ribbon saddle
-	timber umbrella velvet walnut yellow copper thunder pillow violin marble harvest pebble cotton`)
+var plain = strings.Fields(`anvil basket candle dragon ember ferry garden hammer island jacket kettle lantern meadow needle
+	orchard pepper quarry ribbon saddle timber umbrella velvet walnut yellow copper thunder pillow violin marble harvest pebble cotton`)
 
 // phrases makes so many of four to six words each.
 func phrases(n int) []string {

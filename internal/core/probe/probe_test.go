@@ -171,7 +171,8 @@ func TestSummaryAndPatterns(t *testing.T) {
 }
 
 func TestWith(t *testing.T) {
-	asks := &estate.Asks{Module: "pam_pwquality", Length: 9, Credits: [4]int64{1, 1, 1, 1}, Further: []estate.Asks{{Module: "pam_unix", Length: 6}}}
+	asks := &estate.Asks{Module: "pam_pwquality", Length: 9, Credits: [4]int64{1, 1, 1, 1},
+		Further: []estate.Asks{{Module: "pam_unix", Length: 6}}}
 	p := place(setting.UnixMachine, asks, "min-length=9", "history=4")
 	if same := p.With(map[setting.ID]setting.Value{"history": setting.Number(5)}); same.Asks != asks {
 		t.Errorf("a history that is changed changes what modules ask for: %+v", same.Asks)

@@ -86,7 +86,8 @@ func TestWorlds(t *testing.T) {
 // sweep tells of each rule what it makes of many passwords, and of how many
 // reasons it gives.
 func sweep(at *Place, who Person, n int, words []string) (rows []string) {
-	edges := slices.Concat(strings.Split(spelt(strings.Join(words, "\x00")), "\x00"), strings.Split("abyzABYZ0189 ~!/:;@[^_`{|}\t\x7f\u0080\u0081éÉßǅ港́⚓🚢", ""))
+	edges := slices.Concat(strings.Split(spelt(strings.Join(words, "\x00")), "\x00"),
+		strings.Split("abyzABYZ0189 ~!/:;@[^_`{|}\t\x7f\u0080\u0081éÉßǅ港́⚓🚢", ""))
 	rnd := rand.New(rand.NewPCG(uint64(n), uint64(len(words))))
 	letters, reasons := map[string][]byte{}, map[string]map[string]bool{}
 	var order []string

@@ -154,8 +154,9 @@ func TestDamagedRecords(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, err, c.say)
 		}
 	}
-	for was, is := range map[string]string{`"format":2`: `"format":1`, `"listed":2`: `"listed":0`, rowsIn(good): base64.StdEncoding.EncodeToString(
-		deflated(t, 1, 2))} {
+	for was, is := range map[string]string{`"format":2`: `"format":1`, `"listed":2`: `"listed":0`,
+		rowsIn(good): base64.StdEncoding.EncodeToString(
+			deflated(t, 1, 2))} {
 		if _, err := record.Decode([]byte(strings.Replace(good, was, is, 1))); err != nil {
 			t.Errorf("%s: %v", is, err)
 		}

@@ -159,7 +159,8 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 const list, mapping, single = "a list (- a, or [a, b])", "a mapping (key: value)", "a single value"
 
 // nodes are the kinds of what is written, as people who write it call them.
-var nodes = map[ast.NodeType]string{ast.SequenceType: list, ast.MappingType: mapping, ast.MappingValueType: mapping, ast.NullType: "nothing",
+var nodes = map[ast.NodeType]string{ast.SequenceType: list, ast.MappingType: mapping, ast.MappingValueType: mapping,
+	ast.NullType:   "nothing",
 	ast.StringType: single, ast.LiteralType: single, ast.IntegerType: single, ast.FloatType: single, ast.BoolType: single}
 
 // form is what a value of a type is written as.

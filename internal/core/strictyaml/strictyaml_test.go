@@ -127,11 +127,13 @@ func TestHint(t *testing.T) {
 		{"x", nil, "there are none"}, {"zzz", many, "known are a1, b2, c3, d4, e5, f6, g7, h8 and 1 more"},
 		{"zzz", many[:8], "known are a1, b2, c3, d4, e5, f6, g7, h8"},
 		{"gold", []string{"told", "marigold-ring"}, `the nearest is "told"`}, {"gol", []string{"old", "marigold"}, "known are old, marigold"},
-		{"tion", []string{"toon", "authentication"}, `the nearest is "toon"`}, {"ation", []string{"nations", "authentications"}, `the nearest is "nations"`},
+		{"tion", []string{"toon", "authentication"}, `the nearest is "toon"`}, {"ation", []string{"nations", "authentications"},
+			`the nearest is "nations"`},
 		{"q", []string{strings.Repeat("x", 98)}, "known are " + strings.Repeat("x", 98)},
 		{"min", []string{"x-min-x", "men"}, `the nearest is "men"`}, {"mini", []string{"mind", "mini-length-x"}, `the nearest is "mind"`},
 		{"mini", []string{"mint", "a-mini-xy"}, `the nearest is "mint"`}, {"abcd", []string{"abce", "abcf"}, `the nearest is "abce"`},
-		{"abcd", []string{"xxabcdxxxx", "abxx"}, `the nearest is "xxabcdxxxx"`}, {"abcd", []string{"abxx", "xxxxabcdxxxx"}, "known are abxx, xxxxabcdxxxx"},
+		{"abcd", []string{"xxabcdxxxx", "abxx"}, `the nearest is "xxabcdxxxx"`},
+		{"abcd", []string{"abxx", "xxxxabcdxxxx"}, "known are abxx, xxxxabcdxxxx"},
 		{"length", []string{"tenth", "min-length"}, `the nearest is "min-length"`},
 	} {
 		if got := Hint(c.word, c.known); got != c.want {

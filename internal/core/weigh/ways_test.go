@@ -26,7 +26,8 @@ func TestVerdictsByWays(t *testing.T) {
 		"min-length 8; dictionary-check on; history ?":     check.Holds,
 		"min-length 8; dictionary-check audit; history 23": check.Weak, "min-length 7": check.Weak,
 		"min-length 7; dictionary-check ?; history ?": check.Weak,
-		"min-length 8; dictionary-check off":          check.Missing, "min-length 8; dictionary-check ?; history 4": check.Missing, "": check.Missing,
+		"min-length 8; dictionary-check off":          check.Missing, "min-length 8; dictionary-check ?; history 4": check.Missing,
+		"":                                  check.Missing,
 		"min-length ?; dictionary-check on": check.Missing, "dictionary-check off; history 4": check.Missing,
 		// The history is there on paper only: it can be run through at once.
 		"min-length 8; dictionary-check off; history 24; min-age at-once": check.Conflicting,

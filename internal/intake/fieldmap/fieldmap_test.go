@@ -109,8 +109,9 @@ func TestShippedMaps(t *testing.T) {
 		"the domain's list switched off": {[]string{"a.json", fmt.Sprintf(rules, "10", "False", "Enforce")},
 			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=off " +
 				"lockout-duration=90 lockout-threshold=10 max-length=256 min-length=8"},
-		"what its shell wrote, asked for little": {[]string{"a.csv", "#TYPE Cloud.User\r\n\"AccountEnabled\";\"Id\";\"Manager\";\"UserPrincipalName\"\r\n" +
-			"\"True\";\"1\";\"Microsoft.Cloud.Models.Person\";\"ada@x.example\"\r\n", "b.csv",
+		"what its shell wrote, asked for little": {[]string{"a.csv",
+			"#TYPE Cloud.User\r\n\"AccountEnabled\";\"Id\";\"Manager\";\"UserPrincipalName\"\r\n" +
+				"\"True\";\"1\";\"Microsoft.Cloud.Models.Person\";\"ada@x.example\"\r\n", "b.csv",
 			"Id,AuthenticationType,IsInitial\r\nx.example,Managed,True\r\n"},
 			"x.example tenant: classes-required=3 dictionary-check=on max-age=? max-length=256 min-length=8; x.example domain x.example " +
 				"2147483646 group domain x.example: classes-required=3 dictionary-check=on max-age=? max-length=256 min-length=8"},
@@ -118,7 +119,8 @@ func TestShippedMaps(t *testing.T) {
 			"folder tenant: blocklist-size=0 blocklist=on classes-required=3 dictionary-check=on directory-blocklist-mode=? " +
 				"lockout-duration=90 lockout-threshold=? max-length=256 min-length=8"},
 		"an infrastructure cloud": {[]string{"p.json",
-			`{"PasswordPolicy": {"MinimumPasswordLength": 14, "RequireSymbols": true, "RequireNumbers": false, "ExpirePasswords": true, "MaxPasswordAge": 90}}`,
+			`{"PasswordPolicy": {"MinimumPasswordLength": 14, "RequireSymbols": true, "RequireNumbers": false, "ExpirePasswords": ` +
+				`true, "MaxPasswordAge": 90}}`,
 			"c.csv", "user,arn,password_enabled,mfa_active\n<root_account>,arn:aws:iam::000000000001:root,not_supported,true\n"},
 			"000000000001 tenant: classes-required=0 history=0 max-age=7776000 min-length=14 require-digit=0 require-lower=0 " +
 				"require-symbol=1 require-upper=0; 000000000001 root 0 arn:aws:iam::000000000001:root: classes-required=3 history=0 " +
@@ -131,7 +133,9 @@ func TestShippedMaps(t *testing.T) {
 			{"setting": {"type": "settings/security.password", "value": {"minimumLength": 8, "allowedStrength": "WEAK"}}}]}`},
 			"folder tenant: dictionary-check=off history=0 max-age=7776000 max-length=100 min-length=8"},
 		"an identity provider": {[]string{"p.json",
-			policy(`["g1"]`, `"complexity": {"minLength": 12, "minNumber": 1, "excludeUsername": true, "dictionary": {"common": {"exclude": true}}}, "age": {"maxAgeDays": 0, "minAgeMinutes": 60, "historyCount": 4}, "lockout": {"maxAttempts": 5, "autoUnlockMinutes": 0}`)},
+			policy(`["g1"]`, `"complexity": {"minLength": 12, "minNumber": 1, "excludeUsername": true, "dictionary": {"common": `+
+				`{"exclude": true}}}, "age": {"maxAgeDays": 0, "minAgeMinutes": 60, "historyCount": 4}, "lockout": {"maxAttempts": 5, `+
+				`"autoUnlockMinutes": 0}`)},
 			"folder P 7 group g1: dictionary-check=on history=4 lockout-duration=until-admin lockout-threshold=5 max-age=never " +
 				"min-age=3600 min-length=12 name-check=on require-digit=1"},
 		"a policy for everybody": {[]string{"p.json", policy(`["g1", "gx"]`, `"complexity": {"minLength": 9}`), "g.json",
@@ -192,7 +196,8 @@ func TestAccountsAndLines(t *testing.T) {
   {"userPrincipalName": null, "accountEnabled": false}]}`
 	all := tree("users.json", users, "methods.json",
 		`{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "isMfaRegistered": true, "isAdmin": true}]}`,
-		"domains.json", `{"value": [{"id": "fed.example", "isInitial": false, "authenticationType": "Federated", "passwordValidityPeriodInDays": null}, {"id": "x.example", "isInitial": false, "authenticationType": "Managed"}]}`,
+		"domains.json", `{"value": [{"id": "fed.example", "isInitial": false, "authenticationType": "Federated", `+
+			`"passwordValidityPeriodInDays": null}, {"id": "x.example", "isInitial": false, "authenticationType": "Managed"}]}`,
 		"groups.json", `{"value": [{"id": "g", "displayName": "Keepers", "securityEnabled": true, "members": [{"id": "1"},
    {"id": "9"}]}]}`)
 	b := estate.NewBuilder()
@@ -267,7 +272,8 @@ func TestWrongMaps(t *testing.T) {
 		"id: x\ntitle: X\nplatform: other\nexports: [{id: e}]\n":                "neither json nor csv",
 		"id: x\ntitle: X\nplatform: other\nexports: [{id: e, json: [$.a[}]}]\n": "m.yaml:4:",
 		good + "colour: red\n": `m.yaml:5:1: unknown key "colour"`,
-		good + "settings: [{setting: min-lenght, export: e, at: a}]\n":                     `m.yaml:5:22: unknown setting "min-lenght"; the nearest is "min-length"`,
+		good + "settings: [{setting: min-lenght, export: e, at: a}]\n": `m.yaml:5:22: unknown setting ` +
+			`"min-lenght"; the nearest is "min-length"`,
 		good + "settings: [{setting: min-length, export: f, at: a}]\n":                     `unknown export "f"; known are e`,
 		good + "settings: [{setting: min-length, export: e}]\n":                            "min-length has no path",
 		good + "settings: [{setting: max-age, export: e, at: a}]\n":                        "max-age needs a unit",
@@ -439,7 +445,9 @@ func TestFurtherMaps(t *testing.T) {
 		want  string
 	}{
 		"a pool": {[]string{"p.json",
-			`{"UserPool": {"Id": "eu_Pool", "MfaConfiguration": "OPTIONAL", "Policies": {"PasswordPolicy": {"MinimumLength": 12, "RequireUppercase": true, "RequireLowercase": false, "RequireNumbers": true, "RequireSymbols": false, "PasswordHistorySize": 5, "TemporaryPasswordValidityDays": 7}}}}`},
+			`{"UserPool": {"Id": "eu_Pool", "MfaConfiguration": "OPTIONAL", "Policies": {"PasswordPolicy": {"MinimumLength": 12, ` +
+				`"RequireUppercase": true, "RequireLowercase": false, "RequireNumbers": true, "RequireSymbols": false, ` +
+				`"PasswordHistorySize": 5, "TemporaryPasswordValidityDays": 7}}}}`},
 			"eu_pool: history=5 max-age=never mfa=some min-length=12 require-digit=1 require-lower=0 require-symbol=0 require-upper=1"},
 		"a pool that sets nothing": {[]string{"p.json", `{"UserPool": {"Id": "p", "MfaConfiguration": "ON", "Policies": {}}}`},
 			"p: history=0 max-age=never mfa=all min-length=8 require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
@@ -452,7 +460,8 @@ func TestFurtherMaps(t *testing.T) {
 			"q: dictionary-check=off history=0 lockout-duration=60 lockout-threshold=never max-age=never min-length=0 name-check=off " +
 				"require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
 		"a realm that locks for good": {[]string{"r.json",
-			`{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "failureFactor": 5, "waitIncrementSeconds": 60, "passwordPolicy": "maxLength(64) and passwordBlacklist(words.txt) and length(8)"}`},
+			`{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "failureFactor": 5, "waitIncrementSeconds": 60, ` +
+				`"passwordPolicy": "maxLength(64) and passwordBlacklist(words.txt) and length(8)"}`},
 			"q: dictionary-check=on history=0 lockout-duration=until-admin lockout-threshold=5 max-age=never min-length=8 " +
 				"name-check=off require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
 		"devices, the strictest": {[]string{"d.json", `{"@odata.context": "https://d/$metadata#deviceManagement/deviceConfigurations", "value": [
@@ -577,7 +586,8 @@ func TestRowsAreWhatTheyAreTakenApart(t *testing.T) {
 		var b strings.Builder
 		switch k := rnd.IntN(9); {
 		case depth > 3 || k < 3:
-			return pick("null", "true", "false", "0", "-1.5e3", `""`, `"x"`, `"é\u00e9\n\"q\""`, `"\ud83d\ude00"`, `"\ud83d x"`, `"a://b:c@d"`, `"[struck out]"`,
+			return pick("null", "true", "false", "0", "-1.5e3", `""`, `"x"`, `"é\u00e9\n\"q\""`, `"\ud83d\ude00"`, `"\ud83d x"`,
+				`"a://b:c@d"`, `"[struck out]"`,
 				`"\u0024"`, `"$6$abcdefgh$abcdefghijkl"`)
 		case k == 3:
 			for i := range rnd.IntN(4) {
@@ -629,7 +639,9 @@ func TestRowsAreWhatTheyAreTakenApart(t *testing.T) {
 			spelled := map[string]string{"id": "Id", "name": "value", "other": "OTHER"}
 			x, y = x.asShell(spelled), y.asShell(spelled)
 		}
-		for _, path := range []string{"$", "$.list[*]", "$[*].Id", "$.list[*].OTHER.Id", "$.list[*].OTHER[*].Id", "$[*]", "$[*].id", "$.list[*].id", "$.list[*].other.id", "$[*].value[*]", "$.list[205].id", "$[-1].id", "$[9999].id", "$[-9999]", "$.list[3]", "$.before[0]",
+		for _, path := range []string{"$", "$.list[*]", "$[*].Id", "$.list[*].OTHER.Id", "$.list[*].OTHER[*].Id", "$[*]", "$[*].id",
+			"$.list[*].id", "$.list[*].other.id", "$[*].value[*]", "$.list[205].id", "$[-1].id", "$[9999].id", "$[-9999]", "$.list[3]",
+			"$.before[0]",
 			"$.list[?@.name].id", "$[?@.id == 'x']", "$.list[?@.id == $.before]", "$..id", "$.*.id", "$.list[*].*", "$.list", "$[*]['a b']",
 			"$.list[*]['id','name']", "$[?@.other].other.*", "$.list[?@.id]..name"} {
 			r := routeOf(jsonpath.MustParse(path))

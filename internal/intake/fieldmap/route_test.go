@@ -45,7 +45,8 @@ func TestRoutesAsThePackageFollowsThem(t *testing.T) {
 		}
 		return members, n
 	}
-	for _, text := range []string{"$", "$.a", "$.a.b", `$["d e"]`, "$[*]", "$.a[*]", "$.a.b[*]", "$[*].a", "$[0]", "$.a[0]", "$.a[-1].b", "$[-2]", "$.a[0,1]", "$..a",
+	for _, text := range []string{"$", "$.a", "$.a.b", `$["d e"]`, "$[*]", "$.a[*]", "$.a.b[*]", "$[*].a", "$[0]", "$.a[0]",
+		"$.a[-1].b", "$[-2]", "$.a[0,1]", "$..a",
 		"$.a[?@.b]", "$[*][*]", "$.a[*].b", "$.*.a", "$[*].a[*].b", `$["a","b"]`, "$.a[1:2]"} {
 		path := jsonpath.MustParse(text)
 		route := routeOf(path)

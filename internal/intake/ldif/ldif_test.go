@@ -61,7 +61,8 @@ func wide(text string) string {
 
 // Whatever form the same facts come in, they are the same facts.
 // unneeded are lines of which the copy keeps only that they were there.
-var unneeded = regexp.MustCompile(`(?m)^(#|description:|name:|cn:|sn:|ou:|whenChanged:|distinguishedName:|instanceType:|uSN\w+:|objectCategory:|[a-zA-Z]+Timestamp:) ?[^\r\n]*((?:\r?\n [^\r\n]*)*)`)
+var unneeded = regexp.MustCompile(`(?m)^(#|description:|name:|cn:|sn:|ou:|whenChanged:|distinguishedName:|instanceType:|` +
+	`uSN\w+:|objectCategory:|[a-zA-Z]+Timestamp:) ?[^\r\n]*((?:\r?\n [^\r\n]*)*)`)
 
 // withMarks is what is kept of a text.
 func withMarks(text string) string {

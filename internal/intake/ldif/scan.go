@@ -101,7 +101,8 @@ func newScanner(src *intake.Source) *scanner {
 	// line for line the same.
 	in := bufio.NewReader(src.In)
 	mark, _ := in.Peek(2)
-	s := &scanner{record: &record{path: src.Path}, src: src, in: in, keep: bufio.NewWriterSize(src.Keep, keepBuffer), buf: make([]byte, 16<<10),
+	s := &scanner{record: &record{path: src.Path}, src: src, in: in, keep: bufio.NewWriterSize(src.Keep, keepBuffer),
+		buf:   make([]byte, 16<<10),
 		names: map[string]*name{}, last: &name{}}
 	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
 		src.Differs()

@@ -58,7 +58,8 @@ func TestAboutServer(t *testing.T) {
 			t.Fatal(err)
 		}
 		at := c.got.Server
-		if at.Host != "quay2.x.example" || at.Domain != "x.example" || at.PDC != "quay1.x.example" || at.First() || *at.Synchronized || at.USN != 4711 {
+		if at.Host != "quay2.x.example" || at.Domain != "x.example" || at.PDC != "quay1.x.example" || at.First() ||
+			*at.Synchronized || at.USN != 4711 {
 			t.Errorf("%+v", at)
 		}
 		if off := time.Duration(at.Clock)*time.Second - ahead; off.Abs() > 2*time.Second {

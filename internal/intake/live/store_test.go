@@ -86,10 +86,12 @@ func TestHostileShares(t *testing.T) {
 		refused  string // what is told; empty: nothing
 	}{
 		"a sound one": {&hostile{names: listed(policyA, policyB, "PolicyDefinitions"),
-			files: map[string]func() io.Reader{"GptTmpl.inf": text("[Unicode]"), "Registry.pol": text("PReg"), "GPT.INI": text("Version=3")}}, 4, 2, ""},
+			files: map[string]func() io.Reader{"GptTmpl.inf": text("[Unicode]"), "Registry.pol": text("PReg"),
+				"GPT.INI": text("Version=3")}}, 4, 2, ""},
 		"a policy that only the directory has": {&hostile{names: listed(policyB)}, 0, 1, policyA + ": not there, though"},
 		"names that lead out": {&hostile{names: listed("..", "../..", `..\..\Windows`, policyA+"/..", policyA+`\..`, "{..}", policyA+"\x00", "C:",
-			policyA+".", "", policyA+"_NTFRS_00012345"), files: map[string]func() io.Reader{"GptTmpl.inf": text("x")}}, 0, 0, "11 folders whose names"},
+			policyA+".", "", policyA+"_NTFRS_00012345"), files: map[string]func() io.Reader{"GptTmpl.inf": text("x")}}, 0, 0,
+			"11 folders whose names"},
 		"a million names": {&hostile{names: func(yield func(string, bool) bool) {
 			for i := 0; yield(fmt.Sprintf("{5A0E1C52-0B77-4A51-9D5C-%012X}", i), true); i++ {
 			}
@@ -98,12 +100,15 @@ func TestHostileShares(t *testing.T) {
 			for yield("..", true) {
 			}
 		}}, 0, 0, "the rest was not read"},
-		"a file without end": {&hostile{names: listed(policyA), files: map[string]func() io.Reader{"GptTmpl.inf": func() io.Reader { return endless{} }}},
+		"a file without end": {&hostile{names: listed(policyA),
+			files: map[string]func() io.Reader{"GptTmpl.inf": func() io.Reader { return endless{} }}},
 			0, 1, "it has no end"},
 		"a file of a terabyte": {&hostile{names: listed(policyA), files: map[string]func() io.Reader{"GptTmpl.inf": text("x")},
-			states: map[string]func(int) (string, int64){"GptTmpl.inf": func(int) (string, int64) { return "", 1 << 40 }}}, 0, 1, "no file of settings"},
+			states: map[string]func(int) (string, int64){"GptTmpl.inf": func(int) (string, int64) { return "", 1 << 40 }}}, 0, 1,
+			"no file of settings"},
 		"a file that says that it is longer": {&hostile{names: listed(policyA), files: map[string]func() io.Reader{"GptTmpl.inf": text("x")},
-			states: map[string]func(int) (string, int64){"GptTmpl.inf": func(int) (string, int64) { return "", 9 }}}, 0, 1, "changes while it is read"},
+			states: map[string]func(int) (string, int64){"GptTmpl.inf": func(int) (string, int64) { return "", 9 }}}, 0, 1,
+			"changes while it is read"},
 		"a file that changes for ever": {&hostile{names: listed(policyA), files: map[string]func() io.Reader{"GptTmpl.inf": text("x")},
 			states: map[string]func(int) (string, int64){"GptTmpl.inf": func(n int) (string, int64) { return fmt.Sprint(n), 1 }}}, 0, 1,
 			"changes while it is read"},
@@ -165,7 +170,8 @@ func TestBoundsOfAStore(t *testing.T) {
 	store := &Store{}
 	r := &storeReader{ctx: t.Context(), share: h, store: store, at: "x.example/Policies"}
 	r.read()
-	if store.Files != mostStore/mostStoreFile || r.size > mostStore || !strings.Contains(fmt.Sprint(store.Refused), "MiB; the rest was not read") {
+	if store.Files != mostStore/mostStoreFile || r.size > mostStore ||
+		!strings.Contains(fmt.Sprint(store.Refused), "MiB; the rest was not read") {
 		t.Errorf("%d files of %d bytes, %v", store.Files, r.size, store.Refused)
 	}
 	ctx, end := context.WithCancelCause(t.Context())
@@ -178,7 +184,8 @@ func TestBoundsOfAStore(t *testing.T) {
 }
 
 func TestVersionOfAPolicy(t *testing.T) {
-	for text, want := range map[string]int{"[General]\r\nVersion=65538\r\n": 65538, "\xef\xbb\xbf[General]\nversion = 3": 3, "": -1, "Version=x": -1,
+	for text, want := range map[string]int{"[General]\r\nVersion=65538\r\n": 65538, "\xef\xbb\xbf[General]\nversion = 3": 3,
+		"": -1, "Version=x": -1,
 		"Version=99999999999999999999": -1, "DisplayVersion=4\n": -1} {
 		if got := version([]byte(text)); got != want {
 			t.Errorf("%q: %d, want %d", text, got, want)

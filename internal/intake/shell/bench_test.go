@@ -21,7 +21,8 @@ func BenchmarkRead(b *testing.B) {
 	for i := range accounts {
 		name := fmt.Sprintf("user%06d", i)
 		group := fmt.Sprintf("CN=group%03d,OU=Groups,%s", i%500, base)
-		fmt.Fprintf(&csv, `"%s","True","Some","%s","2026-03-04 09:10:11","False","False","513","%s","S-1-5-21-1-2-3-%d","Body","%s@quay.example"`+"\r\n",
+		fmt.Fprintf(&csv, `"%s","True","Some","%s","2026-03-04 09:10:11","False","False","513","%s","S-1-5-21-1-2-3-%d","Body",`+
+			`"%s@quay.example"`+"\r\n",
 			dnOf(name), group, name, 1000+i, name)
 		fmt.Fprintf(&text, "dn: %s\nobjectClass: user\ngivenName: Some\nmemberOf: %s\npwdLastSet: 134170206110000000\nuserAccountControl: 512\n"+
 			"primaryGroupID: 513\nsAMAccountName: %s\nobjectSid: S-1-5-21-1-2-3-%d\nsn: Body\nuserPrincipalName: %s@quay.example\n\n",

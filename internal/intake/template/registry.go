@@ -36,7 +36,8 @@ func detectPol(file string, head []byte) bool {
 }
 
 // polPlace matches a registry file's place in a policy store or a policy backup.
-var polPlace = regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/(?:DomainSysvol/GPO/)?Machine/Registry\.pol$`)
+var polPlace = regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/` +
+	`(?:DomainSysvol/GPO/)?Machine/Registry\.pol$`)
 
 func storedPol(file string) string {
 	if m := polPlace.FindStringSubmatch(slashes(file)); m != nil {

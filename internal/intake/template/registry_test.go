@@ -105,7 +105,8 @@ func TestRegistryPol(t *testing.T) {
 
 // What the registry editor exports is the machine's, and joined with its other exports.
 func TestRegistryFile(t *testing.T) {
-	text := "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000000\r\n" +
+	text := "Windows Registry Editor Version " +
+		"5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000000\r\n" +
 		"\"LimitBlankPasswordUse\"=dword:00000001\r\n\"Secret\"=\"Tide-Lamp-7\"\r\n\"Packages\"=hex(7):6d,00,\\\r\n  " +
 		"73,00\r\n\r\n[HKEY_CURRENT_USER\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"
 	for _, form := range []string{text, "\xff\xfe" + utf16Of(text)} {

@@ -26,7 +26,8 @@ var Format = intake.Format{Name: "security template (INF)", Detect: detect, Name
 // maxSize bounds a template; real ones are a few kilobytes.
 const maxSize = 16 << 20
 
-var section = regexp.MustCompile(`(?im)^\s*\[(Unicode|System Access|Kerberos Policy|Registry Values|Event Audit|Privilege Rights|Version)\]`)
+var section = regexp.MustCompile(`(?im)^\s*\[(Unicode|System Access|Kerberos Policy|Registry Values|Event Audit|Privilege ` +
+	`Rights|Version)\]`)
 
 func detect(file string, head []byte) bool {
 	if intoStore.MatchString(slashes(file)) {
@@ -37,7 +38,8 @@ func detect(file string, head []byte) bool {
 }
 
 // intoStore matches a template's place in a policy store or a policy backup.
-var intoStore = regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/(?:DomainSysvol/GPO/)?Machine/Microsoft/Windows NT/SecEdit/[^/]+\.inf$`)
+var intoStore = regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/` +
+	`(?:DomainSysvol/GPO/)?Machine/Microsoft/Windows NT/SecEdit/[^/]+\.inf$`)
 
 func slashes(file string) string { return strings.ReplaceAll(file, `\`, "/") }
 
@@ -85,26 +87,28 @@ func Registry(path, name string) (setting.ID, setting.Form, bool) {
 // editor names the settings as the policy editor does, under Computer
 // Configuration, Windows Settings, Security Settings.
 var editor = map[setting.ID]string{
-	"min-length":                  `Account Policies, Password Policy, "Minimum password length"`,
-	"history":                     `Account Policies, Password Policy, "Enforce password history"`,
-	"max-age":                     `Account Policies, Password Policy, "Maximum password age"`,
-	"min-age":                     `Account Policies, Password Policy, "Minimum password age"`,
-	"complexity":                  `Account Policies, Password Policy, "Password must meet complexity requirements"`,
-	"reversible":                  `Account Policies, Password Policy, "Store passwords using reversible encryption"`,
-	"length-limit-relaxed":        `Account Policies, Password Policy, "Relax minimum password length limits"`,
-	"min-length-audit":            `Account Policies, Password Policy, "Minimum password length audit"`,
-	"lockout-threshold":           `Account Policies, Account Lockout Policy, "Account lockout threshold"`,
-	"lockout-duration":            `Account Policies, Account Lockout Policy, "Account lockout duration"`,
-	"lockout-window":              `Account Policies, Account Lockout Policy, "Reset account lockout counter after"`,
-	"lockout-administrator":       `Account Policies, Account Lockout Policy, "Allow Administrator account lockout"`,
-	"ticket-lifetime":             `Account Policies, Kerberos Policy, "Maximum lifetime for user ticket"`,
-	"ticket-renewal":              `Account Policies, Kerberos Policy, "Maximum lifetime for user ticket renewal"`,
-	"service-ticket-lifetime":     `Account Policies, Kerberos Policy, "Maximum lifetime for service ticket"`,
-	"clock-skew":                  `Account Policies, Kerberos Policy, "Maximum tolerance for computer clock synchronization"`,
-	"ticket-checks-logon":         `Account Policies, Kerberos Policy, "Enforce user logon restrictions"`,
-	"lm-hash-stored":              `Local Policies, Security Options, "Network security: Do not store LAN Manager hash value on next password change"`,
-	"blank-password-console-only": `Local Policies, Security Options, "Accounts: Limit local account use of blank passwords to console logon only"`,
-	"logoff-at-hours-end":         `Local Policies, Security Options, "Network security: Force logoff when logon hours expire"`,
+	"min-length":              `Account Policies, Password Policy, "Minimum password length"`,
+	"history":                 `Account Policies, Password Policy, "Enforce password history"`,
+	"max-age":                 `Account Policies, Password Policy, "Maximum password age"`,
+	"min-age":                 `Account Policies, Password Policy, "Minimum password age"`,
+	"complexity":              `Account Policies, Password Policy, "Password must meet complexity requirements"`,
+	"reversible":              `Account Policies, Password Policy, "Store passwords using reversible encryption"`,
+	"length-limit-relaxed":    `Account Policies, Password Policy, "Relax minimum password length limits"`,
+	"min-length-audit":        `Account Policies, Password Policy, "Minimum password length audit"`,
+	"lockout-threshold":       `Account Policies, Account Lockout Policy, "Account lockout threshold"`,
+	"lockout-duration":        `Account Policies, Account Lockout Policy, "Account lockout duration"`,
+	"lockout-window":          `Account Policies, Account Lockout Policy, "Reset account lockout counter after"`,
+	"lockout-administrator":   `Account Policies, Account Lockout Policy, "Allow Administrator account lockout"`,
+	"ticket-lifetime":         `Account Policies, Kerberos Policy, "Maximum lifetime for user ticket"`,
+	"ticket-renewal":          `Account Policies, Kerberos Policy, "Maximum lifetime for user ticket renewal"`,
+	"service-ticket-lifetime": `Account Policies, Kerberos Policy, "Maximum lifetime for service ticket"`,
+	"clock-skew":              `Account Policies, Kerberos Policy, "Maximum tolerance for computer clock synchronization"`,
+	"ticket-checks-logon":     `Account Policies, Kerberos Policy, "Enforce user logon restrictions"`,
+	"lm-hash-stored": `Local Policies, Security Options, "Network security: Do not store LAN Manager hash value ` +
+		`on next password change"`,
+	"blank-password-console-only": `Local Policies, Security Options, "Accounts: Limit local account use of blank passwords to ` +
+		`console logon only"`,
+	"logoff-at-hours-end": `Local Policies, Security Options, "Network security: Force logoff when logon hours expire"`,
 }
 
 // Editor is where the policy editor has a setting; empty where it has none.

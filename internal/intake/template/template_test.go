@@ -82,7 +82,8 @@ func TestMachineInAllEncodings(t *testing.T) {
 
 func TestStoreAndBackup(t *testing.T) {
 	const inf = "[System Access]\nMinimumPasswordLength = 12\n"
-	const xml = `<?xml version="1.0" encoding="utf-16"?><BackupInst><GPOGuid><![CDATA[{7a0c1d52-3e64-4b0b-9c55-0d1f2a3b4c5d}]]></GPOGuid><GPODomain>x.example</GPODomain><ID>{0}</ID><GPODisplayName>Quay &amp; Locks</GPODisplayName></BackupInst>`
+	const xml = `<?xml version="1.0" encoding="utf-16"?><BackupInst><GPOGuid><![CDATA[{7a0c1d52-3e64-4b0b-9c55-0d1f2a3b4c5d}]]>` +
+		`</GPOGuid><GPODomain>x.example</GPODomain><ID>{0}</ID><GPODisplayName>Quay &amp; Locks</GPODisplayName></BackupInst>`
 	for _, c := range []struct {
 		path               string
 		beside             map[string]string

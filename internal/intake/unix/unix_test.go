@@ -663,7 +663,8 @@ func TestRealQuality(t *testing.T) {
 		file := filepath.Join(dir, "pwquality.conf")
 		os.WriteFile(file, []byte(conf), 0o644)
 		cmd := exec.Command("unshare", "-m", "sh", "-c",
-			`mount --bind "$1" /etc/security/pwquality.conf && while IFS= read -r p; do printf '%s\n' "$p" | pwscore tester >/dev/null 2>&1 && echo yes || echo no; done`, "sh", file)
+			`mount --bind "$1" /etc/security/pwquality.conf && while IFS= read -r p; do printf '%s\n' "$p" | pwscore tester >`+
+				`/dev/null 2>&1 && echo yes || echo no; done`, "sh", file)
 		cmd.Stdin = strings.NewReader(strings.Join(passwords, "\n") + "\n")
 		out, err := cmd.Output()
 		if err != nil {
