@@ -34,7 +34,7 @@ func TestWorlds(t *testing.T) {
 		text := strings.Join(rest, "\n")
 		var e *estate.Estate
 		switch first, _, _ := strings.Cut(text, " "); first {
-		case "domain", "machine", "ldap", "tenant", "random", "machines":
+		case "domain", "machine", "ldap", "tenant", "random", "machines", "realm", "forest":
 			e = landtest.Land(t, text)
 		default:
 			e = &estate.Estate{Authorities: []*estate.Authority{world(t, text)}}
@@ -147,6 +147,11 @@ func governed(t *testing.T, s *Survey) (said []string) {
 	}
 	said = append(said, templated(s)...)
 	for i, a := range s.Estate.Authorities {
+		for k, of := range s.Estate.Authorities {
+			if s.Resolutions[i].DrawsOn(k) {
+				said = append(said, a.Label()+" draws on "+of.Label())
+			}
+		}
 		if own := s.OwnSettings(i); len(own) > 0 && a.Kind != estate.Machine {
 			line := a.Label() + " itself:"
 			for _, id := range slices.Sorted(maps.Keys(own)) {
@@ -158,8 +163,8 @@ func governed(t *testing.T, s *Survey) (said []string) {
 		}
 	}
 	for _, x := range s.Scopes {
-		line := fmt.Sprintf("scope %s: %s, %d accounts, %d enabled, examples %v, on %s, counted by %s, under %v;", x.Name(), x.Rule, x.Accounts,
-			x.Enabled, x.Examples, x.Platform(), x.Counter(), x.Under())
+		line := fmt.Sprintf("scope %s: %s, %d accounts (listed %v), %d enabled, examples %v, on %s, counted by %s, under %v;", x.Name(), x.Rule,
+			x.Accounts, x.Listed(), x.Enabled, x.Examples, x.Platform(), x.Counter(), x.Under())
 		for _, id := range slices.Sorted(maps.Keys(x.Settings)) {
 			e := x.Settings[id]
 			if e.Missing != Present && x.Now(id).IsSet() || e.Missing == Present && x.Now(id) != e.Value {
@@ -167,6 +172,8 @@ func governed(t *testing.T, s *Survey) (said []string) {
 			}
 			if e.Missing == Present {
 				line += fmt.Sprintf(" %s %s from %s;", id, setting.Get(id).Text(e.Value), e.From)
+			} else if e.Open != "" || e.Configured {
+				line += fmt.Sprintf(" %s %s, configured %v, open %s;", id, e.Missing, e.Configured, e.Open)
 			} else if e.Problem != "" {
 				line += fmt.Sprintf(" %s %s: %s;", id, e.Missing, e.Problem)
 			}
@@ -185,14 +192,17 @@ func templated(s *Survey) (said []string) {
 		t := s.Templates[i]
 		tell := func(where string, links []Linked) {
 			for _, l := range links {
-				said = append(said, fmt.Sprintf("%s: %s by %s, enforced %v, idle %q, open %q, reaches %d", where, l.Name(), l.Unit.DN,
-					l.Link.Enforced, l.Idle, l.Open, len(t.Machines(l))))
+				said = append(said, fmt.Sprintf("%s: %d. %s by %s, enforced %v, idle %q, open %q, reaches %d", where, l.Order, l.Name(),
+					l.Unit.DN, l.Link.Enforced, l.Idle, l.Open, len(t.Machines(l))))
 			}
 			configured := Configured(links)
 			line := where + " has"
 			for _, id := range slices.Sorted(maps.Keys(configured)) {
 				v := configured[id]
 				line += fmt.Sprintf(" %s %s%s by %s %s;", id, setting.Get(id).Text(v.Value), v.Problem, v.By.Name(), v.Open)
+				if v.differs() {
+					line += " not by all;"
+				}
 			}
 			if len(configured) > 0 {
 				said = append(said, line)
@@ -202,6 +212,14 @@ func templated(s *Survey) (said []string) {
 		for row := range a.Objects.Len() {
 			if a.Objects.ClassOf(row) == estate.Computer {
 				tell(a.Objects.Name.At(row), t.At(a.Parents[a.Objects.Parent.At(row)], []Machine{t.Machine(row)}))
+			}
+		}
+		for _, u := range t.Places() {
+			said = append(said, fmt.Sprintf("links at %s: %d", u.DN, len(t.Links(u))))
+		}
+		for k := range s.Estate.Templates {
+			if ids := AccountSettings(&s.Estate.Templates[k]); len(ids) > 0 {
+				said = append(said, fmt.Sprintf("%s would set %v", s.Estate.Templates[k].GUID, ids))
 			}
 		}
 		for _, tpl := range t.Unlinked() {

@@ -11,7 +11,7 @@ import (
 // Random makes a land of its own: a few places with what their kinds can have, in
 // small numbers, so that edges are met often. The same seed makes the same land.
 //
-// Worlds write it as "random SEED", and a domain with machines as "machines SEED"; where baselines are read, it brings two, which can be
+// Worlds write it as "random SEED", and those of one kind as "machines SEED", "realm SEED" or "forest SEED"; where baselines are read, it brings two, which can be
 // had alone as "baselines SEED". "random SEED
 // SHAKE" is the same land a while later: some of it is gone, and some is set otherwise.
 func Random(seed uint64) []string {
@@ -103,6 +103,77 @@ func RandomMachines(seed uint64) []string {
 	r.say("unit OU=Office,DC=x,DC=example %s", r.one("", "", "blocked", "{T1}:enforced"))
 	if r.often(7) {
 		r.say("unit OU=Quays,DC=x,DC=example {T1}")
+	}
+	return r.lines
+}
+
+// RandomRealm is a realm whose classes of service name groups, of which the evidence holds
+// more or less.
+func RandomRealm(seed uint64) []string {
+	r := &random{rand.New(rand.NewPCG(seed, 13)), nil}
+	r.say("ldap R as=kerberos-realm")
+	if r.often(8) {
+		r.say("head min-length=8")
+	}
+	people, groups := []string{"ada", "bo", "cy", "di"}, []string{"crew", "fleet", "yard"}
+	for i, name := range []string{"strict", "loose", "own2"} {
+		if r.often(7) {
+			r.say("policy %s %s min-length=%d %s", name, r.one("1", "1", "2", "-"), 10+i,
+				strings.Join(r.some(2, append([]string{"ghosts"}, groups...)), " "))
+		}
+	}
+	for i, g := range groups {
+		if r.often(8) {
+			r.say("group %s %s", g, strings.Join(append(r.some(2, people), r.some(1, groups[:i])...), " "))
+		}
+	}
+	for _, a := range people {
+		words := []string{a}
+		for _, w := range []string{"no-preauthentication", "disabled", "->" + r.one("strict", "loose", "gone"), "in=" + r.one(groups...),
+			"in=elsewhere"} {
+			if r.IntN(4) == 0 {
+				words = append(words, w)
+			}
+		}
+		r.say("account %s", strings.Join(words, " "))
+	}
+	return r.lines
+}
+
+// RandomForest are domains whose groups hold members of each other, and of one that is not
+// in the evidence.
+func RandomForest(seed uint64) []string {
+	r := &random{rand.New(rand.NewPCG(seed, 14)), nil}
+	all := []string{"x", "y"}
+	for i, d := range all {
+		base := ",DC=" + d + ",DC=example"
+		r.say("domain %s.example%s", d, r.one(fmt.Sprintf(" S-%d", i+1), fmt.Sprintf(" S-%d", i+1), ""))
+		r.say("head min-length=8")
+		here := func(names ...string) (all []string) {
+			for _, n := range names {
+				all = append(all, "CN="+n+base)
+			}
+			return all
+		}
+		other := ",DC=" + all[1-i] + ",DC=example"
+		far := []string{"CN=a0" + other, "CN=a1" + other, "CN=g0" + other, "CN=g1" + other, "CN=a9" + other, "CN=boss,DC=z,DC=example",
+			fmt.Sprintf("CN=S-%d-1001,CN=ForeignSecurityPrincipals%s", 2-i, base), "CN=S-9-1001,CN=ForeignSecurityPrincipals" + base}
+		groups := here("g0", "g1")
+		for k, g := range groups {
+			members := append(r.some(2, here("a0", "a1", "a2")), append(r.some(2, far), r.some(1, groups[:k])...)...)
+			r.say("group %s%s rid=%d %s", g, r.one("", "", " type=0x80000004", " type=0x80000008"), 1100+k, strings.Join(members, " "))
+		}
+		if r.often(5) {
+			r.say("group CN=Domain_Admins%s rid=512 %s", base, strings.Join(append(r.some(1, far), r.some(1, append(groups, here("a0")...))...), " "))
+		}
+		for k, a := range here("a0", "a1", "a2") {
+			r.say("account %s rid=%d%s%s", a, 1000+k, r.one("", "", " admin-count"), r.one("", "", " primary=1100", " primary=1001"))
+		}
+		for k, p := range []string{"p0", "p1"} {
+			if r.often(6) {
+				r.say("policy CN=%s%s %s min-length=%d %s guid=%d", p, base, r.one("1", "2"), 12+k, r.one(append(groups, here("a1")...)...), k+1)
+			}
+		}
 	}
 	return r.lines
 }
@@ -339,6 +410,9 @@ func shaken(lines []string, seed uint64) (all []string) {
 	return all
 }
 
+// special are lands of one kind, as worlds write them.
+var special = map[string]func(seed uint64) []string{"machines": RandomMachines, "realm": RandomRealm, "forest": RandomForest}
+
 // spread writes out what lines say in short.
 func spread(lines []string, baselines bool) (all []string) {
 	for _, line := range lines {
@@ -347,9 +421,11 @@ func spread(lines []string, baselines bool) (all []string) {
 			all = append(all, RandomBaselines(seed)...)
 			continue
 		}
-		if n, _ := fmt.Sscanf(line, "machines %d", &seed); n == 1 {
-			all = append(all, RandomMachines(seed)...)
-			continue
+		if word, rest, _ := strings.Cut(line, " "); special[word] != nil {
+			if n, _ := fmt.Sscanf(rest, "%d", &seed); n == 1 {
+				all = append(all, special[word](seed)...)
+				continue
+			}
 		}
 		if n, _ := fmt.Sscanf(line, "random %d %d", &seed, &shake); n == 0 {
 			all = append(all, line)
