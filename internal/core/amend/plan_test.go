@@ -341,3 +341,64 @@ func TestMachines(t *testing.T) {
 		t.Error(told(p))
 	}
 }
+
+// The bits are those of userAccountControl (MS-ADTS 2.2.16).
+func TestFlagsAreTheDirectorysBits(t *testing.T) {
+	for flag, want := range map[estate.Flag]uint32{estate.NoneRequired: 0x20, estate.Reversible: 0x80, estate.NeverExpires: 0x10000,
+		estate.NoPreauth: 0x400000, estate.Disabled: 0} {
+		if got := Mask(flag); got != want || (flagTitle(flag) == "") != (want == 0) {
+			t.Errorf("%s: %#x %q, want %#x", flag.Names(), got, flagTitle(flag), want)
+		}
+	}
+}
+
+// What several need comes once, and before all of them.
+func TestWithFirst(t *testing.T) {
+	last := &Amendment{Name: "A1"}
+	one, two := &Amendment{Name: "A2", First: []*Amendment{last}}, &Amendment{Name: "A3", First: []*Amendment{last}}
+	var names []string
+	for _, a := range (&Amendment{Name: "A4", First: []*Amendment{one, two}}).WithFirst() {
+		names = append(names, a.Name)
+	}
+	if !slices.Equal(names, []string{"A1", "A2", "A3", "A4"}) {
+		t.Errorf("%q", names)
+	}
+}
+
+// A value is set in the policies that the amendment's scopes have, of that place alone,
+// and cited where it will stand; what was cited stays so.
+func TestSet(t *testing.T) {
+	was := estate.Cite{File: "old", Line: 7, Where: "here"}
+	at := &estate.Authority{Name: "x", Kind: estate.Machine, Head: &estate.Policy{Name: "own"},
+		Overrides: []estate.Policy{{Name: "p", Settings: estate.Settings{"min-length": {Value: setting.Number(8), Cite: was, Problem: "?",
+			Remark: "odd"}}}, {Name: "q"}}}
+	elsewhere := &estate.Authority{Name: "y", Kind: estate.Machine}
+	Set(at, &Amendment{Setting: "min-length", To: setting.Number(14), Spots: []Spot{{Where: "minlen", Cite: estate.Cite{File: "new", Line: 3}}},
+		Scopes: []*govern.Scope{{Authority: at, Policy: at.Head}, {Authority: at, Policy: &at.Overrides[0]}, {Authority: at},
+			{Authority: elsewhere, Policy: &at.Overrides[1]}}})
+	want := estate.Fact{Value: setting.Number(14), Cite: estate.Cite{File: "new", Line: 3, Where: "minlen"}}
+	if got := at.Head.Settings["min-length"]; got != want {
+		t.Errorf("of the head: %+v", got)
+	}
+	want.Cite = was
+	if got := at.Overrides[0].Settings["min-length"]; got != want || at.Overrides[1].Settings != nil {
+		t.Errorf("of policies: %+v, %+v", got, at.Overrides[1].Settings)
+	}
+}
+
+// What is accepted neither ends nor appears.
+func TestCompareLeavesOutWhatIsAccepted(t *testing.T) {
+	found := func(all ...check.Finding) *weigh.Result { return &weigh.Result{Findings: all} }
+	weak, waived := check.Finding{Fingerprint: "f", Kind: check.Weak}, check.Finding{Fingerprint: "f", Kind: check.Waived}
+	for name, c := range map[string]struct {
+		before, after   *weigh.Result
+		ended, appeared int
+	}{"stays": {found(weak), found(weak), 0, 0}, "ends": {found(weak), found(), 1, 0}, "appears": {found(), found(weak), 0, 1},
+		"is accepted": {found(weak), found(waived), 1, 0}, "was accepted": {found(waived), found(weak), 0, 1}, "accepted": {found(waived), found(), 0, 0},
+		"accepted later": {found(), found(waived), 0, 0}} {
+		ended, appeared := Compare(c.before, c.after)
+		if len(ended) != c.ended || len(appeared) != c.appeared {
+			t.Errorf("%s: %d ended, %d appeared", name, len(ended), len(appeared))
+		}
+	}
+}
