@@ -373,7 +373,8 @@ func TestSet(t *testing.T) {
 		Overrides: []estate.Policy{{Name: "p", Settings: estate.Settings{"min-length": {Value: setting.Number(8), Cite: was, Problem: "?",
 			Remark: "odd"}}}, {Name: "q"}}}
 	elsewhere := &estate.Authority{Name: "y", Kind: estate.Machine}
-	Set(at, &Amendment{Setting: "min-length", To: setting.Number(14), Spots: []Spot{{Where: "minlen", Cite: estate.Cite{File: "new", Line: 3}}},
+	Set(at, &Amendment{Setting: "min-length", To: setting.Number(14),
+		Spots: []Spot{{Where: "minlen", Cite: estate.Cite{File: "new", Line: 3}}},
 		Scopes: []*govern.Scope{{Authority: at, Policy: at.Head}, {Authority: at, Policy: &at.Overrides[0]}, {Authority: at},
 			{Authority: elsewhere, Policy: &at.Overrides[1]}}})
 	want := estate.Fact{Value: setting.Number(14), Cite: estate.Cite{File: "new", Line: 3, Where: "minlen"}}
@@ -394,7 +395,8 @@ func TestCompareLeavesOutWhatIsAccepted(t *testing.T) {
 		before, after   *weigh.Result
 		ended, appeared int
 	}{"stays": {found(weak), found(weak), 0, 0}, "ends": {found(weak), found(), 1, 0}, "appears": {found(), found(weak), 0, 1},
-		"is accepted": {found(weak), found(waived), 1, 0}, "was accepted": {found(waived), found(weak), 0, 1}, "accepted": {found(waived), found(), 0, 0},
+		"is accepted": {found(weak), found(waived), 1, 0}, "was accepted": {found(waived), found(weak), 0, 1},
+			"accepted": {found(waived), found(), 0, 0},
 		"accepted later": {found(), found(waived), 0, 0}} {
 		ended, appeared := Compare(c.before, c.after)
 		if len(ended) != c.ended || len(appeared) != c.appeared {

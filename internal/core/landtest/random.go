@@ -11,7 +11,8 @@ import (
 // Random makes a land of its own: a few places with what their kinds can have, in
 // small numbers, so that edges are met often. The same seed makes the same land.
 //
-// Worlds write it as "random SEED", and those of one kind as "machines SEED", "realm SEED" or "forest SEED"; where baselines are read, it brings two, which can be
+// Worlds write it as "random SEED", and those of one kind as "machines SEED", "realm SEED" or "forest SEED";
+// where baselines are read, it brings two, which can be
 // had alone as "baselines SEED". "random SEED
 // SHAKE" is the same land a while later: some of it is gone, and some is set otherwise.
 func Random(seed uint64) []string {
@@ -164,7 +165,8 @@ func RandomForest(seed uint64) []string {
 			r.say("group %s%s rid=%d %s", g, r.one("", "", " type=0x80000004", " type=0x80000008"), 1100+k, strings.Join(members, " "))
 		}
 		if r.often(5) {
-			r.say("group CN=Domain_Admins%s rid=512 %s", base, strings.Join(append(r.some(1, far), r.some(1, append(groups, here("a0")...))...), " "))
+			r.say("group CN=Domain_Admins%s rid=512 %s", base,
+				strings.Join(append(r.some(1, far), r.some(1, append(groups, here("a0")...))...), " "))
 		}
 		for k, a := range here("a0", "a1", "a2") {
 			r.say("account %s rid=%d%s%s", a, 1000+k, r.one("", "", " admin-count"), r.one("", "", " primary=1100", " primary=1001"))
