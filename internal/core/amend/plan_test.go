@@ -396,7 +396,7 @@ func TestCompareLeavesOutWhatIsAccepted(t *testing.T) {
 		ended, appeared int
 	}{"stays": {found(weak), found(weak), 0, 0}, "ends": {found(weak), found(), 1, 0}, "appears": {found(), found(weak), 0, 1},
 		"is accepted": {found(weak), found(waived), 1, 0}, "was accepted": {found(waived), found(weak), 0, 1},
-			"accepted": {found(waived), found(), 0, 0},
+		"accepted":       {found(waived), found(), 0, 0},
 		"accepted later": {found(), found(waived), 0, 0}} {
 		ended, appeared := Compare(c.before, c.after)
 		if len(ended) != c.ended || len(appeared) != c.appeared {
