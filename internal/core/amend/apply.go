@@ -12,7 +12,7 @@ import (
 // given stays as it is.
 func Apply(e *estate.Estate, all []*Amendment) *estate.Estate {
 	x := applied{&estate.Estate{Authorities: slices.Clone(e.Authorities), Templates: slices.Clone(e.Templates)},
-		map[estate.Place]*estate.Authority{}, map[int]bool{}}
+		map[estate.Place]*estate.Authority{}}
 	for _, a := range all {
 		for i := range a.Spots {
 			x.apply(a, &a.Spots[i])
@@ -23,8 +23,7 @@ func Apply(e *estate.Estate, all []*Amendment) *estate.Estate {
 
 type applied struct {
 	*estate.Estate
-	own       map[estate.Place]*estate.Authority // copies, which may be changed
-	templates map[int]bool
+	own map[estate.Place]*estate.Authority // copies, which may be changed
 }
 
 // place returns a copy of an authority that may be changed.
@@ -66,9 +65,7 @@ func (x *applied) apply(a *Amendment, s *Spot) {
 			if t.GUID != s.GUID || t.Policy.Origin != s.Origin {
 				continue
 			}
-			if !x.templates[i] {
-				t.Policy.Settings, x.templates[i] = maps.Clone(t.Policy.Settings), true
-			}
+			t.Policy.Settings = maps.Clone(t.Policy.Settings)
 			set(&t.Policy, a.Setting, a.To, s)
 		}
 		// What a template sets, the places that it reaches have with the next refresh.
