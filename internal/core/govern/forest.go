@@ -117,7 +117,10 @@ func joinForest(e *estate.Estate) *forest {
 		if byDN[to] == nil && byRID[to] == nil {
 			continue
 		}
-		firsts := map[string]bool{}
+		var firsts map[string]bool
+		if byDN[to] != nil {
+			firsts = map[string]bool{}
+		}
 		for dn := range byDN[to] {
 			first, _ := estate.SplitDN(dn)
 			firsts[first] = true
@@ -130,7 +133,7 @@ func joinForest(e *estate.Estate) *forest {
 			if s := byRID[to][a.Objects.RID.At(row)]; s != nil && a.Objects.RID.At(row) != 0 && flags&estate.BuiltinDomain == 0 {
 				stands(s, there{to, row})
 			}
-			if len(firsts) > 0 && firsts[estate.NormalDN(a.Objects.RDN.At(row))] {
+			if firsts != nil && firsts[estate.NormalDN(a.Objects.RDN.At(row))] {
 				if s := byDN[to][estate.NormalDN(a.DN(row))]; s != nil {
 					stands(s, there{to, row})
 				}

@@ -309,3 +309,10 @@ func TestLongChain(t *testing.T) {
 		t.Errorf("the group in the middle carries %v", carried)
 	}
 }
+
+// Fingerprints are stored, and written on paper: they stay as they are.
+func TestFingerprint(t *testing.T) {
+	if got := Fingerprint("a", "b"); got != Fingerprint("a", "b") || len(got) != 12 || got == Fingerprint("a b") || got == Fingerprint("b", "a") {
+		t.Errorf("%s", got)
+	}
+}
