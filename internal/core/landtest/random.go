@@ -148,7 +148,7 @@ func RandomForest(seed uint64) []string {
 	all := []string{"x", "y"}
 	for i, d := range all {
 		base := ",DC=" + d + ",DC=example"
-		r.say("domain %s.example%s", d, r.one(fmt.Sprintf(" S-%d", i+1), fmt.Sprintf(" S-%d", i+1), ""))
+		r.say("domain %s.example%s", d, r.one(fmt.Sprintf(" S-1-5-21-%d", i+1), fmt.Sprintf(" S-1-5-21-%d", i+1), ""))
 		r.say("head min-length=8")
 		here := func(names ...string) (all []string) {
 			for _, n := range names {
@@ -158,7 +158,8 @@ func RandomForest(seed uint64) []string {
 		}
 		other := ",DC=" + all[1-i] + ",DC=example"
 		far := []string{"CN=a0" + other, "CN=a0,OU=Elsewhere" + other, "CN=a1" + other, "CN=g0" + other, "CN=g1" + other, "CN=a9" + other, "CN=boss,DC=z,DC=example",
-			fmt.Sprintf("CN=S-%d-1001,CN=ForeignSecurityPrincipals%s", 2-i, base), "CN=S-9-1001,CN=ForeignSecurityPrincipals" + base}
+			fmt.Sprintf("CN=S-1-5-21-%d-1001,CN=ForeignSecurityPrincipals%s", 2-i, base),
+			"CN=S-1-5-21-9-1001,CN=ForeignSecurityPrincipals" + base}
 		groups := here("g0", "g1")
 		for k, g := range groups {
 			members := append(r.some(2, here("a0", "a1", "a2")), append(r.some(2, far), r.some(1, groups[:k])...)...)
