@@ -557,17 +557,22 @@ func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
 	}
 }
 
+// ForeignPrincipals begins the DN of the container in which a domain keeps what stands for
+// other domains' objects, in lower case.
+const ForeignPrincipals = "cn=foreignsecurityprincipals,"
+
 // mostAbroad bounds how many members' parents are remembered.
 const mostAbroad = 100_000
 
-// ofAnother reports whether a DN is of another domain. Members have few parents: what was
-// found of one is remembered.
+// ofAnother reports whether a DN is of another domain, or stands for what is: a foreign
+// security principal is called by its SID. Members have few parents: what was found of one
+// is remembered.
 func (d *draft) ofAnother(dn []byte) bool {
 	_, parent := SplitDN(dn)
 	other, known := d.abroad[string(parent)]
 	if !known {
 		domain := DomainOf(string(parent))
-		other = domain != "" && domain != d.Name
+		other = domain != "" && domain != d.Name || strings.HasPrefix(strings.ToLower(string(parent)), ForeignPrincipals)
 		if len(d.abroad) < mostAbroad {
 			d.abroad[string(parent)] = other
 		}

@@ -169,7 +169,7 @@ func (f *forest) elsewhere(a *estate.Authority, row int) (domain, sid string) {
 		return "", ""
 	}
 	if name := estate.NameOf(o.RDN.At(row)); strings.HasPrefix(name, "S-1-5-21-") &&
-		strings.HasPrefix(strings.ToLower(a.Parents[o.Parent.At(row)]), "cn=foreignsecurityprincipals,") {
+		strings.HasPrefix(strings.ToLower(a.Parents[o.Parent.At(row)]), estate.ForeignPrincipals) {
 		return "", name
 	}
 	if o.FlagsOf(row)&estate.Unseen == 0 {
