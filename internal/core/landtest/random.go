@@ -157,7 +157,8 @@ func RandomForest(seed uint64) []string {
 			return all
 		}
 		other := ",DC=" + all[1-i] + ",DC=example"
-		far := []string{"CN=a0" + other, "CN=a0,OU=Elsewhere" + other, "CN=a1" + other, "CN=g0" + other, "CN=g1" + other, "CN=a9" + other, "CN=boss,DC=z,DC=example",
+		far := []string{"CN=a0" + other, "CN=a0,OU=Elsewhere" + other,
+			"CN=a1" + other, "CN=g0" + other, "CN=g1" + other, "CN=a9" + other, "CN=boss,DC=z,DC=example",
 			fmt.Sprintf("CN=S-1-5-21-%d-1001,CN=ForeignSecurityPrincipals%s", 2-i, base),
 			"CN=S-1-5-21-9-1001,CN=ForeignSecurityPrincipals" + base}
 		groups := here("g0", "g1")
