@@ -442,14 +442,13 @@ func (m *maker) reach() {
 		}
 	}
 	for _, d := range m.order {
-		if d.flag != 0 {
-			for _, s := range m.r.Scopes {
-				if roll := m.r.Roll(d.At); roll != nil && s.Authority.Place() == d.At && slices.ContainsFunc(d.Rows, func(row int) bool {
-					x := roll.Of(row)
-					return x != nil && x.Scope == s
-				}) {
-					d.scopes = append(d.scopes, s)
-				}
+		if d.Rows == nil {
+			continue
+		}
+		roll := m.r.Roll(d.At)
+		for _, s := range m.r.Scopes { // a roll holds scopes of its own place
+			if slices.ContainsFunc(d.Rows, func(row int) bool { x := roll.Of(row); return x != nil && x.Scope == s }) {
+				d.scopes = append(d.scopes, s)
 			}
 		}
 	}
@@ -727,7 +726,7 @@ func (a *Amendment) count(r *record.Record) {
 			roll := r.Roll(s.At)
 			a.Accounts += len(s.Rows)
 			for _, row := range s.Rows {
-				if roll != nil && roll.Of(row) != nil && roll.Of(row).Scope != nil && roll.Of(row).Scope.Tier == govern.Privileged {
+				if x := roll.Of(row); x != nil && x.Scope.Tier == govern.Privileged {
 					a.Privileged++
 				}
 			}
