@@ -73,7 +73,7 @@ func TestWorlds(t *testing.T) {
 			var held []string
 			for i := range then.Verdicts {
 				if v := &then.Verdicts[i]; v.Scope == scope {
-					held = append(held, fmt.Sprintf("%s %s", v.Demand.Setting, v.Kind))
+					held = append(held, strings.TrimSpace(fmt.Sprintf("%s %s %s", v.Demand.Setting, v.Kind, v.Observed)))
 				}
 			}
 			slices.Sort(held)
