@@ -305,15 +305,12 @@ func (m *maker) spread(a *estate.Authority, shared *rank) {
 		}
 		spot := Spot{PolicyID: PolicyID{a.Place(), FineGrained, p.Origin, p.Name}, Cite: p.Cite, Where: "msDS-PasswordSettingsPrecedence",
 			Owner: m.owner(a.Place()), Via: a.Place()}
-		d := m.drafts[spot.key("")]
-		if d == nil {
-			d = &draft{Spot: spot, rank: true, from: setting.Number(shared.number), to: setting.Number(shared.number + int64(k))}
-			m.drafts[spot.key("")] = d
-			m.order = append(m.order, d)
-			for _, s := range m.r.Scopes {
-				if s.Policy != nil && s.Authority == a && s.Policy.Origin == p.Origin {
-					d.scopes = append(d.scopes, s)
-				}
+		d := &draft{Spot: spot, rank: true, from: setting.Number(shared.number), to: setting.Number(shared.number + int64(k))}
+		m.drafts[spot.key("")] = d
+		m.order = append(m.order, d)
+		for _, s := range m.r.Scopes {
+			if s.Policy != nil && s.Authority == a && s.Policy.Origin == p.Origin {
+				d.scopes = append(d.scopes, s)
 			}
 		}
 		shared.drafts[p.Cite] = d

@@ -662,7 +662,7 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 	o := r.Authority.Objects
 	via = estate.NotFound
 	doubt := func(i int, kind DoubtKind, on int) {
-		if i != 0 && better(may, i) != may {
+		if better(may, i) != may {
 			may, why = i, Doubt{Kind: kind, Row: on}
 		}
 	}
