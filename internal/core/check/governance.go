@@ -825,21 +825,20 @@ var governanceChecks = []Check{
 			p.report(Finding{Settings: []setting.ID{"managed-admin"}, Observed: "not set", Reason: text,
 				Remedy: "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them " +
 					"apart.",
-				Evidence: none.cites[:1]}, "", nil)
+				Evidence: []estate.Cite{none.cite}}, "", nil)
 		},
 	},
 	{
 		Name: "local-administrator-open", Title: "Whether machines' local administrators have managed passwords is not known",
 		Kind: Missing, Severity: baseline.Minor,
 		Doc: "A policy may give the local administrator of machines a managed password, and whether it does is not in the " +
-			"evidence: the policy, " +
-			"its links or its filters were not all exported.",
+			"evidence: the policy, its links or its filters were not all exported.",
 		Run: func(p *Pass) {
 			if none, open := managed(p); len(none.rows) == 0 && len(open.rows) > 0 {
 				p.report(Finding{Settings: []setting.ID{"managed-admin"}, Reason: "whether a policy gives the local administrator of " +
 					machineList(p.Authority, open.rows) + " a managed password is not in the evidence",
 					Remedy:   "Export the policies with their Registry.pol, all units with their links, and the policies' access lists.",
-					Evidence: open.cites[:1]}, "", nil)
+					Evidence: []estate.Cite{open.cite}}, "", nil)
 			}
 		},
 	},
@@ -1160,10 +1159,10 @@ func mostMisleading(all []estate.Display, s *govern.Scope) (worst *estate.Displa
 
 // unmanaged finds the computers that no policy gives a managed password. It says so
 // only where the registry files of all policies that reach them were seen.
-// machines are some, with a line about each.
+// machines are some, with a line about the first.
 type machines struct {
-	rows  []int
-	cites []estate.Cite
+	rows []int
+	cite estate.Cite
 }
 
 // managed tells of the machines whose local administrator no policy gives a managed
@@ -1191,11 +1190,12 @@ func managed(p *Pass) (none, open machines) {
 		case v != nil && v.Open != "", v != nil && v.Problem != "", v == nil && (unseen != "" || slices.ContainsFunc(links, mayManage)):
 			to = &open
 		}
-		cite := p.Authority.CiteOf(row)
-		if v != nil {
-			cite = v.Cite
+		if to.rows == nil {
+			if to.cite = p.Authority.CiteOf(row); v != nil {
+				to.cite = v.Cite
+			}
 		}
-		to.rows, to.cites = append(to.rows, row), append(to.cites, cite)
+		to.rows = append(to.rows, row)
 	}
 	return none, open
 }

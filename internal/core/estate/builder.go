@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"runtime"
@@ -565,20 +566,24 @@ const ForeignPrincipals = "cn=foreignsecurityprincipals,"
 const mostAbroad = 100_000
 
 // ofAnother reports whether a DN is of another domain, or stands for what is: a foreign
-// security principal is called by its SID. Members have few parents: what was found of one
-// is remembered.
+// security principal is called by its SID. One that stands for everybody or the like is
+// none. Members have few parents: what was found of one is remembered.
 func (d *draft) ofAnother(dn []byte) bool {
-	_, parent := SplitDN(dn)
+	first, parent := SplitDN(dn)
 	other, known := d.abroad[string(parent)]
 	if !known {
 		domain := DomainOf(string(parent))
-		other = domain != "" && domain != d.Name || strings.HasPrefix(strings.ToLower(string(parent)), ForeignPrincipals)
+		other = domain != "" && domain != d.Name
 		if len(d.abroad) < mostAbroad {
 			d.abroad[string(parent)] = other
 		}
 	}
-	return other
+	return other || len(first) > len(foreignSID) && bytes.EqualFold(first[:len(foreignSID)], []byte(foreignSID)) &&
+		strings.HasPrefix(strings.ToLower(string(parent)), ForeignPrincipals)
 }
+
+// foreignSID begins the name of what stands for an object of another domain.
+const foreignSID = "CN=S-1-5-21-"
 
 // MemberOf says that the group of that name or DN lists dn as a member, in a file
 // that lists all its members.

@@ -312,7 +312,9 @@ func TestLongChain(t *testing.T) {
 
 // Fingerprints are stored, and written on paper: they stay as they are.
 func TestFingerprint(t *testing.T) {
-	if got := Fingerprint("a", "b"); got != Fingerprint("a", "b") || len(got) != 12 || got == Fingerprint("a b") || got == Fingerprint("b", "a") {
-		t.Errorf("%s", got)
+	for want, parts := range map[string][]string{"facdde7abf1e": {"a", "b"}, "5661c0af3067": {"a b"}, "9c50aa7b5039": {"b", "a"}} {
+		if got := Fingerprint(parts...); got != want {
+			t.Errorf("%q: %s, want %s", parts, got, want)
+		}
 	}
 }

@@ -562,6 +562,15 @@ func twice(name string) error { return fmt.Errorf("%q stands twice in one object
 // place is where what comes next will stand in what is kept.
 func (p *jsonParser) place() int { return int(p.decoder.InputOffset()) + p.shift }
 
+// passNext goes over the value that comes next.
+func (p *jsonParser) passNext(above, key string, depth int) error {
+	t, from, err := p.token()
+	if err != nil {
+		return err
+	}
+	return p.pass(t, from, above, key, depth)
+}
+
 // pass goes over a value that begins with a token, and notes what is not kept of it.
 func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth int) error {
 	if depth > deepest {
@@ -571,11 +580,7 @@ func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth i
 	switch t.Kind() {
 	case '[':
 		for p.more(']') {
-			t, from, err := p.token()
-			if err != nil {
-				return err
-			}
-			if err := p.pass(t, from, above, key, depth+1); err != nil {
+			if err := p.passNext(above, key, depth+1); err != nil {
 				return err
 			}
 		}
@@ -593,11 +598,7 @@ func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth i
 				return twice(name)
 			}
 			names[name] = true
-			t, from, err := p.token()
-			if err != nil {
-				return err
-			}
-			if err := p.pass(t, from, key, name, depth+1); err != nil {
+			if err := p.passNext(key, name, depth+1); err != nil {
 				return err
 			}
 		}
