@@ -162,3 +162,47 @@ func TestOpenRefuses(t *testing.T) {
 		t.Error("a ledger was written over")
 	}
 }
+
+// A journal is looked at before SQLite takes it over, and it may be gone at any
+// moment: whoever has made a change takes it away.
+func TestJournalBesideIt(t *testing.T) {
+	_, dir := newLedger(t)
+	path := filepath.Join(dir, FileName)
+	journal := path + "-journal"
+	further := append(make([]byte, 24), 0, 0, 0, 9, 0, 0, 0, 0)
+	for name, make := range map[string]func() error{
+		"a folder":          func() error { return os.Mkdir(journal, 0o700) },
+		"a further journal": func() error { return os.WriteFile(journal, append(further, journalMagic...), 0o600) },
+	} {
+		if err := errors.Join(os.RemoveAll(journal), make()); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Open(t.Context(), dir); !errors.Is(err, ErrHostile) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := os.RemoveAll(journal); err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 2000 {
+			if os.WriteFile(journal, make([]byte, 600), 0o600) == nil {
+				os.Remove(journal)
+			}
+		}
+	}()
+	for {
+		if err := harmless(path); err != nil {
+			t.Error(err)
+			<-done
+			return
+		}
+		select {
+		case <-done:
+			return
+		default:
+		}
+	}
+}

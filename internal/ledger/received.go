@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"time"
 )
 
 // ErrHostile is wrapped by errors about a ledger that holds, or brings along,
@@ -29,17 +30,36 @@ func harmless(path string) error {
 		return fmt.Errorf("%s: it is kept in two files (WAL): %w", path, ErrHostile)
 	}
 	journal := path + "-journal"
+	err := harmlessJournal(journal)
+	for begun := time.Now(); err != nil && !errors.Is(err, ErrHostile) && time.Since(begun) < passing; {
+		time.Sleep(5 * time.Millisecond)
+		err = harmlessJournal(journal)
+	}
+	return err
+}
+
+// passing is how long a journal may be out of reach while another program that
+// is done with the ledger takes it away: Windows opens no file that is being removed.
+const passing = 2 * time.Second
+
+// harmlessJournal looks at the log of a change. There may be none, or none any
+// more: whoever makes a change takes its log away.
+func harmlessJournal(journal string) error {
 	info, err := os.Lstat(journal)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err != nil || !info.Mode().IsRegular() {
-		return errors.Join(err, fmt.Errorf("%s: no plain file: %w", journal, ErrHostile))
+	if err != nil {
+		return err
 	}
 	tail := make([]byte, 16)
-	if n, err := readPlain(journal, tail, max(0, info.Size()-16)); err != nil {
+	n, err := readPlain(journal, tail, max(0, info.Size()-16))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
 		return err
-	} else if n == 16 && bytes.Equal(tail[8:], journalMagic) && binary.BigEndian.Uint32(tail) > 0 {
+	case n == 16 && bytes.Equal(tail[8:], journalMagic) && binary.BigEndian.Uint32(tail) > 0:
 		return fmt.Errorf("%s: it names a further journal: %w", journal, ErrHostile)
 	}
 	return nil
