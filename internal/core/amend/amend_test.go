@@ -69,8 +69,9 @@ demands:
 // world is a random estate, and what it is held against.
 type world struct {
 	*estate.Estate
-	tiers  []govern.TierRule
-	choice weigh.Choice
+	tiers   []govern.TierRule
+	choice  weigh.Choice
+	waivers []check.Waiver
 }
 
 // anyValue is a random value that a platform lets be set.
@@ -206,7 +207,9 @@ func randomWorld(rnd *rand.Rand, shipped []*baseline.Baseline) *world {
 
 func (w *world) weighed(e *estate.Estate) (*govern.Survey, *weigh.Result) {
 	s := govern.NewSurvey(e, func(*estate.Authority) estate.Dialect { return estate.Windows }, w.tiers)
-	return s, weigh.Run(s, w.choice)
+	r := weigh.Run(s, w.choice)
+	r.Waive(slices.Clone(w.waivers))
+	return s, r
 }
 
 // planned is the plan of a world, each amendment weighed alone.

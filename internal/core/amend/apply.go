@@ -8,7 +8,7 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-// Apply returns what the estate would be with the amendments. The one that it is
+// Apply returns what the estate would be with amendments of it. The one that it is
 // given stays as it is.
 func Apply(e *estate.Estate, all []*Amendment) *estate.Estate {
 	x := applied{&estate.Estate{Authorities: slices.Clone(e.Authorities), Templates: slices.Clone(e.Templates)},
@@ -32,9 +32,6 @@ func (x *applied) place(at estate.Place) *estate.Authority {
 		return a
 	}
 	i := slices.IndexFunc(x.Authorities, func(a *estate.Authority) bool { return a.Place() == at })
-	if i < 0 {
-		return nil
-	}
 	a := *x.Authorities[i]
 	if a.Head != nil {
 		head := *a.Head
@@ -56,9 +53,8 @@ func (x *applied) place(at estate.Place) *estate.Authority {
 func (x *applied) apply(a *Amendment, s *Spot) {
 	switch {
 	case a.Flag != 0:
-		if at := x.place(s.At); at != nil {
-			at.Objects = at.Objects.Without(a.Flag, Mask(a.Flag), s.Rows)
-		}
+		at := x.place(s.At)
+		at.Objects = at.Objects.Without(a.Flag, Mask(a.Flag), s.Rows)
 	case s.Holder == Template:
 		for i := range x.Templates {
 			t := &x.Templates[i]
@@ -70,63 +66,56 @@ func (x *applied) apply(a *Amendment, s *Spot) {
 		}
 		// What a template sets, the places that it reaches have with the next refresh.
 		for _, via := range a.via(s) {
-			if at := x.place(via); at != nil && at.Head != nil {
-				if _, ok := at.Head.Settings[a.Setting]; ok || a.NotSet {
-					set(at.Head, a.Setting, a.To, s)
-				}
+			if head := x.place(via).Head; head != nil && (a.NotSet || holds(head, a.Setting)) {
+				set(head, a.Setting, a.To, s)
+			}
+		}
+	case s.Holder == Unix && !Ageing(s.Cite): // its policies share the line
+		for _, p := range policies(x.place(s.At)) {
+			if a.NotSet && !holds(p, a.Setting) || holds(p, a.Setting) && p.Settings[a.Setting].Cite == s.Cite {
+				set(p, a.Setting, a.To, s)
 			}
 		}
 	default:
-		at := x.place(s.At)
-		if at == nil {
-			return
-		}
-		if s.Holder == Unix && !Ageing(s.Cite) {
-			// Its policies share the line.
-			same := func(p *estate.Policy) bool {
-				f, ok := p.Settings[a.Setting]
-				return ok && f.Cite == s.Cite || !ok && a.NotSet
-			}
-			if at.Head != nil && same(at.Head) {
-				set(at.Head, a.Setting, a.To, s)
-			}
-			for k := range at.Overrides {
-				if same(&at.Overrides[k]) {
-					set(&at.Overrides[k], a.Setting, a.To, s)
-				}
-			}
-			return
-		}
-		if at.Head != nil && at.Head.Origin == s.Origin && at.Head.Name == s.Name && !a.Precedence {
-			set(at.Head, a.Setting, a.To, s)
-		}
-		for _, all := range [][]estate.Policy{at.Overrides, at.Typed} {
-			for k := range all {
-				switch {
-				case all[k].Origin != s.Origin || all[k].Name != s.Name:
-				case a.Precedence:
-					n, _ := a.To.Number()
-					all[k].Precedence = &n
-				default:
-					set(&all[k], a.Setting, a.To, s)
-				}
+		for _, p := range policies(x.place(s.At)) {
+			switch {
+			case p.Origin != s.Origin || p.Name != s.Name:
+			case a.Precedence:
+				n, _ := a.To.Number()
+				p.Precedence = &n
+			default:
+				set(p, a.Setting, a.To, s)
 			}
 		}
 	}
 }
 
+// policies are those of a place, its head first.
+func policies(at *estate.Authority) (all []*estate.Policy) {
+	if at.Head != nil {
+		all = append(all, at.Head)
+	}
+	for _, more := range [][]estate.Policy{at.Overrides, at.Typed} {
+		for k := range more {
+			all = append(all, &more[k])
+		}
+	}
+	return all
+}
+
+func holds(p *estate.Policy, id setting.ID) bool {
+	_, ok := p.Settings[id]
+	return ok
+}
+
 // Set gives the policies of a place that an amendment reaches what it changes to.
 func Set(at *estate.Authority, a *Amendment) {
-	policies := []*estate.Policy{at.Head}
-	for k := range at.Overrides {
-		policies = append(policies, &at.Overrides[k])
-	}
 	for _, s := range a.Scopes {
 		if s.Authority.Place() != at.Place() || s.Policy == nil {
 			continue
 		}
-		for _, p := range policies {
-			if p != nil && p.Name == s.Policy.Name {
+		for _, p := range policies(at) {
+			if p.Name == s.Policy.Name {
 				set(p, a.Setting, a.To, &a.Spots[0])
 			}
 		}

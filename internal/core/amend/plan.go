@@ -47,17 +47,13 @@ type atPlace struct {
 type spotKey struct {
 	PolicyID
 	setting setting.ID
-	where   string // of a Unix machine, whose policies share lines
+	where   string // a Unix machine's policies share lines
 	line    int
 }
 
 // key is the identity of a setting of a spot.
 func (s *Spot) key(id setting.ID) spotKey {
-	k := spotKey{PolicyID: s.PolicyID, setting: id}
-	if s.Holder == Unix {
-		k.where, k.line = s.Where, s.Cite.Line
-	}
-	return k
+	return spotKey{s.PolicyID, id, s.Where, s.Cite.Line}
 }
 
 // draft is what is wanted of one spot.
@@ -185,10 +181,7 @@ func (m *maker) ways() {
 	for _, s := range m.r.Scopes { // in order, so that a plan comes out the same again
 		for _, row := range setting.Table() {
 			at := about{s, row.ID}
-			demands := m.demands[at]
-			if slices.ContainsFunc(demands, func(n baseline.Named) bool { return n.Demand.Ways != nil }) {
-				all = append(all, one{at, baseline.Take(row.ID, demands, s.Now)})
-			}
+			all = append(all, one{at, baseline.Take(row.ID, m.demands[at], s.Now)})
 		}
 	}
 	for _, x := range all {
@@ -281,9 +274,6 @@ func (m *maker) shared(a *estate.Authority) map[estate.Cite]*rank {
 	}
 	found := map[estate.Cite]*rank{}
 	for _, r := range used {
-		if len(r.policies) < 2 {
-			continue
-		}
 		slices.SortFunc(r.policies, func(x, y *estate.Policy) int { return bytes.Compare(x.GUID[:], y.GUID[:]) })
 		found[r.policies[0].Cite] = r
 		for k := 1; k < len(r.policies); k++ {
@@ -523,11 +513,7 @@ func (m *maker) relaxed(d *draft) {
 		return
 	}
 	const limit = setting.ID("length-limit-relaxed")
-	i := slices.IndexFunc(d.scopes, func(s *govern.Scope) bool { return s.Settings[limit].Missing != govern.NoSuch })
-	if i < 0 {
-		return
-	}
-	s := d.scopes[i]
+	s := d.scopes[0]
 	e := s.Settings[limit]
 	if e.Missing == govern.Present && e.Value == setting.On {
 		return
@@ -549,11 +535,7 @@ func (m *maker) relaxed(d *draft) {
 	}
 	x := m.draftOf(spot, limit, e)
 	x.to = setting.On
-	for _, s := range d.scopes {
-		if !slices.Contains(x.scopes, s) {
-			x.scopes = append(x.scopes, s)
-		}
-	}
+	x.scopes = append(x.scopes, d.scopes...)
 	d.first = append(d.first, x)
 }
 
@@ -565,15 +547,15 @@ var windowed = []Holder{Head, FineGrained, Template, Local, Unix, LDAPPolicy, Se
 // windowWithin keeps a lockout's window within its duration.
 func (m *maker) windowWithin(d *draft) {
 	window, ok := d.to.Number()
-	if !ok || !slices.Contains(windowed, d.Holder) || d.scopes == nil {
+	if !ok || !slices.Contains(windowed, d.Holder) {
 		return
 	}
-	x, made := m.durationOf(d, window)
+	x := m.durationOf(d, window)
 	if x == nil {
 		return
 	}
 	d.first = append(d.first, x)
-	if n, ok := x.to.Number(); !made && !(ok && n < window) {
+	if n, ok := x.to.Number(); !ok || n >= window {
 		return
 	}
 	x.to = setting.Number(window)
@@ -588,32 +570,32 @@ func (m *maker) windowWithin(d *draft) {
 
 // durationOf is the draft of the duration beside a window, one that is made if what holds
 // now is shorter; nil: none is needed, or has a right place.
-func (m *maker) durationOf(d *draft, window int64) (x *draft, made bool) {
+func (m *maker) durationOf(d *draft, window int64) *draft {
 	const duration = setting.ID("lockout-duration")
-	if x = m.find(d, duration); x != nil {
-		return x, false
+	if x := m.find(d, duration); x != nil {
+		return x
 	}
 	e := d.scopes[0].Settings[duration]
 	spot, why := m.spotOf(d.scopes[0], duration, e)
 	if why != "" {
-		return nil, false
+		return nil
 	}
-	if x = m.drafts[spot.key(duration)]; x != nil {
-		return x, false
+	if x := m.drafts[spot.key(duration)]; x != nil {
+		return x
 	}
 	now := e.Value
 	if setter := m.setters[atPlace{spot.Via, duration}]; spot.Holder == Template && setter != nil {
 		now = setter.Value
 	}
 	if n, ok := now.Number(); !ok || n >= window {
-		return nil, false
+		return nil
 	}
-	x = m.draftOf(spot, duration, e)
-	x.scopes = d.scopes
+	x := m.draftOf(spot, duration, e)
+	x.to, x.scopes = now, d.scopes
 	for _, s := range d.scopes {
 		x.demands = append(x.demands, m.demands[about{s, duration}]...)
 	}
-	return x, true
+	return x
 }
 
 // against names two demands that exclude each other; nothing where only three do.

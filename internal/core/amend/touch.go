@@ -157,11 +157,9 @@ func (p *Population) each(a *Amendment, visit func(at *estate.Authority, row int
 		switch {
 		case !places[at.Place()]:
 		case a.Flag != 0:
-			for _, row := range rows[at.Place()] {
-				if p.counts(i, row) {
-					scope, _ := p.survey.ScopeOf(i, row)
-					visit(at, row, scope)
-				}
+			for _, row := range rows[at.Place()] { // enabled, all of them
+				scope, _ := p.survey.ScopeOf(i, row)
+				visit(at, row, scope)
 			}
 		default:
 			crowds, met := p.of(i), map[govern.ScopeID]bool{}

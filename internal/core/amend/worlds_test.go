@@ -19,20 +19,31 @@ import (
 // plan for them, whom each amendment hits on day 400, and what holds once all are made.
 //
 //	tier NAME ACCOUNT…
+//	waive SETTING SCOPE                 accepted as it is now
 func TestWorlds(t *testing.T) {
 	worldtest.Play(t, "worlds.txt", func(t *testing.T, lines []string) (said []string) {
 		chosen, lines := landtest.Against(t, lines)
 		w := &world{choice: weigh.Choice{Baselines: func(*estate.Authority, string) []*baseline.Baseline { return chosen },
 			Expect: check.Expectation{Age: func(string) int64 { return 0 }}}}
-		var rest []string
+		var rest, waived []string
 		for _, line := range lines {
-			if f := strings.Fields(line); f[0] == "tier" {
+			switch f := strings.Fields(line); f[0] {
+			case "tier":
 				w.tiers = append(w.tiers, govern.TierRule{Name: f[1], Accounts: f[2:]})
-			} else {
+			case "waive":
+				waived = append(waived, strings.TrimPrefix(line, "waive "))
+			default:
 				rest = append(rest, line)
 			}
 		}
 		w.Estate = landtest.Land(t, strings.Join(rest, "\n"))
+		_, now := w.weighed(w.Estate)
+		for i := range now.Findings {
+			if f := &now.Findings[i]; f.Check == "" && slices.Contains(waived, string(f.Settings[0])+" "+f.ScopeName()) {
+				w.waivers = append(w.waivers, check.Waiver{Fingerprint: f.Fingerprint, Kind: f.Kind, Setting: f.Settings[0], Severity: f.Severity, Observed: f.Observed,
+					Value: f.Scope.Settings[f.Settings[0]].Value})
+			}
+		}
 		p, before, s := w.planned(t)
 		_, all := w.weighed(Apply(w.Estate, p.Amendments))
 		ended, appeared := Compare(before, all)
@@ -73,7 +84,8 @@ func TestWorlds(t *testing.T) {
 			var held []string
 			for i := range then.Verdicts {
 				if v := &then.Verdicts[i]; v.Scope == scope {
-					held = append(held, strings.TrimSpace(fmt.Sprintf("%s %s %s", v.Demand.Setting, v.Kind, v.Observed)))
+					held = append(held, strings.TrimSpace(fmt.Sprintf("%s %s %s %s", v.Demand.Setting, v.Kind, v.Observed,
+						scope.Settings[v.Demand.Setting].Cite)))
 				}
 			}
 			slices.Sort(held)
