@@ -408,20 +408,23 @@ func TestCompareLeavesOutWhatIsAccepted(t *testing.T) {
 // A record can say less of a finding than this version's checks do: nothing is planned
 // for what it does not say.
 func TestFindingsThatSayLess(t *testing.T) {
-	w := small(t, "min-length 14; max-age 90 days", fmt.Sprintf(lengthOf, 14)+ageOf, func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
-		b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=ever,DC=x,DC=example"), Name: []byte("ever"), Line: 42, RID: 1202,
-			Primary: 513, Flags: estate.NeverExpires | estate.HoldersShown | estate.AppliedShown})
-		for i, n := range []int64{5, 5} {
-			p := b.Override(d.Place(), fmt.Appendf(nil, "CN=p%d,CN=Password Settings Container,CN=System,DC=x,DC=example", i), 30+i)
-			p.Name, p.Precedence, p.GUID = fmt.Sprintf("p%d", i), &n, estate.GUID{byte(9 - i)}
-			b.Target(d.Place(), p, estate.Target{DN: "CN=u1,DC=x,DC=example", Cite: estate.Cite{File: "x.ldif", Line: 30 + i}})
-		}
-	})
+	w := small(t, "min-length 14; max-age 90 days", fmt.Sprintf(lengthOf, 14)+ageOf,
+		func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
+			b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=ever,DC=x,DC=example"), Name: []byte("ever"),
+				Line: 42, RID: 1202,
+				Primary: 513, Flags: estate.NeverExpires | estate.HoldersShown | estate.AppliedShown})
+			for i, n := range []int64{5, 5} {
+				p := b.Override(d.Place(), fmt.Appendf(nil, "CN=p%d,CN=Password Settings Container,CN=System,DC=x,DC=example", i), 30+i)
+				p.Name, p.Precedence, p.GUID = fmt.Sprintf("p%d", i), &n, estate.GUID{byte(9 - i)}
+				b.Target(d.Place(), p, estate.Target{DN: "CN=u1,DC=x,DC=example", Cite: estate.Cite{File: "x.ldif", Line: 30 + i}})
+			}
+		})
 	for name, c := range map[string]struct {
 		less func(f *check.Finding)
 		want []string
 	}{
-		"all":         {func(*check.Finding) {}, []string{"A1 Password never expires (flag) of accounts: set to cleared", "A2 Precedence of p0: 5 to 6"}},
+		"all": {func(*check.Finding) {}, []string{"A1 Password never expires (flag) of accounts: set to cleared",
+			"A2 Precedence of p0: 5 to 6"}},
 		"no evidence": {func(f *check.Finding) { f.Evidence = nil }, []string{"A1 Password never expires (flag) of accounts: set to cleared"}},
 		"no accounts": {func(f *check.Finding) { f.Rows = nil }, []string{"A1 Precedence of p0: 5 to 6"}},
 		"other lines": {func(f *check.Finding) {

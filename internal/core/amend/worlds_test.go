@@ -40,7 +40,8 @@ func TestWorlds(t *testing.T) {
 		_, now := w.weighed(w.Estate)
 		for i := range now.Findings {
 			if f := &now.Findings[i]; f.Check == "" && slices.Contains(waived, string(f.Settings[0])+" "+f.ScopeName()) {
-				w.waivers = append(w.waivers, check.Waiver{Fingerprint: f.Fingerprint, Kind: f.Kind, Setting: f.Settings[0], Severity: f.Severity, Observed: f.Observed,
+				w.waivers = append(w.waivers, check.Waiver{Fingerprint: f.Fingerprint, Kind: f.Kind, Setting: f.Settings[0],
+					Severity: f.Severity, Observed: f.Observed,
 					Value: f.Scope.Settings[f.Settings[0]].Value})
 			}
 		}

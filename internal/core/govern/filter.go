@@ -132,7 +132,7 @@ func (t *Templates) holds(sid string, m Machine) grade {
 	if short, is := strings.CutPrefix(sid, "-"); is { // as SDDL names a domain's own group
 		text, own = short, true
 	}
-	if !own || a.SID == "" && !strings.HasPrefix(sid, "-") {
+	if !own {
 		if strings.HasPrefix(sid, "S-1-5-21-") || sid == "S-1-5-32-554" {
 			return maybe // of another domain, or one that may hold everybody
 		}

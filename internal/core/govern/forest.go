@@ -39,10 +39,7 @@ func joinForest(e *estate.Estate) *forest {
 	byName, bySID := map[string]int{}, map[string]int{}
 	for i, a := range e.Authorities {
 		if a.Kind == estate.Domain {
-			byName[a.Name] = i
-			if a.SID != "" {
-				bySID[a.SID] = i
-			}
+			byName[a.Name], bySID[a.SID] = i, i
 		}
 	}
 	// sought are the rows that stand for an object of another domain, by its DN or

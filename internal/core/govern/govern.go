@@ -195,11 +195,7 @@ func groupsByRID(a *estate.Authority) map[uint32]int32 {
 
 // primaryOf returns an account's primary group, if the evidence holds it.
 func primaryOf(a *estate.Authority, byRID map[uint32]int32, row int) (group int, ok bool) {
-	rid := a.Objects.Primary.At(row)
-	if rid == 0 {
-		return group, false
-	}
-	found, ok := byRID[rid]
+	found, ok := byRID[a.Objects.Primary.At(row)]
 	return int(found), ok
 }
 
@@ -431,7 +427,7 @@ func (r *Resolution) spread() {
 		for _, target := range r.targets(i) {
 			if o.ClassOf(target) == estate.Account {
 				r.direct[target] = r.join(r.direct[target], r.claimOn(i))
-			} else if r.carries(target) != no {
+			} else {
 				r.walk(i, target, r.from(step{target, sure, target}, target), reached)
 			}
 		}
@@ -673,14 +669,12 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 		return c, via, may, why // nothing that comes through a group goes before it
 	}
 	take := func(group int) {
-		if r.claims[group] != noClaim {
-			carrier := int(r.carrier[group]) - 1
-			switch joined := r.join(won, r.claims[group]); {
-			case joined != won:
-				won, via = joined, carrier
-			case carrier != via && r.claims[group] == won && r.Authority.DN(carrier) < r.Authority.DN(via):
-				via = carrier // of several ways one is told, whatever the order of the export
-			}
+		carrier := int(r.carrier[group]) - 1
+		switch joined := r.join(won, r.claims[group]); {
+		case joined != won:
+			won, via = joined, carrier
+		case carrier != via && r.claims[group] == won && r.Authority.DN(carrier) < r.Authority.DN(via):
+			via = carrier // of several ways one is told, whatever the order of the export
 		}
 		if i := int(r.may[group]); i != 0 {
 			on := int(r.mayFor[group])

@@ -30,13 +30,9 @@ func (r *Resolution) indexLocal() {
 	r.own = map[int]*estate.Policy{}
 	for i := range a.Overrides {
 		p := &a.Overrides[i]
-		if p.Root != "" {
-			roots[estate.NormalDN(p.Root)] = p
-		}
+		roots[estate.NormalDN(p.Root)] = p
 		for _, t := range p.Targets {
-			if a.Platform == setting.DirectoryServer && t.Object != estate.NotFound {
-				r.own[t.Object] = p
-			}
+			r.own[t.Object] = p
 		}
 	}
 	r.nearest = make([]*estate.Policy, len(a.Parents))

@@ -18,9 +18,7 @@ func (r *Resolution) indexRealm() {
 		return
 	}
 	for i := range a.Overrides {
-		if len(a.Overrides[i].Targets) > 0 {
-			r.classes = append(r.classes, &a.Overrides[i])
-		}
+		r.classes = append(r.classes, &a.Overrides[i])
 	}
 	slices.SortStableFunc(r.classes, func(x, y *estate.Policy) int { return cmp.Compare(rankOf(x), rankOf(y)) })
 	r.uncounted = map[*estate.Policy]*estate.Policy{}

@@ -388,7 +388,7 @@ func orderOf(s *Scope) int {
 		return 3
 	case s.Elsewhere != nil:
 		return 2
-	case s.Policy == s.Authority.Head, s.Rule == Local && s.Policy.Standing == estate.Enforced && s.Authority.Head == nil:
+	case s.Policy == s.Authority.Head:
 		return 0
 	}
 	return 1
@@ -500,9 +500,7 @@ func (f *factorCount) add(a *estate.Authority, row int) {
 	case flags&estate.SecondFactor != 0:
 		f.able, f.seen = f.able+1, cmp.Or(f.seen, a.CiteOf(row))
 	case flags&estate.NoSecondFactor != 0:
-		if f.unable++; f.unable == 1 {
-			f.seen = a.CiteOf(row)
-		}
+		f.unable, f.seen = f.unable+1, cmp.Or(f.seen, a.CiteOf(row))
 	default:
 		f.unread++
 	}
@@ -623,7 +621,7 @@ func effectiveFrom(p *estate.Policy, id setting.ID) Effective {
 	default:
 		e.Missing = NotCollected
 	}
-	if e.Missing != Present && !ok {
+	if !ok {
 		e.From = ""
 	}
 	return e

@@ -68,9 +68,6 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 	}
 	reached := map[string]int{} // domains that have a computer of that name
 	for i, a := range s.Estate.Authorities {
-		if a.Kind != estate.Domain {
-			continue
-		}
 		for row := range a.Objects.Len() {
 			if a.Objects.ClassOf(row) != estate.Computer {
 				continue

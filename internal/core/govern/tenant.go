@@ -173,39 +173,10 @@ func (r *Resolution) Unjoined() []int {
 	return rows
 }
 
-// joinSources finds, for every synchronised account of the tenants, its
-// account in a domain: by SID, else by the domain's name and the account's,
-// else by principal name.
+// joinSources finds, for every synchronised account of the tenants, its account in a
+// domain.
 func (s *Survey) joinSources() {
-	var indexed bool
-	bySID, byAccount, byPrincipal := map[string]Elsewhere{}, map[string]Elsewhere{}, map[string]Elsewhere{}
-	index := func() {
-		indexed = true
-		for i, a := range s.Estate.Authorities {
-			if a.Kind != estate.Domain {
-				continue
-			}
-			o := a.Objects
-			short, _, _ := strings.Cut(a.Name, ".")
-			for row := range o.Len() {
-				if o.ClassOf(row) != estate.Account {
-					continue
-				}
-				at := Elsewhere{i, row}
-				if a.SID != "" && o.RID.At(row) != 0 {
-					bySID[fmt.Sprintf("%s-%d", a.SID, o.RID.At(row))] = at
-				}
-				name := strings.ToLower(o.Name.At(row))
-				byAccount[a.Name+"\t"+name] = at
-				if _, taken := byAccount[short+"\t"+name]; !taken {
-					byAccount[short+"\t"+name] = at
-				}
-				if p := o.Principal.At(row); p != "" {
-					byPrincipal[strings.ToLower(p)] = at
-				}
-			}
-		}
-	}
+	var all *origins
 	for i, a := range s.Estate.Authorities {
 		if a.Kind != estate.Tenant {
 			continue
@@ -216,46 +187,115 @@ func (s *Survey) joinSources() {
 			if a.Objects.ClassOf(row) != estate.Account || a.Objects.FlagsOf(row)&estate.Synced == 0 {
 				continue
 			}
-			if !indexed {
-				index()
+			if all == nil {
+				all = originsIn(s.Estate)
 			}
-			domain, name, sid := sourceOf(a.Objects.Source.At(row))
-			at, ok := bySID[sid]
-			if !ok {
-				at, ok = byAccount[domain+"\t"+name]
-			}
-			if !ok && domain == "" && sid == "" {
-				at, ok = byPrincipal[strings.ToLower(a.Objects.Principal.At(row))]
-			}
-			if ok {
-				r.sources[row] = at
+			if at, why := all.of(a, row); why != "" {
+				r.unjoined[row] = why
 			} else {
-				r.unjoined[row] = s.whyUnjoined(domain)
+				r.sources[row] = at
 			}
 		}
 	}
 }
 
-// sourceOf takes the text of the column Source apart.
-func sourceOf(text string) (domain, name, sid string) {
-	parts := strings.SplitN(text, "\t", 3)
-	for len(parts) < 3 {
-		parts = append(parts, "")
-	}
-	return strings.ToLower(parts[0]), strings.ToLower(parts[1]), parts[2]
+// origins are the accounts of domains, by what a tenant says of where an account comes
+// from.
+type origins struct {
+	estate      *estate.Estate
+	domains     map[string]int // by name, and by the first part of it
+	bySID       map[string]Elsewhere
+	byName      map[inDomain]Elsewhere
+	byPrincipal map[string]Elsewhere
 }
 
-func (s *Survey) whyUnjoined(domain string) string {
-	known := slices.ContainsFunc(s.Estate.Authorities, func(a *estate.Authority) bool {
+type inDomain struct {
+	authority int
+	account   string
+}
+
+// several stands for domains that share the first part of their names, and for accounts
+// of one principal name: which one is meant, it does not tell.
+const several = estate.NotFound
+
+func originsIn(e *estate.Estate) *origins {
+	x := &origins{e, map[string]int{}, map[string]Elsewhere{}, map[inDomain]Elsewhere{}, map[string]Elsewhere{}}
+	for i, a := range e.Authorities {
+		if a.Kind != estate.Domain {
+			continue
+		}
 		short, _, _ := strings.Cut(a.Name, ".")
-		return a.Kind == estate.Domain && (a.Name == domain || short == domain)
-	})
-	switch {
-	case domain == "":
-		return "the account is synchronised from a domain that the evidence does not name, and no account of its name is in the " +
-			"domains that were gathered"
-	case known:
-		return "the account is synchronised from " + domain + ", and the export of that domain does not hold it"
+		if _, taken := x.domains[short]; taken {
+			x.domains[short] = several
+		} else {
+			x.domains[short] = i
+		}
+		o := a.Objects
+		for row := range o.Len() {
+			if o.ClassOf(row) != estate.Account {
+				continue
+			}
+			at := Elsewhere{i, row}
+			x.bySID[objectSID(a, row)] = at
+			x.byName[inDomain{i, strings.ToLower(o.Name.At(row))}] = at
+			if p := strings.ToLower(o.Principal.At(row)); p != "" {
+				if _, taken := x.byPrincipal[p]; taken {
+					at.Authority = several
+				}
+				x.byPrincipal[p] = at
+			}
+		}
 	}
-	return "the account is synchronised from " + domain + ", which is not in the evidence"
+	for i, a := range e.Authorities {
+		if a.Kind == estate.Domain { // a name that is whole goes before the first part of another
+			x.domains[a.Name] = i
+		}
+	}
+	return x
+}
+
+// objectSID is the SID of a domain's object; empty where the evidence does not hold it.
+func objectSID(a *estate.Authority, row int) string {
+	if rid := a.Objects.RID.At(row); a.SID != "" && rid != 0 {
+		return fmt.Sprintf("%s-%d", a.SID, rid)
+	}
+	return ""
+}
+
+// of finds the account from which a tenant's is synchronised: by SID, else by the domain's
+// name and the account's, else by principal name. why says why there is none.
+func (x *origins) of(a *estate.Authority, row int) (at Elsewhere, why string) {
+	domain, rest, _ := strings.Cut(a.Objects.Source.At(row), "\t")
+	name, sid, _ := strings.Cut(rest, "\t")
+	if at, ok := x.bySID[sid]; ok && sid != "" {
+		return at, ""
+	}
+	domain, name = strings.ToLower(domain), strings.ToLower(name)
+	if domain == "" {
+		at, ok := x.byPrincipal[strings.ToLower(a.Objects.Principal.At(row))]
+		switch {
+		case ok && sid == "" && at.Authority == several:
+			return at, "the account is synchronised from a domain that the evidence does not name, and several accounts have its principal name"
+		case ok && sid == "":
+			return at, ""
+		}
+		return at, "the account is synchronised from a domain that the evidence does not name, and no account of its name is in the " +
+			"domains that were gathered"
+	}
+	from := "the account is synchronised from " + domain
+	i, known := x.domains[domain]
+	if !known {
+		return at, from + ", which is not in the evidence"
+	}
+	if i == several {
+		return at, from + ", and several domains of the evidence are called so"
+	}
+	at, held := x.byName[inDomain{i, name}]
+	if !held {
+		return at, from + ", and the export of that domain does not hold it"
+	}
+	if has := objectSID(x.estate.Authorities[i], at.Row); sid != "" && has != "" && has != sid {
+		return at, from + ", and the account of its name there is another one, by its SID"
+	}
+	return at, ""
 }

@@ -120,9 +120,7 @@ func (t *Tiering) prepare() {
 		t.units = append(t.units, units)
 		direct := map[uint32]string{}
 		for _, sid := range rule.SIDs {
-			if rid, ok := t.ridOf(sid); ok {
-				direct[rid] = "SID " + sid
-			}
+			direct[t.ridOf(sid)] = "SID " + sid
 		}
 		t.direct = append(t.direct, direct)
 	}
@@ -175,20 +173,21 @@ func (t *Tiering) named(rule *TierRule, row int) string {
 		}
 	}
 	for _, sid := range rule.SIDs {
-		if got, ok := t.ridOf(sid); ok && rid != 0 && got == rid && !builtin {
+		if rid != 0 && rid == t.ridOf(sid) && !builtin {
 			return "member of " + name + " (SID " + sid + ")"
 		}
 	}
 	return ""
 }
 
-// ridOf returns the last part of a SID of this domain.
-func (t *Tiering) ridOf(sid string) (uint32, bool) {
+// ridOf returns the last part of a SID of this domain; 0 for any other.
+func (t *Tiering) ridOf(sid string) uint32 {
 	last, ok := strings.CutPrefix(sid, t.a.SID+"-")
-	if !ok || t.a.SID == "" {
-		return 0, false
+	if !ok {
+		return 0
 	}
-	return wholeNumber(last)
+	rid, _ := wholeNumber(last)
+	return rid
 }
 
 func wholeNumber(text string) (uint32, bool) {

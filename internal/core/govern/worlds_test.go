@@ -145,6 +145,16 @@ func governed(t *testing.T, s *Survey) (said []string) {
 			said = append(said, line)
 		}
 	}
+	for i, a := range s.Estate.Authorities {
+		for row := range a.Objects.Len() {
+			if names := policyNames(s.Resolutions[i].Carried(row)); a.Kind == estate.Domain && names != "" {
+				said = append(said, a.DN(row)+" carries "+names)
+			}
+		}
+		if a.Unsynced {
+			said = append(said, a.Label()+" takes nobody from a domain")
+		}
+	}
 	said = append(said, templated(s)...)
 	for i, a := range s.Estate.Authorities {
 		for k, of := range s.Estate.Authorities {
@@ -172,6 +182,9 @@ func governed(t *testing.T, s *Survey) (said []string) {
 			}
 			if e.Missing == Present {
 				line += fmt.Sprintf(" %s %s from %s;", id, setting.Get(id).Text(e.Value), e.From)
+				if id == "mfa" || id == "mfa-capable" { // of the accounts, by one of them
+					line += " " + e.Cite.String() + ";"
+				}
 			} else if e.Open != "" || e.Configured {
 				line += fmt.Sprintf(" %s %s, configured %v, open %s;", id, e.Missing, e.Configured, e.Open)
 			} else if e.Problem != "" {
@@ -215,7 +228,11 @@ func templated(s *Survey) (said []string) {
 			}
 		}
 		for _, u := range t.Places() {
-			said = append(said, fmt.Sprintf("links at %s: %d", u.DN, len(t.Links(u))))
+			line := fmt.Sprintf("links at %s:", u.DN)
+			for _, l := range t.Links(u) {
+				line += fmt.Sprintf(" %s %q %q (kept out %v);", l.Name(), l.Idle, l.Open, l.KeptOut())
+			}
+			said = append(said, line)
 		}
 		for k := range s.Estate.Templates {
 			if ids := AccountSettings(&s.Estate.Templates[k]); len(ids) > 0 {

@@ -47,12 +47,13 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	KIND NAME [SID] [sync=WAY|as=PLATFORM]       the ones that follow are its own
 //	head SETTING=VALUE…
 //	policy NAME PRECEDENCE SETTING=VALUE,… [TARGET|root=ENTRY|except=NAME|of=ORIGIN|open=WHY|guid=N|part]…   precedence "-": none
-//	account NAME [FLAG…] [name=NAME] [->POLICY] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [flags-at=N] [in=GROUP]
-//	group NAME[!] [type=N] [rid=N] MEMBER…       "!": members may be missing
+//	account NAME [FLAG…] [name=NAME] [->POLICY|->head] [from=DOMAIN\NAME\SID] [rid=N] [upn=NAME] [flags-at=N] [in=GROUP]
+//	group NAME[!] [type=N] [rid=N] [in=GROUP] MEMBER…  "!": members may be missing
 //	default POLICY | local on|off|inherit | cut | server DIALECT
 //	computer NAME [disabled] [rid=N] [primary=N] [in=GROUP] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
 //	container GUID [name=N] [filtered] [wmi=W] [whole] [no-security] [no-registry] [machine-off] [allow=SID] [deny=SID]
 //	template GUID [name=N] [registry] [domain=D] SETTING=VALUE…
+//	file NAME                                    what follows comes from another file, which shows of no object what holds it
 //	remark KIND [ACCOUNT…] | lost WHAT BEFORE NOW [NAME…] | display MACHINE SETTING=VALUE…
 func Land(t testing.TB, lines string) *estate.Estate {
 	t.Helper()
@@ -143,6 +144,8 @@ func Land(t testing.TB, lines string) *estate.Estate {
 			b.At(at).LocalPolicies = &estate.LocalPolicies{On: f[1] != "off", Inherit: f[1] == "inherit"}
 		case "cut":
 			b.At(at).Cut = true
+		case "file":
+			b.StartFile(f[1])
 		case "account":
 			r := &estate.Record{Class: estate.Account, DN: dn(f[1]), Name: []byte(f[1]), Line: i + 1, Primary: 513}
 			for _, w := range f[2:] {
@@ -151,6 +154,8 @@ func Land(t testing.TB, lines string) *estate.Estate {
 				switch {
 				case isFlag:
 					r.Flags |= flag
+				case w == "->head":
+					r.Applied = [][]byte{[]byte(root(at))}
 				case strings.HasPrefix(w, "->"):
 					r.Applied = [][]byte{dn(w[2:])}
 				case key == "name": // another than its DN's
@@ -203,8 +208,16 @@ func Land(t testing.TB, lines string) *estate.Estate {
 				n, _ := strconv.ParseUint(f[2][4:], 10, 32)
 				rec.RID, f = uint32(n), append(f[:2:2], f[3:]...)
 			}
+			var members []string
+			for _, w := range f[2:] {
+				if holder, is := strings.CutPrefix(w, "in="); is {
+					rec.Holders, rec.HolderLines = append(rec.Holders, dn(holder)), append(rec.HolderLines, uint32(i+1))
+				} else {
+					members = append(members, w)
+				}
+			}
 			row := b.Object(at, rec)
-			for _, m := range f[2:] {
+			for _, m := range members {
 				b.Member(at, row, dn(m), i+1)
 			}
 		case "computer", "managed":
