@@ -441,6 +441,16 @@ func (w *writer) template(at estate.Place, name string, all []item) error {
 			stored = data
 		}
 	}
+	all = slices.DeleteFunc(slices.Clone(all), func(i item) bool {
+		preferred := strings.HasPrefix(i.Where, template.Preferred)
+		if preferred {
+			w.byHand(i, "the policy's preferences set it, and go before its template: change it there (Preferences, Windows Settings, Registry)")
+		}
+		return preferred
+	})
+	if len(all) == 0 {
+		return nil
+	}
 	var edits, before []template.Edit
 	for _, i := range all {
 		a := i.amendment()

@@ -43,7 +43,7 @@ import (
 // formats are all formats of single files that gather knows, asked in this
 // order.
 var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &ldif.ServerConf, &template.Format, &template.Report, &template.RegistryPol,
-	&template.RegistryFile,
+	&template.RegistryFile, &template.Preferences,
 	&sheet.Format, &shell.Format, &shell.LocalUsers, &netaccounts.Format, &printed.Format, &printed.Pdbedit, &printed.Kadmin}
 
 // treeFormats are those of exports that are made of several files. Which
@@ -767,12 +767,37 @@ func (g *gathering) subjectOfTemplate(tx *ledger.Tx, t *estate.Template, before 
 	if other(was.Domain) {
 		return subject + "@" + t.Domain, nil
 	}
-	if t.Part { // the registry file alone: the rest of the policy is as it was
-		for id, f := range was.Policy.Settings {
-			if _, ok := t.Policy.Settings[id]; !ok {
-				t.Policy.Settings[id] = f
-			}
-		}
+	if t.Part {
+		return subject, g.completed(tx, t, &was)
 	}
 	return subject, nil
+}
+
+// completed adds to the registry file or the preferences of a policy, gathered alone, what
+// the other files of the policy say: that is as it was.
+func (g *gathering) completed(tx *ledger.Tx, t, was *estate.Template) error {
+	evidence, err := tx.Evidence()
+	if err != nil {
+		return err
+	}
+	format := map[string]string{}
+	for _, e := range evidence {
+		format[e.Name] = e.Format
+	}
+	for id, f := range was.Policy.Settings {
+		_, ok := t.Policy.Settings[id]
+		switch of := format[f.Cite.File]; {
+		case of == template.RegistryPol.Name && t.Registry, of == template.Preferences.Name && t.Preferences:
+			continue // what that file said is told anew
+		case !ok, slices.Contains(was.Preferred, id) && !slices.Contains(t.Preferred, id):
+			t.Policy.Settings[id] = f
+		}
+	}
+	for _, id := range was.Preferred {
+		if !t.Preferences && !slices.Contains(t.Preferred, id) {
+			t.Preferred = append(t.Preferred, id)
+		}
+	}
+	t.Registry, t.Preferences = t.Registry || was.Registry, t.Preferences || was.Preferences
+	return nil
 }

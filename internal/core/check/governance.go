@@ -693,7 +693,7 @@ var governanceChecks = []Check{
 					row := setting.Get(id)
 					p.report(Finding{Settings: []setting.ID{id}, Observed: row.Text(c.Value),
 						Reason: fmt.Sprintf("%s: %s by %s wins over %s by %s, by %s%s", strings.ToLower(row.Title), row.Text(c.Value), c.By.Name(),
-							row.Text(lost.Value), lost.By.Name(), by(c.By, lost.By), openly(c.Open)),
+							row.Text(lost.Value), lost.By.Name(), by(id, c.By, lost.By), openly(c.Open)),
 						Remedy: "Configure the setting in one template only.", Evidence: []estate.Cite{c.Cite, lost.Cite}}, string(id)+" "+
 						lost.By.Link.GUID, p.onDefault())
 				}
@@ -1051,7 +1051,10 @@ func policyName(p *estate.Policy) string {
 	return p.Name
 }
 
-func by(won, lost govern.Linked) string {
+func by(id setting.ID, won, lost govern.Linked) string {
+	if won.Prefers(id) && !lost.Prefers(id) {
+		return "preferences, which are applied after all else"
+	}
 	if won.Link.Enforced && !lost.Link.Enforced {
 		return "an enforced link"
 	}
@@ -1157,8 +1160,6 @@ func mostMisleading(all []estate.Display, s *govern.Scope) (worst *estate.Displa
 	return worst, ids
 }
 
-// unmanaged finds the computers that no policy gives a managed password. It says so
-// only where the registry files of all policies that reach them were seen.
 // machines are some, with a line about the first.
 type machines struct {
 	rows []int
@@ -1202,8 +1203,10 @@ func managed(p *Pass) (none, open machines) {
 
 // mayManage reports whether a linked policy may set what was not seen of it.
 func mayManage(l govern.Linked) bool {
-	if l.Idle != "" || l.Container != nil && l.Container.NoRegistry {
+	if l.Idle != "" {
 		return false
 	}
-	return l.Template == nil || !l.Template.Registry
+	byFile := l.Container == nil || !l.Container.NoRegistry
+	byPreferences := l.Container != nil && l.Container.Preferences
+	return byFile && (l.Template == nil || !l.Template.Registry) || byPreferences && (l.Template == nil || !l.Template.Preferences)
 }

@@ -278,7 +278,7 @@ func (b *Builder) Container(at Place, c Container) {
 	x := &d.Containers[i]
 	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
 	x.Whole, x.NoSecurity, x.MachineOff = x.Whole || c.Whole, x.NoSecurity || c.NoSecurity, x.MachineOff || c.MachineOff
-	x.NoRegistry = x.NoRegistry || c.NoRegistry
+	x.NoRegistry, x.Preferences = x.NoRegistry || c.NoRegistry, x.Preferences || c.Preferences
 	if !x.Filtered && c.Filtered {
 		x.Filtered, x.Access = true, c.Access
 	}
@@ -312,12 +312,19 @@ func (b *Builder) Template(t Template) {
 	}
 	was := &b.Templates[i]
 	was.Domain = cmp.Or(was.Domain, t.Domain)
-	was.Registry, was.Part = was.Registry || t.Registry, was.Part && t.Part
+	was.Registry, was.Part, was.Preferences = was.Registry || t.Registry, was.Part && t.Part, was.Preferences || t.Preferences
 	if was.Policy.Name == was.GUID {
 		was.Policy.Name = t.Policy.Name
 	}
 	for id, f := range t.Policy.Settings {
-		if old, ok := was.Policy.Settings[id]; ok && t.Part && old.Problem == "" && old.Value == f.Value {
+		old, ok := was.Policy.Settings[id]
+		if prefers := slices.Contains(t.Preferred, id); ok && prefers != slices.Contains(was.Preferred, id) {
+			if prefers { // it is applied after the other
+				was.Policy.Settings[id] = f
+			}
+			continue
+		}
+		if ok && t.Part && old.Problem == "" && old.Value == f.Value {
 			continue // cited where people can read it
 		}
 		if f.Problem == "" {
@@ -327,11 +334,17 @@ func (b *Builder) Template(t Template) {
 		}
 	}
 	for id, f := range was.Policy.Settings {
-		if _, ok := t.Policy.Settings[id]; !ok && f.Problem == "" && !t.Part && !slices.Contains(b.parts, f.Cite.File) {
+		if _, ok := t.Policy.Settings[id]; !ok && f.Problem == "" && !t.Part && !slices.Contains(b.parts, f.Cite.File) &&
+			!slices.Contains(was.Preferred, id) {
 			s := setting.Get(id)
 			why := fmt.Sprintf("%s here, and not set in %s: the evidence contradicts itself", s.Text(f.Value), t.Policy.Cite.File)
 			was.Policy.Settings[id] = Fact{Cite: f.Cite, Problem: why}
 			b.note(Problem{Cite: f.Cite, Text: why, Damaged: true, Contradicts: true})
+		}
+	}
+	for _, id := range t.Preferred {
+		if !slices.Contains(was.Preferred, id) {
+			was.Preferred = append(was.Preferred, id)
 		}
 	}
 }

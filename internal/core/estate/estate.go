@@ -391,6 +391,8 @@ type Container struct {
 	NoSecurity bool `json:"no_security,omitempty"`
 	// NoRegistry: the same of registry settings.
 	NoRegistry bool `json:"no_registry,omitempty"`
+	// Preferences: that list has preferences for the registry.
+	Preferences bool `json:"preferences,omitempty"`
 	// WMIFilter names the filter that machines ask themselves; the result is
 	// nothing that a directory could tell.
 	WMIFilter string `json:"wmi_filter,omitempty"`
@@ -415,7 +417,12 @@ type Template struct {
 	// Registry: the policy's registry file is in the evidence, so that what it does not
 	// set is not set.
 	Registry bool `json:"registry,omitempty"`
-	// Part: this is the registry file alone, and says nothing of other settings.
+	// Preferences: the same of what its preferences set in the registry. Preferred are the
+	// settings that they decide: they are applied after all else, whatever the policy.
+	Preferences bool         `json:"preferences,omitempty"`
+	Preferred   []setting.ID `json:"preferred,omitempty"`
+	// Part: this is the registry file alone, or the preferences, and says nothing of other
+	// settings.
 	Part bool `json:"-"`
 }
 

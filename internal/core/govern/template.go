@@ -169,14 +169,23 @@ type ConfiguredValue struct {
 	Beaten []ConfiguredValue // other templates there that configure it
 }
 
+// Prefers reports whether a link's policy sets something by its preferences.
+func (l *Linked) Prefers(id setting.ID) bool {
+	return l.Template != nil && slices.Contains(l.Template.Preferred, id)
+}
+
 // Configured returns what links configure, setting by setting; the first link
-// that configures a setting wins.
+// that configures a setting wins, but for preferences, which go before all else.
 func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 	all := map[setting.ID]*ConfiguredValue{}
-	unseen := "" // a policy that comes first, and may configure anything
+	unseen := ""    // a policy that comes first, and may configure anything
+	preferred := "" // one that sets values of the registry by preferences which are not in the evidence
 	for _, l := range links {
 		if l.Idle != "" {
 			continue
+		}
+		if preferred == "" && l.Container != nil && l.Container.Preferences && (l.Template == nil || !l.Template.Preferences) {
+			preferred = l.Name() + ": its preferences for the registry were not exported"
 		}
 		if l.Template == nil {
 			if unseen == "" {
@@ -186,8 +195,17 @@ func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 		}
 		for id, fact := range l.Template.Policy.Settings {
 			v := ConfiguredValue{Fact: fact, By: l, Open: cmp.Or(unseen, openOf(l))}
+			if l.Prefers(id) {
+				v.Open = cmp.Or(v.Open, preferred)
+			}
 			first := all[id]
 			if first == nil {
+				all[id] = &v
+				continue
+			}
+			if l.Prefers(id) && !first.By.Prefers(id) { // applied after those of all policies
+				v.Beaten = append(first.Beaten, *first)
+				v.Beaten[len(v.Beaten)-1].Beaten = nil
 				all[id] = &v
 				continue
 			}
@@ -197,7 +215,17 @@ func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 			}
 		}
 	}
+	for id, v := range all {
+		if !v.By.Prefers(id) && inRegistry(id) {
+			v.Open = cmp.Or(v.Open, preferred)
+		}
+	}
 	return all
+}
+
+// inRegistry reports whether preferences can set it: a value of the machines' registry.
+func inRegistry(id setting.ID) bool {
+	return !HeadShows(id) && setting.Get(id).Exists(setting.WindowsMachine)
 }
 
 func openOf(l Linked) string {

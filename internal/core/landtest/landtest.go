@@ -51,8 +51,8 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	group NAME[!] [type=N] [rid=N] [in=GROUP] MEMBER…  "!": members may be missing
 //	default POLICY | local on|off|inherit | cut | server DIALECT
 //	computer NAME [disabled] [rid=N] [primary=N] [in=GROUP] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
-//	container GUID [name=N] [filtered] [wmi=W] [whole] [no-security] [no-registry] [machine-off] [allow=SID] [deny=SID]
-//	template GUID [name=N] [registry] [domain=D] SETTING=VALUE…
+//	container GUID [name=N] [filtered] [wmi=W] [whole] [no-security] [no-registry] [machine-off] [preferences] [allow=SID] [deny=SID]
+//	template GUID [name=N] [registry] [domain=D] [prefers=SETTING]… SETTING=VALUE…
 //	file NAME                                    what follows comes from another file, which shows of no object what holds it
 //	remark KIND [ACCOUNT…] | lost WHAT BEFORE NOW [NAME…] | display MACHINE SETTING=VALUE…
 func Land(t testing.TB, lines string) *estate.Estate {
@@ -268,6 +268,8 @@ func Land(t testing.TB, lines string) *estate.Estate {
 					tpl.Policy.Name = value
 				case "registry":
 					tpl.Registry = true
+				case "prefers": // by its preferences
+					tpl.Preferences, tpl.Preferred = true, append(tpl.Preferred, setting.ID(value))
 				case "domain":
 					tpl.Domain = value
 				}
@@ -323,6 +325,8 @@ func contained(f []string, at estate.Cite) estate.Container {
 			c.NoRegistry = true
 		case "machine-off":
 			c.MachineOff = true
+		case "preferences":
+			c.Preferences = true
 		case "allow", "deny":
 			c.Filtered = true
 			c.Access = append(c.Access, estate.ACE{SID: value, Deny: key == "deny", Read: true, Apply: true})

@@ -602,6 +602,7 @@ func (r *reader) container(at estate.Place) error {
 	c.Whole = r.find(aPolicyPath) != nil && !r.atEnd
 	c.NoSecurity = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), securityExtension)
 	c.NoRegistry = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), registryExtension)
+	c.Preferences = strings.Contains(strings.ToLower(string(extensions)), preferencesExtension)
 	c.Name, c.MachineOff, c.WMIFilter = string(name), flags&2 != 0, strings.TrimSpace(string(filter))
 	if v := r.find(aSecurity); v != nil {
 		raw, err := r.bytesOf(v)
@@ -617,6 +618,9 @@ func (r *reader) container(at estate.Place) error {
 	r.into.Container(at, c)
 	return nil
 }
+
+// preferencesExtension applies preferences for the registry (MS-GPPREF 1.9).
+const preferencesExtension = "b087be9d-ed37-454f-af9c-04291e351182"
 
 // registryExtension applies registry files (MS-GPREG 1.9).
 const registryExtension = "35378eac-683f-11d2-a89a-00c04fbbcfa2"

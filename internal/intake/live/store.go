@@ -40,7 +40,8 @@ type StoreFile struct {
 
 // storeFiles are the only files that are asked for, in each policy's folder. The
 // first tells the policy's version, and is no evidence.
-var storeFiles = []string{versionFile, "Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf", "Machine/Registry.pol"}
+var storeFiles = []string{versionFile, "Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf", "Machine/Registry.pol",
+	"Machine/Preferences/Registry/Registry.xml"}
 
 const (
 	versionFile = "GPT.INI"

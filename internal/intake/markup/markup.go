@@ -39,8 +39,8 @@ type Visitor struct {
 	// Close is told of an element's end, and of its text where it is a leaf. It
 	// returns the text to keep.
 	Close func(stack []Element, text string) string
-	// Attr, if not nil, returns what is kept of an attribute's value. Declarations of
-	// name spaces and types are kept.
+	// Attr, if not nil, returns what is kept of an attribute's value, of the element that
+	// was opened last. Declarations of name spaces and types are kept.
 	Attr func(name, value string) string
 	// Loose, if not nil, returns what is kept of text that stands beside elements, and
 	// of comments. Without it nothing is.
@@ -110,14 +110,14 @@ func (w *walk) token(token xml.Token, from, to int) {
 		if n := len(w.stack); n > 0 {
 			w.stack[n-1].Leaf = false
 		}
-		if w.visitor.Attr != nil {
-			w.attributes(from, to)
-		}
 		w.stack = append(w.stack, Element{Space: token.Name.Space, Name: token.Name.Local, Attr: token.Attr, Line: w.lineAt(from), Leaf: true,
 			from: to})
 		w.chars.Reset()
 		if w.visitor.Open != nil {
 			w.visitor.Open(w.stack)
+		}
+		if w.visitor.Attr != nil {
+			w.attributes(from, to)
 		}
 	case xml.CharData:
 		w.chars.Write(token)

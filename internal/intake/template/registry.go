@@ -2,6 +2,7 @@ package template
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -21,7 +22,7 @@ import (
 // RegistryPol is the registry file of a policy (MS-GPREG); RegistryFile is what the
 // registry editor exports of a machine.
 var (
-	RegistryPol = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: storedPol, Speaks: speaksPol,
+	RegistryPol = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: registryFile.stored, Speaks: speaksPol,
 		Read: readPol}
 	RegistryFile = intake.Format{Name: "registry export (.reg)", Detect: detectReg, Speaks: machineOf, Read: readReg}
 )
@@ -29,29 +30,13 @@ var (
 var polMark = []byte("PReg\x01\x00\x00\x00")
 
 // userHalf is what nothing is read of: account settings are the machine's.
-var userHalf = regexp.MustCompile(`(?i)(?:^|/)User/Registry\.pol$`)
+var userHalf = regexp.MustCompile(`(?i)(?:^|/)User/(?:Registry\.pol|Preferences/.*)$`)
 
 func detectPol(file string, head []byte) bool {
 	return bytes.HasPrefix(head, polMark) && !userHalf.MatchString(slashes(file))
 }
 
-// polPlace matches a registry file's place in a policy store or a policy backup.
-var polPlace = regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/` +
-	`(?:DomainSysvol/GPO/)?Machine/Registry\.pol$`)
-
-func storedPol(file string) string {
-	if m := polPlace.FindStringSubmatch(slashes(file)); m != nil {
-		return "registry-" + strings.ToUpper(m[2][1:9]) + ".pol"
-	}
-	return path.Base(slashes(file))
-}
-
-func speaksPol(file string) string {
-	if m := polPlace.FindStringSubmatch(slashes(file)); m != nil {
-		return strings.ToUpper(m[1] + "/" + m[2])
-	}
-	return file
-}
+func speaksPol(file string) string { return cmp.Or(registryFile.speaks(file), file) }
 
 // polEntry is one value of a registry file.
 type polEntry struct {
@@ -163,8 +148,7 @@ func readPol(src *intake.Source, into *estate.Builder) error {
 	case !bytes.HasPrefix(raw, polMark):
 		return wrong(0, "no signature PReg of version 1")
 	}
-	m := polPlace.FindStringSubmatch(slashes(src.Path))
-	if m == nil {
+	if registryFile.at(src.Path) == nil {
 		return &intake.Error{Path: src.Path, Seen: "a policy's registry file outside of the policy's folder",
 			Expected: "{GUID}/Machine/Registry.pol",
 			Next:     "gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is"}
@@ -207,18 +191,7 @@ func readPol(src *intake.Source, into *estate.Builder) error {
 	if _, err := src.Keep.Write(raw); err != nil {
 		return err
 	}
-	id, domain, policy := strings.ToUpper(m[2]), "", strings.ToUpper(m[2])
-	if strings.Contains(m[1], ".") {
-		domain = strings.ToLower(m[1])
-	}
-	if strings.Contains(strings.ToLower(slashes(src.Path)), "/domainsysvol/") {
-		for _, description := range []string{"../../../../bkupInfo.xml", "../../../../Backup.xml"} {
-			if b := describe(src.Beside(description)); b.id != "" {
-				id, policy, domain = b.id, b.name, b.domain
-				break
-			}
-		}
-	}
+	id, policy, domain := registryFile.policy(src)
 	into.Template(estate.Template{GUID: id, Domain: domain, Registry: true, Part: true, Policy: estate.Policy{Name: policy,
 		Origin:   slashes(src.Path),
 		Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: t.facts, Cite: into.Cite(1, "", "")}})

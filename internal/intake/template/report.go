@@ -58,6 +58,7 @@ type policyReport struct {
 	wmi        bool
 	extensions bool // its computer half was told, with what it sets or without
 	template   *reader
+	preferred  preferred
 	links      []reportLink
 }
 
@@ -104,7 +105,7 @@ func readReport(src *intake.Source, into *estate.Builder) error {
 	}
 	r := &reportReader{src: src, into: into}
 	kept, err := markup.Walk(text, &markup.Visitor{Open: r.open, Close: r.close,
-		Attr:  func(name, value string) string { return r.keep(name, value, name == "version" || name == "encoding") },
+		Attr:  r.attribute,
 		Loose: func(text string) string { return r.keep("", text, false) }})
 	var broken *markup.Error
 	switch {
@@ -121,6 +122,14 @@ func readReport(src *intake.Source, into *estate.Builder) error {
 			Next:     "save it again as XML"}
 	}
 	return src.Store(raw, text, kept)
+}
+
+func (r *reportReader) attribute(name, value string) string {
+	read := name == "version" || name == "encoding"
+	if r.policy != nil && !read {
+		name, read = r.policy.preferred.attribute(name)
+	}
+	return r.keep(name, value, read)
 }
 
 func (r *reportReader) keep(name, value string, read bool) string {
@@ -156,6 +165,9 @@ var sections = map[string]string{"Account": "system access", "SecurityOptions": 
 
 func (r *reportReader) open(stack []markup.Element) {
 	e := &stack[len(stack)-1]
+	if r.policy != nil && slices.ContainsFunc(stack, func(e markup.Element) bool { return e.Name == "Computer" }) {
+		r.policy.preferred.begin(stack)
+	}
 	switch {
 	case e.Name == "GPO" && e.Space == ofPolicy && r.result == nil && r.policy == nil:
 		r.policy = &policyReport{line: e.Line, template: r.settings(setting.WindowsTemplate)}
@@ -260,6 +272,9 @@ func (r *reportReader) identifier(text string) {
 func (r *reportReader) close(stack []markup.Element, text string) string {
 	e := &stack[len(stack)-1]
 	read := false
+	if r.policy != nil {
+		r.policy.preferred.end(stack)
+	}
 	if e.Leaf {
 		text := strings.TrimSpace(text)
 		for i := range fields {
@@ -322,7 +337,8 @@ func (r *reportReader) endPolicy() {
 	if p.name == "" {
 		p.name = p.id
 	}
-	r.into.Template(estate.Template{GUID: p.id, Domain: p.domain, Policy: estate.Policy{Name: p.name, Origin: slashes(r.src.Path),
+	ids := p.preferred.read(p.template)
+	r.into.Template(estate.Template{GUID: p.id, Domain: p.domain, Preferences: true, Preferred: ids, Policy: estate.Policy{Name: p.name, Origin: slashes(r.src.Path),
 		Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: p.template.facts, Cite: c}})
 	if p.domain == "" {
 		return

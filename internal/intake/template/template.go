@@ -5,6 +5,7 @@ package template
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -21,7 +22,7 @@ import (
 )
 
 // Format is the security template.
-var Format = intake.Format{Name: "security template (INF)", Detect: detect, Names: storedName, Speaks: speaks, Read: read}
+var Format = intake.Format{Name: "security template (INF)", Detect: detect, Names: templateFile.stored, Speaks: speaks, Read: read}
 
 // maxSize bounds a template; real ones are a few kilobytes.
 const maxSize = 16 << 20
@@ -30,25 +31,11 @@ var section = regexp.MustCompile(`(?im)^\s*\[(Unicode|System Access|Kerberos Pol
 	`Rights|Version)\]`)
 
 func detect(file string, head []byte) bool {
-	if intoStore.MatchString(slashes(file)) {
+	if templateFile.at(file) != nil {
 		return true
 	}
 	text := intake.Opening(head)
 	return section.Match(text) && !bytes.ContainsRune(text, 0)
-}
-
-// intoStore matches a template's place in a policy store or a policy backup.
-var intoStore = regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/` +
-	`(?:DomainSysvol/GPO/)?Machine/Microsoft/Windows NT/SecEdit/[^/]+\.inf$`)
-
-func slashes(file string) string { return strings.ReplaceAll(file, `\`, "/") }
-
-// storedName gives templates of a store, which all have one name, their own.
-func storedName(file string) string {
-	if m := intoStore.FindStringSubmatch(slashes(file)); m != nil {
-		return "template-" + strings.ToUpper(m[2][1:9]) + ".inf"
-	}
-	return path.Base(slashes(file))
 }
 
 // key is one key of a template: which setting it is, how it is read, and how it
@@ -272,8 +259,8 @@ func read(src *intake.Source, into *estate.Builder) error {
 			Next: "copy it again and compare the sizes"}
 	}
 	t := &reader{src: src, into: into, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
-	stored := intoStore.FindStringSubmatch(slashes(src.Path))
-	if stored != nil {
+	stored := templateFile.at(src.Path) != nil
+	if stored {
 		t.platform = setting.WindowsTemplate
 	}
 	if err := t.lines(text); err != nil {
@@ -282,8 +269,9 @@ func read(src *intake.Source, into *estate.Builder) error {
 	if err := t.keep(raw); err != nil {
 		return err
 	}
-	if stored != nil {
-		return t.template(stored)
+	if stored {
+		t.template()
+		return nil
 	}
 	return t.machine()
 }
@@ -404,29 +392,12 @@ func (t *reader) keep(raw []byte) error {
 }
 
 // template adds what a policy store or policy backup holds.
-func (t *reader) template(place []string) error {
-	id, domain := strings.ToUpper(place[2]), ""
-	if strings.Contains(place[1], ".") {
-		domain = strings.ToLower(place[1])
-	}
-	name := id
-	for _, description := range descriptions {
-		if !strings.Contains(strings.ToLower(place[0]), "/domainsysvol/") {
-			break
-		}
-		if b := describe(t.src.Beside(description)); b.id != "" {
-			id, name, domain = b.id, b.name, b.domain
-			break
-		}
-	}
+func (t *reader) template() {
+	id, name, domain := templateFile.policy(t.src)
 	t.into.Template(estate.Template{GUID: id, Domain: domain, Policy: estate.Policy{
 		Name: name, Origin: slashes(t.src.Path), Standing: estate.Configured, Platform: t.platform,
 		Settings: t.facts, Cite: t.into.Cite(max(t.access, 1), "", "")}})
-	return nil
 }
-
-// descriptions lie at the top of a policy backup, seen from its template.
-var descriptions = []string{"../../../../../../bkupInfo.xml", "../../../../../../Backup.xml"}
 
 // backup is what a policy backup's description says of the policy: its own
 // GUID (the folder has another), its name and its domain.
@@ -479,10 +450,7 @@ func machineOf(file string) string {
 // speaks says whose template or export a file is: the policy's that its path
 // names, else the machine's.
 func speaks(file string) string {
-	if stored := intoStore.FindStringSubmatch(slashes(file)); stored != nil {
-		return strings.ToUpper(stored[1] + "/" + stored[2])
-	}
-	return machineOf(file)
+	return cmp.Or(templateFile.speaks(file), machineOf(file))
 }
 
 // machine adds one machine's own export. It does not hold the machine's name;

@@ -107,8 +107,8 @@ func TestStoreAndBackup(t *testing.T) {
 			got.Policy.Settings["min-length"].Value != setting.Number(12) {
 			t.Errorf("%s: %+v", c.path, got)
 		}
-		if !detect(c.path, nil) || storedName(c.path) != c.stored {
-			t.Errorf("%s: stored as %s", c.path, storedName(c.path))
+		if !detect(c.path, nil) || templateFile.stored(c.path) != c.stored {
+			t.Errorf("%s: stored as %s", c.path, templateFile.stored(c.path))
 		}
 	}
 	if b, _, err := readFile(`Policies/{31B2F340-016D-11D2-945F-00C04FB984F9}/Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf`,

@@ -1,0 +1,67 @@
+package template
+
+import (
+	"path"
+	"regexp"
+	"strings"
+
+	"sternledger/internal/intake"
+)
+
+// within matches a file's place in a policy of a policy store, or of a policy backup:
+// the folder above the policy's, its GUID, and the rest.
+func within(machine string) *regexp.Regexp {
+	return regexp.MustCompile(`(?i)(?:^|/)(?:([^/]+)/)?(?:Policies/)?(\{[0-9a-f]{8}-[0-9a-f-]{27}\})/` +
+		`((?:DomainSysvol/GPO/)?Machine/` + machine + `)$`)
+}
+
+// policyFile is a kind of file that policies have.
+type policyFile struct {
+	place        *regexp.Regexp
+	prefix, kind string // of the name of its stored copy
+}
+
+var (
+	templateFile   = policyFile{within(`Microsoft/Windows NT/SecEdit/[^/]+\.inf`), "template-", ".inf"}
+	registryFile   = policyFile{within(`Registry\.pol`), "registry-", ".pol"}
+	preferenceFile = policyFile{within(`Preferences/Registry/Registry\.xml`), "preferences-", ".xml"}
+)
+
+func slashes(name string) string { return strings.ReplaceAll(name, `\`, "/") }
+
+func (f *policyFile) at(name string) []string { return f.place.FindStringSubmatch(slashes(name)) }
+
+// stored gives the files of a store, which all have one name, their own.
+func (f *policyFile) stored(name string) string {
+	if m := f.at(name); m != nil {
+		return f.prefix + strings.ToUpper(m[2][1:9]) + f.kind
+	}
+	return path.Base(slashes(name))
+}
+
+// speaks names the policy whose file one is; empty where it is no policy's.
+func (f *policyFile) speaks(name string) string {
+	if m := f.at(name); m != nil {
+		return strings.ToUpper(m[1] + "/" + m[2])
+	}
+	return ""
+}
+
+// policy says which policy a file is part of: by its folders, or by the description that
+// lies at the top of a policy backup.
+func (f *policyFile) policy(src *intake.Source) (id, name, domain string) {
+	m := f.at(src.Path)
+	id = strings.ToUpper(m[2])
+	if name = id; strings.Contains(m[1], ".") {
+		domain = strings.ToLower(m[1])
+	}
+	if strings.HasPrefix(strings.ToLower(m[3]), "domainsysvol/") {
+		up := strings.Repeat("../", strings.Count(m[3], "/"))
+		for _, description := range []string{"bkupInfo.xml", "Backup.xml"} {
+			if b := describe(src.Beside(up + description)); b.id != "" {
+				return b.id, b.name, b.domain
+			}
+		}
+	}
+	return id, name, domain
+}

@@ -1,0 +1,221 @@
+package template
+
+import (
+	"cmp"
+	"errors"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+	"sternledger/internal/intake/markup"
+	"sternledger/internal/redact"
+)
+
+// Preferences are what a policy's preferences set in the registry (MS-GPPREF 2.2.1.12).
+// They are applied after security templates and registry files, of whatever policy.
+var Preferences = intake.Format{Name: "policy's preferences for the registry (Registry.xml)", Detect: detectPreferences,
+	Names:  preferenceFile.stored,
+	Speaks: func(file string) string { return cmp.Or(preferenceFile.speaks(file), file) }, Read: readPreferences}
+
+// Preferred stands before the name under which evidence cites a value that preferences
+// set: a security template cannot change it.
+const Preferred = `Preferences\`
+
+func detectPreferences(file string, head []byte) bool {
+	return preferenceRoot.Match(intake.Opening(head)) && !userHalf.MatchString(slashes(file))
+}
+
+var preferenceRoot = regexp.MustCompile(`^\s*(?:<\?xml[^>]*>\s*)?(?:<!--[^>]*-->\s*)*<RegistrySettings[\s>/]`)
+
+// preferred gathers the items of a document: of a file of its own, or of a report.
+type preferred struct {
+	open  *bounds // the innermost
+	items []item
+
+	// Of the element that was opened last: whether its attributes are read, the value of
+	// the registry that it is about, and whether that is a setting.
+	reads bool
+	about string
+	known bool
+}
+
+// bounds are those of an item or of a collection of items.
+type bounds struct {
+	in       *bounds
+	off      bool // switched off
+	filtered bool // item-level targeting picks the machines
+	user     bool // applied as the user who signs in
+}
+
+// holds reports whether something is so of bounds, or of those around them.
+func (b *bounds) holds(is func(b *bounds) bool) bool { return b != nil && (is(b) || b.in.holds(is)) }
+
+// item is one value that preferences set.
+type item struct {
+	line        int
+	in          *bounds
+	action      string
+	key, name   string
+	kind, value string
+}
+
+// bounded are the elements that bound items.
+var bounded = []string{"RegistrySettings", "Collection", "Registry"}
+
+func (p *preferred) begin(stack []markup.Element) {
+	e := &stack[len(stack)-1]
+	path, local := cutFold(e.Of("hive")+`\`+e.Of("key"), `HKEY_LOCAL_MACHINE\`)
+	p.about = e.Of("name")
+	p.known = local && (&reader{}).known("registry values", `machine\`+path+`\`+p.about) != nil
+	p.reads = slices.Contains(bounded, e.Name) || e.Name == "Properties" && under(stack, "Registry")
+	switch {
+	case slices.Contains(bounded, e.Name):
+		p.open = &bounds{in: p.open, off: e.Of("disabled") == "1", user: e.Of("userContext") == "1"}
+	case p.open == nil:
+	case e.Name == "Properties" && under(stack, "Registry"):
+		p.items = append(p.items, item{e.Line, p.open, strings.ToUpper(e.Of("action")),
+			e.Of("hive") + `\` + e.Of("key"), e.Of("name"), e.Of("type"), e.Of("value")})
+	case under(stack, "Filters"):
+		p.open.filtered = true
+	}
+}
+
+func (p *preferred) end(stack []markup.Element) {
+	if p.open != nil && slices.Contains(bounded, stack[len(stack)-1].Name) {
+		p.open = p.open.in
+	}
+}
+
+// itemWords are the attributes that tell an item's bounds, and which value of the registry it
+// is.
+var itemWords = []string{"clsid", "disabled", "userContext", "action", "hive", "key", "name", "default"}
+
+// attribute says under which name one of the element that was opened last is kept, and
+// whether it is read.
+func (p *preferred) attribute(name string) (as string, read bool) {
+	if name == "value" && p.reads {
+		return p.about, p.known
+	}
+	return name, p.reads && slices.Contains(itemWords, name)
+}
+
+// read takes the items that are settings into a template, in their order: the last one
+// that is applied counts. It returns the settings that they decide.
+func (p *preferred) read(t *reader) (ids []setting.ID) {
+	for _, x := range p.items {
+		path, local := cutFold(x.key, `HKEY_LOCAL_MACHINE\`)
+		k := t.known("registry values", `machine\`+path+`\`+x.name)
+		if k == nil || !local || x.in.holds(func(b *bounds) bool { return b.off }) {
+			continue
+		}
+		c := t.into.Cite(x.line, Preferred+k.cited(), x.value)
+		n, err := strconv.ParseUint(x.value, 16, 32)
+		why := ""
+		switch {
+		case x.in.holds(func(b *bounds) bool { return b.filtered }):
+			why = "preferences set it on those machines alone that their item-level targeting picks"
+		case x.in.holds(func(b *bounds) bool { return b.user }):
+			why = "preferences set it as the user who signs in, who may not be allowed to"
+		case x.action == "C":
+			why = "preferences set it where no value is there yet, and leave one that is"
+		case x.action == "D":
+			why = "preferences remove the value: what the system does without one is not modelled"
+		case x.action != "U" && x.action != "R" && x.action != "":
+			why = strconv.Quote(x.action) + " is no action of preferences (C, R, U, D)"
+		case x.kind != "REG_DWORD" || err != nil:
+			why = "not a number of four bytes"
+		}
+		v, err := setting.Value{}, error(nil)
+		if why == "" {
+			if v, err = k.read(strconv.FormatUint(n, 10)); err != nil {
+				why = err.Error()
+			}
+		}
+		delete(t.facts, k.id) // what an item before it says
+		if why != "" {
+			t.into.Unreadable(t.facts, k.id, c, why)
+		} else {
+			t.into.Set(t.facts, t.platform, k.id, v, c)
+		}
+		if !slices.Contains(ids, k.id) {
+			ids = append(ids, k.id)
+		}
+	}
+	return ids
+}
+
+// cutFold is strings.CutPrefix, whatever the case.
+func cutFold(text, prefix string) (rest string, ok bool) {
+	if len(text) < len(prefix) || !strings.EqualFold(text[:len(prefix)], prefix) {
+		return text, false
+	}
+	return text[len(prefix):], true
+}
+
+// readPreferences reads the values that are settings; of the others it keeps the name.
+func readPreferences(src *intake.Source, into *estate.Builder) error {
+	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
+	if err != nil {
+		return err
+	}
+	wrong := func(line int, seen string) error {
+		return &intake.Error{Path: src.Path, Line: line, Seen: seen, Expected: "a policy's preferences for the registry, whole",
+			Next: "copy the policy's folder again"}
+	}
+	if len(raw) > maxSize {
+		return wrong(0, "more than 16 MiB")
+	}
+	if preferenceFile.at(src.Path) == nil {
+		return &intake.Error{Path: src.Path, Seen: "preferences outside of the policy's folder",
+			Expected: "{GUID}/Machine/Preferences/Registry/Registry.xml",
+			Next:     "gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is"}
+	}
+	text, err := intake.Decode(raw)
+	if err != nil {
+		return wrong(0, err.Error())
+	}
+	t := &reader{src: src, into: into, platform: setting.WindowsTemplate, facts: estate.Settings{}, seen: map[string]bool{}}
+	all := &preferred{}
+	kept, err := markup.Walk(text, &markup.Visitor{
+		Open: all.begin,
+		Close: func(stack []markup.Element, text string) string {
+			all.end(stack)
+			return t.keepText("", text, false)
+		},
+		Attr: func(name, value string) string {
+			as, read := all.attribute(name)
+			return t.keepText(as, value, read)
+		},
+		Loose: func(text string) string { return t.keepText("", text, false) }})
+	var broken *markup.Error
+	switch {
+	case errors.As(err, &broken):
+		return wrong(broken.Line, "XML that cannot be read: "+err.Error())
+	case err != nil:
+		return err
+	}
+	id, name, domain := preferenceFile.policy(src)
+	into.Template(estate.Template{GUID: id, Domain: domain, Part: true, Preferences: true, Preferred: all.read(t),
+		Policy: estate.Policy{Name: name, Origin: slashes(src.Path), Standing: estate.Configured, Platform: t.platform, Settings: t.facts,
+			Cite: into.Cite(1, "", "")}})
+	return src.Store(raw, text, kept)
+}
+
+// keepText says what is kept of a text.
+func (t *reader) keepText(name, value string, read bool) string {
+	kept, struck := redact.Keep(name, value, read, t.src.KeepAll)
+	switch {
+	case strings.TrimSpace(value) == "":
+		return value
+	case struck:
+		t.src.Struck++
+	case kept != value:
+		t.src.NotKept++
+	}
+	return kept
+}
