@@ -837,7 +837,8 @@ var governanceChecks = []Check{
 			if none, open := managed(p); len(none.rows) == 0 && len(open.rows) > 0 {
 				p.report(Finding{Settings: []setting.ID{"managed-admin"}, Reason: "whether a policy gives the local administrator of " +
 					machineList(p.Authority, open.rows) + " a managed password is not in the evidence",
-					Remedy:   "Export the policies with their Registry.pol, all units with their links, and the policies' access lists.",
+					Remedy: "Export the policies with their Registry.pol and their preferences, all units with their links, and the policies' " +
+						"access lists.",
 					Evidence: []estate.Cite{open.cite}}, "", nil)
 			}
 		},
@@ -1167,15 +1168,8 @@ type machines struct {
 }
 
 // managed tells of the machines whose local administrator no policy gives a managed
-// password, and of those of which that is not known. It tells of none where no policy's
-// registry was exported: that is said of the policies.
+// password, and of those of which that is not known.
 func managed(p *Pass) (none, open machines) {
-	seen := slices.ContainsFunc(p.Estate.Templates, func(t estate.Template) bool {
-		return t.Registry && (t.Domain == "" || t.Domain == p.Authority.Name)
-	})
-	if !seen {
-		return none, open
-	}
 	o := p.Authority.Objects
 	for row := range o.Len() {
 		m := p.Templates.Machine(row)

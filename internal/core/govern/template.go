@@ -268,10 +268,10 @@ func (t *Templates) unseenAbove(place string) string {
 			}
 		}
 		if dn == root {
-			break
+			return ""
 		}
 	}
-	return ""
+	return "what is linked at " + rootDN(t.domain) // where it lies is not known
 }
 
 // differs reports whether any template that configures the setting, too, gives
