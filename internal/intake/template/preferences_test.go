@@ -66,7 +66,8 @@ func TestPreferences(t *testing.T) {
 			"lm-hash-stored": "not set" + `"16" is neither 0 nor 1`}},
 		"off":                 {preferences(off.Replace(prefers("U", lsa, "NoLMHash", "1"))), nil},
 		"off as a collection": {preferences(`<Collection disabled="1">` + prefers("U", lsa, "NoLMHash", "1") + "</Collection>"), nil},
-		"off as a whole":      {strings.Replace(preferences(prefers("U", lsa, "NoLMHash", "1")), "<RegistrySettings", `<RegistrySettings disabled="1"`, 1), nil},
+		"off as a whole": {strings.Replace(preferences(prefers("U", lsa, "NoLMHash", "1")), "<RegistrySettings",
+			`<RegistrySettings disabled="1"`, 1), nil},
 		"beside one that is off": {preferences(`<Collection disabled="1"></Collection>`, off.Replace(prefers("U", lsa, "NoLMHash", "1")),
 			prefers("U", laps, "PasswordLength", "E")), map[setting.ID]string{"managed-admin-length": "14 characters"}},
 		"the user's registry": {preferences(strings.Replace(prefers("U", lsa, "NoLMHash", "1"), "LOCAL_MACHINE", "CURRENT_USER", 1)), nil},
@@ -77,7 +78,8 @@ func TestPreferences(t *testing.T) {
 		b := estate.NewBuilder()
 		kept := gathered(t, b, &template.Preferences, preferenceAt, c.text)
 		if got := b.Templates[0]; !maps.Equal(values(got.Policy.Settings), c.want) && len(c.want)+len(got.Policy.Settings) > 0 ||
-			!got.Preferences || got.Registry || !got.Part || len(got.Preferred) != len(c.want) || got.GUID != policyID || got.Domain != "quay.example" {
+			!got.Preferences || got.Registry || !got.Part || len(got.Preferred) != len(c.want) || got.GUID != policyID ||
+			got.Domain != "quay.example" {
 			t.Errorf("%s: %+v", name, got)
 		}
 		for id, f := range b.Templates[0].Policy.Settings {
@@ -97,7 +99,8 @@ func TestPreferences(t *testing.T) {
 	if template.Preferences.Detect("quay.example/Policies/"+policyID+"/User/Preferences/Registry/Registry.xml", []byte(preferences())) {
 		t.Error("the user's half is taken for the machine's")
 	}
-	for wrong, say := range map[string]string{"<RegistrySettings><Registry>": preferenceAt + ":1: ", preferences(): "outside of the policy's folder"} {
+	for wrong, say := range map[string]string{"<RegistrySettings><Registry>": preferenceAt + ":1: ",
+		preferences(): "outside of the policy's folder"} {
 		file := preferenceAt
 		if wrong == preferences() {
 			file = "Registry.xml"
@@ -159,9 +162,10 @@ func TestFilesOfABackup(t *testing.T) {
 		format *intake.Format
 		text   string
 	}{
-		machine + "Microsoft/Windows NT/SecEdit/GptTmpl.inf": {&template.Format, inf([]written{{"System Access", "MinimumPasswordLength", "14", "", ""}})},
-		machine + "Registry.pol":                             {&template.RegistryPol, pol(lsa, "NoLMHash", 1)},
-		machine + "Preferences/Registry/Registry.xml":        {&template.Preferences, preferences(prefers("U", laps, "PasswordLength", "14"))},
+		machine + "Microsoft/Windows NT/SecEdit/GptTmpl.inf": {&template.Format,
+			inf([]written{{"System Access", "MinimumPasswordLength", "14", "", ""}})},
+		machine + "Registry.pol":                      {&template.RegistryPol, pol(lsa, "NoLMHash", 1)},
+		machine + "Preferences/Registry/Registry.xml": {&template.Preferences, preferences(prefers("U", laps, "PasswordLength", "14"))},
 	} {
 		b.StartFile(file)
 		err := x.format.Read(&intake.Source{Path: file, In: strings.NewReader(x.text), Keep: io.Discard, Differs: func() {},

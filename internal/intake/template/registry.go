@@ -22,8 +22,9 @@ import (
 // RegistryPol is the registry file of a policy (MS-GPREG); RegistryFile is what the
 // registry editor exports of a machine.
 var (
-	RegistryPol = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: registryFile.stored, Speaks: speaksPol,
-		Read: readPol}
+	RegistryPol = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: registryFile.stored,
+		Speaks: speaksPol,
+		Read:   readPol}
 	RegistryFile = intake.Format{Name: "registry export (.reg)", Detect: detectReg, Speaks: machineOf, Read: readReg}
 )
 

@@ -126,7 +126,8 @@ func TestRegistryFile(t *testing.T) {
 
 func FuzzRegistry(f *testing.F) {
 	f.Add([]byte(pol(lsa, "NoLMHash", 1, `Software\X`, "y", "z")))
-	f.Add([]byte(preferences(prefers("U", lsa, "NoLMHash", "00000000"), `<Collection disabled="1">`+prefers("D", lsa, "NoLMHash", "")+`</Collection>`)))
+	f.Add([]byte(preferences(prefers("U", lsa, "NoLMHash", "00000000"), `<Collection disabled="1">`+prefers("D", lsa, "NoLMHash",
+		"")+`</Collection>`)))
 	f.Add([]byte("REGEDIT4\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\n\"NoLMHash\"=dword:00000001\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for path, format := range map[string]*intake.Format{"q.example/" + policyID + "/Machine/Registry.pol": &template.RegistryPol,

@@ -338,8 +338,9 @@ func (r *reportReader) endPolicy() {
 		p.name = p.id
 	}
 	ids := p.preferred.read(p.template)
-	r.into.Template(estate.Template{GUID: p.id, Domain: p.domain, Preferences: true, Preferred: ids, Policy: estate.Policy{Name: p.name, Origin: slashes(r.src.Path),
-		Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: p.template.facts, Cite: c}})
+	r.into.Template(estate.Template{GUID: p.id, Domain: p.domain, Preferences: true, Preferred: ids,
+		Policy: estate.Policy{Name: p.name, Origin: slashes(r.src.Path),
+			Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: p.template.facts, Cite: c}})
 	if p.domain == "" {
 		return
 	}
