@@ -108,45 +108,63 @@ func (p *preferred) attribute(name string) (as string, read bool) {
 // that is applied counts. It returns the settings that they decide.
 func (p *preferred) read(t *reader) (ids []setting.ID) {
 	for _, x := range p.items {
-		path, local := cutFold(x.key, `HKEY_LOCAL_MACHINE\`)
-		k := t.known("registry values", `machine\`+path+`\`+x.name)
-		if k == nil || !local || x.in.holds(func(b *bounds) bool { return b.off }) {
+		if x.in.holds(func(b *bounds) bool { return b.off }) {
 			continue
 		}
-		c := t.into.Cite(x.line, Preferred+k.cited(), x.value)
-		n, err := strconv.ParseUint(x.value, 16, 32)
-		why := ""
-		switch {
-		case x.in.holds(func(b *bounds) bool { return b.filtered }):
-			why = "preferences set it on those machines alone that their item-level targeting picks"
-		case x.in.holds(func(b *bounds) bool { return b.user }):
-			why = "preferences set it as the user who signs in, who may not be allowed to"
-		case x.action == "C":
-			why = "preferences set it where no value is there yet, and leave one that is"
-		case x.action == "D":
-			why = "preferences remove the value: what the system does without one is not modelled"
-		case x.action != "U" && x.action != "R" && x.action != "":
-			why = strconv.Quote(x.action) + " is no action of preferences (C, R, U, D)"
-		case x.kind != "REG_DWORD" || err != nil:
-			why = "not a number of four bytes"
-		}
-		v, err := setting.Value{}, error(nil)
-		if why == "" {
-			if v, err = k.read(strconv.FormatUint(n, 10)); err != nil {
-				why = err.Error()
+		for _, k := range x.keys() {
+			delete(t.facts, k.id) // what an item before it says
+			c := t.into.Cite(x.line, Preferred+k.cited(), x.value)
+			if v, why := x.sets(k); why != "" {
+				t.into.Unreadable(t.facts, k.id, c, why)
+			} else {
+				t.into.Set(t.facts, t.platform, k.id, v, c)
 			}
-		}
-		delete(t.facts, k.id) // what an item before it says
-		if why != "" {
-			t.into.Unreadable(t.facts, k.id, c, why)
-		} else {
-			t.into.Set(t.facts, t.platform, k.id, v, c)
-		}
-		if !slices.Contains(ids, k.id) {
-			ids = append(ids, k.id)
+			if !slices.Contains(ids, k.id) {
+				ids = append(ids, k.id)
+			}
 		}
 	}
 	return ids
+}
+
+// keys are those of the settings that an item is about: of one value, or of all below a
+// key of the registry.
+func (x *item) keys() (all []*key) {
+	path, local := cutFold(x.key, `HKEY_LOCAL_MACHINE\`)
+	for i := range keys {
+		k := &keys[i]
+		if !local || k.section != "registry values" {
+			continue
+		}
+		if _, below := cutFold(k.name, `machine\`+path+`\`); below && x.name == "" && x.action != "U" && x.action != "C" ||
+			strings.EqualFold(k.name, `machine\`+path+`\`+x.name) {
+			all = append(all, k)
+		}
+	}
+	return all
+}
+
+// sets is the value that an item gives a setting, or why that is not known.
+func (x *item) sets(k *key) (v setting.Value, why string) {
+	n, err := strconv.ParseUint(x.value, 16, 32)
+	switch {
+	case x.in.holds(func(b *bounds) bool { return b.filtered }):
+		return v, "preferences set it on those machines alone that their item-level targeting picks"
+	case x.in.holds(func(b *bounds) bool { return b.user }):
+		return v, "preferences set it as the user who signs in, who may not be allowed to"
+	case x.action == "D", x.name == "":
+		return v, "preferences remove the value: what the system does without one is not modelled"
+	case x.action == "C":
+		return v, "preferences set it where no value is there yet, and leave one that is"
+	case x.action != "U" && x.action != "R" && x.action != "":
+		return v, strconv.Quote(x.action) + " is no action of preferences (C, R, U, D)"
+	case x.kind != "REG_DWORD" || err != nil:
+		return v, "not a number of four bytes"
+	}
+	if v, err = k.read(strconv.FormatUint(n, 10)); err != nil {
+		why = err.Error()
+	}
+	return v, why
 }
 
 // cutFold is strings.CutPrefix, whatever the case.

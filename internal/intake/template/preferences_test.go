@@ -28,6 +28,7 @@ func prefers(action, key, name, value string, inside ...string) string {
 }
 
 const (
+	removed      = "not set" + "preferences remove the value: what the system does without one is not modelled"
 	preferenceAt = "quay.example/Policies/" + policyID + "/Machine/Preferences/Registry/Registry.xml"
 	targeted     = `<Filters><FilterGroup bool="AND" not="0" name="QUAY\Crew" sid="S-1-5-21-1-2-3-1200"/></Filters>`
 )
@@ -49,7 +50,7 @@ func TestPreferences(t *testing.T) {
 		"created": {preferences(prefers("C", lsa, "NoLMHash", "00000001")), map[setting.ID]string{
 			"lm-hash-stored": "not set" + "preferences set it where no value is there yet, and leave one that is"}},
 		"removed": {preferences(prefers("D", lsa, "NoLMHash", "00000001")), map[setting.ID]string{
-			"lm-hash-stored": "not set" + "preferences remove the value: what the system does without one is not modelled"}},
+			"lm-hash-stored": removed}},
 		"no action that there is": {preferences(prefers("X", lsa, "NoLMHash", "00000001")), map[setting.ID]string{
 			"lm-hash-stored": "not set" + `"X" is no action of preferences (C, R, U, D)`}},
 		"targeted": {preferences(prefers("U", lsa, "NoLMHash", "00000001", targeted)), map[setting.ID]string{
@@ -73,7 +74,12 @@ func TestPreferences(t *testing.T) {
 		"the user's registry": {preferences(strings.Replace(prefers("U", lsa, "NoLMHash", "1"), "LOCAL_MACHINE", "CURRENT_USER", 1)), nil},
 		"the later one counts": {preferences(prefers("D", lsa, "NoLMHash", "1"), prefers("U", lsa, "NoLMHash", "0"), prefers("U", lsa,
 			"NoLMHash", "1")), map[setting.ID]string{"lm-hash-stored": "off"}},
-		"others": {preferences(prefers("U", `Software\Harbour`, "Password", "Tide-Lamp-7"), prefers("U", lsa, "Tide-Lamp-7", "1")), nil},
+		"a key removed": {preferences(prefers("U", laps, "PasswordLength", "14"),
+			prefers("D", `Software\Microsoft\Windows\CurrentVersion\Policies`,
+				"", ""), prefers("U", laps, "PasswordAgeDays", "1E")), map[setting.ID]string{"managed-admin": removed, "managed-admin-length": removed,
+			"managed-admin-classes": removed, "managed-admin-age": "30 days"}},
+		"a key made": {preferences(prefers("U", laps, "", "")), nil},
+		"others":     {preferences(prefers("U", `Software\Harbour`, "Password", "Tide-Lamp-7"), prefers("U", lsa, "Tide-Lamp-7", "1")), nil},
 	} {
 		b := estate.NewBuilder()
 		kept := gathered(t, b, &template.Preferences, preferenceAt, c.text)
