@@ -268,21 +268,22 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 // gathering is one gather under way.
 type gathering struct {
 	*custody.Engagement
-	tx      *ledger.Tx
-	opt     GatherOptions
-	builder *estate.Builder
-	result  *Gathered
-	staging folder.Name
-	known   []ledger.Evidence            // before this gather
-	aside   []string                     // evidence that is set aside
-	current map[string]bool              // names of those from which current facts come
-	sizes   map[int64]bool               // of the files that are current, and of this gather's
-	bySum   map[said][]ledger.Evidence   // the same files
-	trees   map[string][]ledger.Evidence // of exports made of several files, by name: on record, and of this gather
-	taken   map[string]bool              // names of stored copies, in lower case
-	files   []staged
-	syncing []chan error
-	failed  error // of a copy on its way to the disk
+	tx        *ledger.Tx
+	opt       GatherOptions
+	builder   *estate.Builder
+	result    *Gathered
+	staging   folder.Name
+	templates []string                     // the names under which the ledger holds those of the result
+	known     []ledger.Evidence            // before this gather
+	aside     []string                     // evidence that is set aside
+	current   map[string]bool              // names of those from which current facts come
+	sizes     map[int64]bool               // of the files that are current, and of this gather's
+	bySum     map[said][]ledger.Evidence   // the same files
+	trees     map[string][]ledger.Evidence // of exports made of several files, by name: on record, and of this gather
+	taken     map[string]bool              // names of stored copies, in lower case
+	files     []staged
+	syncing   []chan error
+	failed    error // of a copy on its way to the disk
 }
 
 // staged is a file that was read and whose copy waits in the staging folder.
@@ -489,6 +490,9 @@ func (g *gathering) join(tx *ledger.Tx) error {
 			return err
 		}
 	}
+	if err := g.wholePolicies(tx); err != nil {
+		return err
+	}
 	g.result.Authorities, g.result.Templates = found, g.builder.Templates
 	g.result.Problems = g.builder.Problems
 	for _, a := range found {
@@ -629,7 +633,7 @@ func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence,
 	g.builder = estate.NewBuilder()
 	for _, s := range g.files {
 		g.builder.StartFile(s.Name)
-		if err := g.reread(folder.Join(g.staging, folder.Name(s.Name)), s.candidate.path, s.format); err != nil {
+		if err := g.reread(g.builder, folder.Join(g.staging, folder.Name(s.Name)), s.candidate.path, s.format); err != nil {
 			return nil, err
 		}
 	}
@@ -647,7 +651,7 @@ func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence,
 		if err != nil {
 			return nil, err
 		}
-		if err := g.reread(stored, e.Path, formats[i]); err != nil {
+		if err := g.reread(g.builder, stored, e.Path, formats[i]); err != nil {
 			return nil, err
 		}
 	}
@@ -662,14 +666,14 @@ func (g *gathering) again(found []*estate.Authority, older []ledger.Evidence,
 	return slices.DeleteFunc(g.builder.Finish(), func(a *estate.Authority) bool { return !spoken[a.Place()] }), nil
 }
 
-func (g *gathering) reread(stored folder.Name, given string, format *intake.Format) error {
+func (g *gathering) reread(into *estate.Builder, stored folder.Name, given string, format *intake.Format) error {
 	f, err := g.Folder.Open(stored)
 	if err != nil {
 		return fmt.Errorf("the export adds to evidence that is not there any more (%w): gather the place's whole export", err)
 	}
 	defer f.Close()
 	src := &intake.Source{Path: given, In: f, Keep: io.Discard, Differs: func() {}, Beside: func(string) []byte { return nil }}
-	if err := format.Read(src, g.builder); err != nil {
+	if err := format.Read(src, into); err != nil {
 		return fmt.Errorf("read again %w", err)
 	}
 	return nil
@@ -688,15 +692,8 @@ func (g *gathering) write(tx *ledger.Tx) error {
 	for _, a := range g.result.Authorities {
 		subjects[custody.SubjectOf(a.Place())] = map[string]int{"accounts": a.Accounts, "groups": a.Groups, "policies": len(a.Overrides)}
 	}
-	templates := make([]string, len(g.result.Templates))
 	for i := range g.result.Templates {
-		t := &g.result.Templates[i]
-		subject, err := g.subjectOfTemplate(tx, t, g.result.Templates[:i], templates)
-		if err != nil {
-			return err
-		}
-		templates[i] = subject
-		subjects[subject] = map[string]int{"settings": len(t.Policy.Settings)}
+		subjects[g.templates[i]] = map[string]int{"settings": len(g.result.Templates[i].Policy.Settings)}
 	}
 	body["subjects"] = slices.Sorted(maps.Keys(subjects))
 	body["counts"] = subjects
@@ -719,7 +716,7 @@ func (g *gathering) write(tx *ledger.Tx) error {
 		}
 	}
 	for i, t := range g.result.Templates {
-		if digests[templates[i]], err = tx.AddHolding(templates[i], t, nil); err != nil {
+		if digests[g.templates[i]], err = tx.AddHolding(g.templates[i], t, nil); err != nil {
 			return err
 		}
 	}
@@ -745,59 +742,97 @@ func (g *gathering) write(tx *ledger.Tx) error {
 	return nil
 }
 
-// subjectOfTemplate names a template in the ledger: by its GUID, and by its
-// domain too where another domain has a policy of that GUID, as every domain has
-// its default ones.
-func (g *gathering) subjectOfTemplate(tx *ledger.Tx, t *estate.Template, before []estate.Template, named []string) (string, error) {
-	subject := custody.TemplateSubject + t.GUID
+// earlier returns what is on record of a template, and under which name: by its GUID, and
+// by its domain too where another domain has a policy of that GUID, as every domain has
+// its default ones. before are those of this gather that come before it.
+func (g *gathering) earlier(tx *ledger.Tx, t *estate.Template, before []estate.Template) (was estate.Template, subject string, err error) {
+	subject = custody.TemplateSubject + t.GUID
 	other := func(domain string) bool { return domain != "" && t.Domain != "" && domain != t.Domain }
 	for i := range before {
-		if named[i] == subject && other(before[i].Domain) {
-			return subject + "@" + t.Domain, nil
+		if g.templates[i] == subject && other(before[i].Domain) {
+			subject += "@" + t.Domain
+			return was, subject, g.recorded(tx, subject, &was)
 		}
 	}
-	body, err := tx.Latest(subject, g.aside)
-	if err != nil || body == "" {
-		return subject, err
+	if err := g.recorded(tx, subject, &was); err != nil || !other(was.Domain) {
+		return was, subject, err
 	}
-	var was estate.Template
-	if err := json.Unmarshal([]byte(body), &was); err != nil {
-		return "", fmt.Errorf("%s in the ledger: %w", subject, err)
-	}
-	if other(was.Domain) {
-		return subject + "@" + t.Domain, nil
-	}
-	if t.Part {
-		return subject, g.completed(tx, t, &was)
-	}
-	return subject, nil
+	was, subject = estate.Template{}, subject+"@"+t.Domain
+	return was, subject, g.recorded(tx, subject, &was)
 }
 
-// completed adds to the registry file or the preferences of a policy, gathered alone, what
-// the other files of the policy say: that is as it was.
-func (g *gathering) completed(tx *ledger.Tx, t, was *estate.Template) error {
-	evidence, err := tx.Evidence()
+// recorded reads what is on record of a template.
+func (g *gathering) recorded(tx *ledger.Tx, subject string, into *estate.Template) error {
+	body, err := tx.Latest(subject, g.aside)
+	if err != nil || body == "" {
+		return err
+	}
+	if err := json.Unmarshal([]byte(body), into); err != nil {
+		return fmt.Errorf("%s in the ledger: %w", subject, err)
+	}
+	return nil
+}
+
+// wholePolicies adds to the policies of which files were read what their other files on
+// record say: one that was not brought anew is as it was.
+func (g *gathering) wholePolicies(tx *ledger.Tx) error {
+	all := g.builder.Templates
+	for i := range all {
+		was, subject, err := g.earlier(tx, &all[i], all[:i])
+		if err != nil {
+			return err
+		}
+		g.templates = append(g.templates, subject)
+		files := was.Files
+		if files == nil && was.GUID != "" { // an earlier version's
+			files = []string{was.Policy.Cite.File}
+			for _, f := range was.Policy.Settings {
+				if !slices.Contains(files, f.Cite.File) {
+					files = append(files, f.Cite.File)
+				}
+			}
+		}
+		for n, name := range files {
+			if err := g.addStored(&all[i], name, n+1); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// addStored adds what a file on record says of a policy, unless one of its form was read.
+func (g *gathering) addStored(t *estate.Template, name string, gathers int) error {
+	k := slices.IndexFunc(g.known, func(e ledger.Evidence) bool { return e.Name == name })
+	if k < 0 || slices.ContainsFunc(g.files, func(s staged) bool {
+		return s.Evidence.Format == g.known[k].Format && slices.Contains(t.Files, s.Name)
+	}) {
+		return nil
+	}
+	format := slices.IndexFunc(formats, func(f *intake.Format) bool { return f.Name == g.known[k].Format })
+	if format < 0 {
+		return fmt.Errorf("%s: evidence of a format this program does not know: %s", name, g.known[k].Format)
+	}
+	stored, err := custody.Stored(name)
 	if err != nil {
 		return err
 	}
-	format := map[string]string{}
-	for _, e := range evidence {
-		format[e.Name] = e.Format
+	alone := estate.NewBuilder()
+	alone.StartFile(name)
+	if err := g.reread(alone, stored, g.known[k].Path, formats[format]); err != nil {
+		return err
 	}
-	for id, f := range was.Policy.Settings {
-		_, ok := t.Policy.Settings[id]
-		switch of := format[f.Cite.File]; {
-		case of == template.RegistryPol.Name && t.Registry, of == template.Preferences.Name && t.Preferences:
-			continue // what that file said is told anew
-		case !ok, slices.Contains(was.Preferred, id) && !slices.Contains(t.Preferred, id):
-			t.Policy.Settings[id] = f
+	for _, x := range alone.Templates {
+		if len(alone.Templates) == 1 { // the description of a policy backup, which names the policy, is not stored
+			if x.Policy.Name == x.GUID {
+				x.Policy.Name = t.GUID
+			}
+			x.GUID, x.Domain = t.GUID, t.Domain
+		}
+		if x.GUID == t.GUID {
+			g.builder.StartOlder(name, gathers)
+			g.builder.Template(x)
 		}
 	}
-	for _, id := range was.Preferred {
-		if !t.Preferences && !slices.Contains(t.Preferred, id) {
-			t.Preferred = append(t.Preferred, id)
-		}
-	}
-	t.Registry, t.Preferences = t.Registry || was.Registry, t.Preferences || was.Preferences
 	return nil
 }

@@ -46,7 +46,10 @@ func (e *Engagement) CurrentFiles(w *Weighing) (map[string]string, error) {
 		}
 	}
 	for _, t := range w.Survey.Estate.Templates {
-		current[t.Policy.Cite.File] = true
+		current[t.Policy.Cite.File] = true // facts of earlier versions tell no files
+		for _, f := range t.Files {
+			current[f] = true
+		}
 	}
 	files := map[string]string{}
 	for _, x := range evidence {

@@ -1182,7 +1182,7 @@ func managed(p *Pass) (none, open machines) {
 		switch {
 		case v != nil && v.Open == "" && v.Problem == "" && v.Value != setting.Word("off"):
 			continue
-		case v != nil && v.Open != "", v != nil && v.Problem != "", v == nil && (unseen != "" || slices.ContainsFunc(links, mayManage)):
+		case v != nil && v.Open != "", v != nil && v.Problem != "", v == nil && (unseen != "" || slices.ContainsFunc(links, hidden)):
 			to = &open
 		}
 		if to.rows == nil {
@@ -1195,12 +1195,5 @@ func managed(p *Pass) (none, open machines) {
 	return none, open
 }
 
-// mayManage reports whether a linked policy may set what was not seen of it.
-func mayManage(l govern.Linked) bool {
-	if l.Idle != "" {
-		return false
-	}
-	byFile := l.Container == nil || !l.Container.NoRegistry
-	byPreferences := l.Container != nil && l.Container.Preferences
-	return byFile && (l.Template == nil || !l.Template.Registry) || byPreferences && (l.Template == nil || !l.Template.Preferences)
-}
+// hidden reports whether a linked policy may set what was not seen of it.
+func hidden(l govern.Linked) bool { return l.Idle == "" && l.RegistryHidden() }

@@ -303,7 +303,7 @@ func (b *Builder) Template(t Template) {
 	i := slices.IndexFunc(b.Templates, func(x Template) bool {
 		return x.GUID == t.GUID && (x.Domain == t.Domain || x.Domain == "" || t.Domain == "")
 	})
-	if t.Part {
+	if t.Files = []string{t.Policy.Cite.File}; t.Part {
 		b.parts = append(b.parts, t.Policy.Cite.File)
 	}
 	if i < 0 {
@@ -312,6 +312,9 @@ func (b *Builder) Template(t Template) {
 	}
 	was := &b.Templates[i]
 	was.Domain = cmp.Or(was.Domain, t.Domain)
+	if !slices.Contains(was.Files, t.Policy.Cite.File) {
+		was.Files = append(was.Files, t.Policy.Cite.File)
+	}
 	was.Registry, was.Part, was.Preferences = was.Registry || t.Registry, was.Part && t.Part, was.Preferences || t.Preferences
 	if was.Policy.Name == was.GUID {
 		was.Policy.Name = t.Policy.Name
@@ -334,7 +337,7 @@ func (b *Builder) Template(t Template) {
 		}
 	}
 	for id, f := range was.Policy.Settings {
-		if _, ok := t.Policy.Settings[id]; !ok && f.Problem == "" && !t.Part && !slices.Contains(b.parts, f.Cite.File) &&
+		if _, ok := t.Policy.Settings[id]; !ok && f.Problem == "" && !t.Part && !b.older && !slices.Contains(b.parts, f.Cite.File) &&
 			!slices.Contains(was.Preferred, id) {
 			s := setting.Get(id)
 			why := fmt.Sprintf("%s here, and not set in %s: the evidence contradicts itself", s.Text(f.Value), t.Policy.Cite.File)

@@ -423,7 +423,8 @@ type Template struct {
 	Preferred   []setting.ID `json:"preferred,omitempty"`
 	// Part: this is the registry file alone, or the preferences, and says nothing of other
 	// settings.
-	Part bool `json:"-"`
+	Part  bool     `json:"part,omitempty"`
+	Files []string `json:"files,omitempty"` // evidence that it comes from, in the order read
 }
 
 // RemarkKind says what a remark is about.

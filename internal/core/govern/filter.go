@@ -44,6 +44,7 @@ const (
 	wmiDecides     = "linked; its WMI filter decides on the machine"
 	groupsDecide   = "linked; whether its security filter lets it through depends on groups that are not all in the evidence"
 	templateUnseen = "linked; its template is not in the evidence"
+	registryUnseen = "linked; what it sets in the registry is not in the evidence"
 	keptOut        = "its security filter keeps it from them"
 )
 

@@ -31,7 +31,7 @@ func (s *Survey) Setters() (all []Setter, unseen map[estate.Place]string) {
 	add := func(at estate.Place, domain *estate.Authority, links []Linked, configured map[setting.ID]*ConfiguredValue,
 		only func(setting.ID) bool) {
 		for i := range links {
-			if l := &links[i]; l.Idle == "" && l.Template == nil && unseen[at] == "" {
+			if l := &links[i]; l.Idle == "" && l.templateHidden() && unseen[at] == "" {
 				unseen[at] = l.Name()
 			}
 		}

@@ -86,14 +86,16 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 			l.Idle = "the link is disabled"
 		case l.Container != nil && l.Container.MachineOff:
 			l.Idle = "the policy's computer half is switched off"
-		case l.Template == nil && l.Container != nil && l.Container.NoSecurity:
+		case l.Template == nil && !l.templateHidden() && !l.RegistryHidden():
 			l.Idle = "it has no security settings"
 		default:
 			switch grade, why := t.applies(l.Container, machines); {
 			case grade == no:
 				l.Idle = why
-			case l.Template == nil:
+			case l.Template == nil && l.templateHidden():
 				l.Open = templateUnseen
+			case l.Template == nil:
+				l.Open = registryUnseen
 			case grade == maybe:
 				l.Open = why
 			case u.AnyOrder:
@@ -174,29 +176,49 @@ func (l *Linked) Prefers(id setting.ID) bool {
 	return l.Template != nil && slices.Contains(l.Template.Preferred, id)
 }
 
+// templateHidden reports whether a link's policy may have a security template that is not in
+// the evidence.
+func (l *Linked) templateHidden() bool {
+	return (l.Template == nil || l.Template.Part) && (l.Container == nil || !l.Container.NoSecurity)
+}
+
+// preferencesHidden says so of preferences for the registry: of a policy of which nothing
+// is known, and of one that has some by what the directory says.
+func (l *Linked) preferencesHidden() bool {
+	if l.Template == nil && (l.Container == nil || !l.Container.Whole) {
+		return true
+	}
+	return l.Container != nil && l.Container.Preferences && (l.Template == nil || !l.Template.Preferences)
+}
+
+// RegistryHidden reports whether a link's policy may set what it likes in the registry, by its
+// registry file or by preferences, and that is not in the evidence.
+func (l *Linked) RegistryHidden() bool {
+	return l.preferencesHidden() || (l.Template == nil || !l.Template.Registry) && (l.Container == nil || !l.Container.NoRegistry)
+}
+
 // Configured returns what links configure, setting by setting; the first link
 // that configures a setting wins, but for preferences, which go before all else.
 func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 	all := map[setting.ID]*ConfiguredValue{}
 	unseen := ""    // a policy that comes first, and may configure anything
-	preferred := "" // one that sets values of the registry by preferences which are not in the evidence
+	registry := ""  // one that may configure anything in the registry
+	preferred := "" // one that may do so by preferences, wherever it comes
 	for _, l := range links {
 		if l.Idle != "" {
 			continue
 		}
-		if preferred == "" && l.Container != nil && l.Container.Preferences && (l.Template == nil || !l.Template.Preferences) {
-			preferred = l.Name() + ": its preferences for the registry were not exported"
+		var settings estate.Settings
+		if l.Template != nil {
+			settings = l.Template.Policy.Settings
 		}
-		if l.Template == nil {
-			if unseen == "" {
-				unseen = l.Name() + " comes first: " + l.Open
-			}
-			continue
-		}
-		for id, fact := range l.Template.Policy.Settings {
+		for id, fact := range settings {
 			v := ConfiguredValue{Fact: fact, By: l, Open: cmp.Or(unseen, openOf(l))}
-			if l.Prefers(id) {
-				v.Open = cmp.Or(v.Open, preferred)
+			switch {
+			case l.Prefers(id):
+				v.Open = cmp.Or(openOf(l), preferred)
+			case inRegistry(id):
+				v.Open = cmp.Or(v.Open, registry)
 			}
 			first := all[id]
 			if first == nil {
@@ -213,6 +235,15 @@ func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 			if first.Open != "" && v.Open == "" && first.Value == v.Value && first.Problem == "" && !first.differs() {
 				first.Open = "" // whichever works, the value is the same
 			}
+		}
+		if l.templateHidden() {
+			unseen = cmp.Or(unseen, l.Name()+" comes first: "+templateUnseen)
+		}
+		if l.RegistryHidden() {
+			registry = cmp.Or(registry, l.Name()+" comes first: "+registryUnseen)
+		}
+		if l.preferencesHidden() {
+			preferred = cmp.Or(preferred, l.Name()+": its preferences for the registry were not exported")
 		}
 	}
 	for id, v := range all {

@@ -52,7 +52,7 @@ func Against(t testing.TB, lines []string) (chosen []*baseline.Baseline, rest []
 //	default POLICY | local on|off|inherit | cut | server DIALECT
 //	computer NAME [disabled] [rid=N] [primary=N] [in=GROUP] | managed NAME | unit DN [root] [blocked] [GUID[:disabled|:enforced]]…
 //	container GUID [name=N] [filtered] [wmi=W] [whole] [no-security] [no-registry] [machine-off] [preferences] [allow=SID] [deny=SID]
-//	template GUID [name=N] [registry] [domain=D] [prefers=SETTING]… SETTING=VALUE…
+//	template GUID [name=N] [registry] [part] [domain=D] [prefers=SETTING]… SETTING=VALUE…
 //	file NAME                                    what follows comes from another file, which shows of no object what holds it
 //	remark KIND [ACCOUNT…] | lost WHAT BEFORE NOW [NAME…] | display MACHINE SETTING=VALUE…
 func Land(t testing.TB, lines string) *estate.Estate {
@@ -268,6 +268,8 @@ func Land(t testing.TB, lines string) *estate.Estate {
 					tpl.Policy.Name = value
 				case "registry":
 					tpl.Registry = true
+				case "part": // its security template was not exported
+					tpl.Part = true
 				case "prefers": // by its preferences
 					tpl.Preferences, tpl.Preferred = true, append(tpl.Preferred, setting.ID(value))
 				case "domain":

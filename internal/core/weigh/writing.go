@@ -12,8 +12,8 @@ type Writing struct {
 	Forms map[string]setting.Form // by the name under which evidence cites a value
 	Units map[string]setting.Form // by the unit in which a field map says that a number is given
 	Asked map[setting.Platform]func(id setting.ID) (name, module string)
-	// Editor is where the policy editor of Windows has a setting.
-	Editor func(id setting.ID) string
+	// Editor is where the policy editor of Windows has a setting that is cited under a name.
+	Editor func(id setting.ID, name string) string
 }
 
 // Written is a value as the place writes it from which an effective one comes;
@@ -61,5 +61,5 @@ func (w *Writing) editor(s *govern.Scope, id setting.ID) string {
 		s.Platform() != setting.WindowsDomain && s.Platform() != setting.WindowsMachine {
 		return ""
 	}
-	return w.Editor(id)
+	return w.Editor(id, s.Settings[id].Cite.Where)
 }

@@ -98,8 +98,14 @@ var editor = map[setting.ID]string{
 	"logoff-at-hours-end": `Local Policies, Security Options, "Network security: Force logoff when logon hours expire"`,
 }
 
-// Editor is where the policy editor has a setting; empty where it has none.
-func Editor(id setting.ID) string { return editor[id] }
+// Editor is where the policy editor has a setting that is cited under a name; empty where it
+// has none.
+func Editor(id setting.ID, name string) string {
+	if value, is := strings.CutPrefix(name, Preferred); is {
+		return `Preferences, Windows Settings, Registry, "` + value + `"`
+	}
+	return editor[id]
+}
 
 // minusOne are the specials of [System Access].
 var minusOne = map[setting.Special]string{setting.Never: "-1", setting.AtOnce: "0", setting.UntilAdmin: "-1"}
