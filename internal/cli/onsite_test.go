@@ -87,7 +87,10 @@ var storePolicies = []struct {
 	{"{5A0E1C52-0B77-4A51-9D5C-1D8A4B5C0001}", "Berth rules", "DC=marrowick,DC=example", map[string]string{
 		"GPT.INI": "[General]\r\nVersion=3\r\n",
 		"Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf": inUTF16(inf("MinimumPasswordLength = 12", "PasswordComplexity = 0",
-			"ClearTextPassword = 1"))}},
+			"ClearTextPassword = 1")),
+		"Machine/Preferences/Registry/Registry.xml": `<?xml version="1.0"?><RegistrySettings><Registry name="NoLMHash"><Properties action="U" ` +
+			`hive="HKEY_LOCAL_MACHINE" key="SYSTEM\CurrentControlSet\Control\Lsa" name="NoLMHash" type="REG_DWORD" value="00000000"/>` +
+			`</Registry></RegistrySettings>`}},
 	{"{5A0E1C52-0B77-4A51-9D5C-1D8A4B5C0002}", "Quay machines", "OU=Quays,DC=marrowick,DC=example", map[string]string{
 		"GPT.INI": "[General]\r\nVersion=7\r\n",
 		"Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf": inf("LockoutBadCount = 0"),
@@ -232,7 +235,8 @@ func weighedAlike(t *testing.T, dir string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, file, regexp.MustCompile(`(?m)^baselines:.*$`).ReplaceAllString(string(config), "baselines: [microsoft-windows, pci-dss-4]"))
+	write(t, file, regexp.MustCompile(`(?m)^baselines:.*$`).ReplaceAllString(string(config),
+		"baselines: [microsoft-windows, pci-dss-4, cis-windows-options]"))
 	var strip func(x any)
 	strip = func(x any) {
 		switch x := x.(type) {
@@ -296,6 +300,9 @@ func TestOnSite(t *testing.T) {
 		offline := begin(t)
 		must(t, offline, "gather", s.handedOver(who.name, who.password, who.without))
 		want := weighedAlike(t, offline)
+		if !strings.Contains(want, "Preferences") {
+			t.Error("nothing of what the policies' preferences set")
+		}
 		for _, row := range accountRows(t, offline) {
 			if row[6] != answers[row[1]] && row[7] != "unknown" {
 				t.Errorf("%s of %s: we say %s (%s), the directory says %s", row[1], who.name, row[6], row[7], answers[row[1]])

@@ -24,7 +24,8 @@ func TestPolicyOfSeveralFiles(t *testing.T) {
 	must(t, dir, "gather", write(t, filepath.Join(src, "x.ldif"), strings.Replace(smallHead, "minPwdLength:",
 		"gPLink: [LDAP://CN="+guid+",CN=Policies,CN=System,DC=x,DC=example;0]\nminPwdLength:", 1)+smallUser+
 		"\ndn: CN=PC1,CN=Computers,DC=x,DC=example\nobjectClass: top\nobjectClass: computer\nsAMAccountName: PC1$\n"+
-		"primaryGroupID: 515\nuserAccountControl: 4096\n\ndn: CN="+guid+",CN=Policies,CN=System,DC=x,DC=example\nobjectClass: groupPolicyContainer\n"+
+		"primaryGroupID: 515\nuserAccountControl: 4096\n\ndn: CN="+guid+",CN=Policies,CN=System,DC=x,DC=example\nobjectClass: "+
+		"groupPolicyContainer\n"+
 		"displayName: Berth rules\ngPCFileSysPath: x\n"+
 		"gPCMachineExtensionNames: [{35378EAC-683F-11D2-A89A-00C04FBBCFA2}{0F6B957D-509E-11D1-A7CC-0000F87571E3}]\n"+
 		"nTSecurityDescriptor:: "+everybody+"\n\n"), src)
