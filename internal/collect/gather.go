@@ -777,49 +777,61 @@ func (g *gathering) recorded(tx *ledger.Tx, subject string, into *estate.Templat
 // record say: one that was not brought anew is as it was.
 func (g *gathering) wholePolicies(tx *ledger.Tx) error {
 	all := g.builder.Templates
+	if len(all) == 0 {
+		return nil
+	}
+	known, format := map[string]ledger.Evidence{}, map[string]string{}
+	for _, e := range g.known {
+		known[e.Name] = e
+	}
+	for _, s := range g.files {
+		format[s.Name] = s.Evidence.Format
+	}
 	for i := range all {
-		was, subject, err := g.earlier(tx, &all[i], all[:i])
+		t := &all[i]
+		was, subject, err := g.earlier(tx, t, all[:i])
 		if err != nil {
 			return err
 		}
 		g.templates = append(g.templates, subject)
-		files := was.Files
-		if files == nil && was.GUID != "" { // an earlier version's
-			files = []string{was.Policy.Cite.File}
+		if was.Files == nil && was.GUID != "" { // an earlier version's, which told them by its facts alone
+			was.Files, t.Registry = []string{was.Policy.Cite.File}, t.Registry || was.Registry
 			for _, f := range was.Policy.Settings {
-				if !slices.Contains(files, f.Cite.File) {
-					files = append(files, f.Cite.File)
+				if !slices.Contains(was.Files, f.Cite.File) {
+					was.Files = append(was.Files, f.Cite.File)
 				}
 			}
 		}
-		for n, name := range files {
-			if err := g.addStored(&all[i], name, n+1); err != nil {
-				return err
+		brought := map[string]bool{}
+		for _, name := range t.Files {
+			brought[format[name]] = true
+		}
+		whole := !t.Part
+		for n, name := range was.Files {
+			if e, ok := known[name]; ok && !brought[e.Format] {
+				if err := g.addStored(t, e, n+1, whole); err != nil {
+					return err
+				}
 			}
 		}
 	}
 	return nil
 }
 
-// addStored adds what a file on record says of a policy, unless one of its form was read.
-func (g *gathering) addStored(t *estate.Template, name string, gathers int) error {
-	k := slices.IndexFunc(g.known, func(e ledger.Evidence) bool { return e.Name == name })
-	if k < 0 || slices.ContainsFunc(g.files, func(s staged) bool {
-		return s.Evidence.Format == g.known[k].Format && slices.Contains(t.Files, s.Name)
-	}) {
-		return nil
-	}
-	format := slices.IndexFunc(formats, func(f *intake.Format) bool { return f.Name == g.known[k].Format })
+// addStored adds what a file on record says of a policy. whole: its template was brought
+// anew, so that what another form of it says is past.
+func (g *gathering) addStored(t *estate.Template, e ledger.Evidence, gathers int, whole bool) error {
+	format := slices.IndexFunc(formats, func(f *intake.Format) bool { return f.Name == e.Format })
 	if format < 0 {
-		return fmt.Errorf("%s: evidence of a format this program does not know: %s", name, g.known[k].Format)
+		return fmt.Errorf("%s: evidence of a format this program does not know: %s", e.Name, e.Format)
 	}
-	stored, err := custody.Stored(name)
+	stored, err := custody.Stored(e.Name)
 	if err != nil {
 		return err
 	}
 	alone := estate.NewBuilder()
-	alone.StartFile(name)
-	if err := g.reread(alone, stored, g.known[k].Path, formats[format]); err != nil {
+	alone.StartFile(e.Name)
+	if err := g.reread(alone, stored, e.Path, formats[format]); err != nil {
 		return err
 	}
 	for _, x := range alone.Templates {
@@ -829,8 +841,8 @@ func (g *gathering) addStored(t *estate.Template, name string, gathers int) erro
 			}
 			x.GUID, x.Domain = t.GUID, t.Domain
 		}
-		if x.GUID == t.GUID {
-			g.builder.StartOlder(name, gathers)
+		if x.GUID == t.GUID && (x.Domain == t.Domain || x.Domain == "" || t.Domain == "") && (x.Part || !whole) {
+			g.builder.StartOlder(e.Name, gathers)
 			g.builder.Template(x)
 		}
 	}

@@ -741,8 +741,8 @@ var governanceChecks = []Check{
 	{
 		Name: "template-open", Title: "Whether a linked template applies was not exported",
 		Kind: Missing, Severity: baseline.Minor,
-		Doc: "Whether a linked policy applies is not in the evidence: its security filter or its template was not exported, or a WMI " +
-			"filter decides.",
+		Doc: "Whether a linked policy applies, or what it sets, is not in the evidence: its security filter, its template or its " +
+			"registry file was not exported, or a WMI filter decides.",
 		Run: func(p *Pass) {
 			by := map[string][]string{}
 			lines := map[string][]estate.Cite{}
