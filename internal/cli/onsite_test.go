@@ -531,7 +531,7 @@ func TestOnSiteOnlyReads(t *testing.T) {
 	}
 	opened := 0
 	allowed := regexp.MustCompile(`(?i)/sysvol/marrowick\.example/Policies(/\{[0-9a-f-]{36}\}/(GPT\.INI|Machine/Registry\.pol|` +
-		`Machine/Microsoft/Windows NT/SecEdit/GptTmpl\.inf))?$`)
+		`Machine/Microsoft/Windows NT/SecEdit/GptTmpl\.inf|Machine/Preferences/Registry/Registry\.xml))?$`)
 	for _, m := range regexp.MustCompile(`AUDIT\|([a-z_]+)\|(.*)`).FindAllStringSubmatch(string(text), -1) {
 		operation, rest := m[1], m[2]
 		if slices.Contains([]string{"pwrite", "pwrite_send", "unlinkat", "mkdirat", "renameat", "ftruncate", "fallocate", "fset_nt_acl",

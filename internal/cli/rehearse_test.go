@@ -49,8 +49,25 @@ func rehearsals(seed uint64, n int, lockouts ...forecast.Lockout) []rehearsal {
 }
 
 // playReal signs in as the timelines say, all accounts side by side, and
-// compares who is let in with the rehearsal.
+// compares who is let in with the rehearsal. Where the machine is busy with other
+// things, answers come too late to be compared: it is played again.
 func playReal(t *testing.T, all []rehearsal, by forecast.Counting, signIn func(name string, right bool) bool) {
+	t.Helper()
+	const enough, longest = 60, 10 * time.Second // of tries; of the locks and windows
+	compared := 0
+	for range 4 {
+		for _, r := range all { // what is done once is done, and no failure is left
+			signIn(r.name, true)
+		}
+		if compared = playOnce(t, all, by, signIn); compared >= enough || t.Failed() {
+			return
+		}
+		time.Sleep(longest)
+	}
+	t.Errorf("the machine is too slow: only %d tries compared", compared)
+}
+
+func playOnce(t *testing.T, all []rehearsal, by forecast.Counting, signIn func(name string, right bool) bool) int {
 	t.Helper()
 	// Servers note the time of a failure in whole seconds, so tries stand a
 	// little behind the second.
@@ -85,9 +102,7 @@ func playReal(t *testing.T, all []rehearsal, by forecast.Counting, signIn func(n
 	}
 	wait.Wait()
 	t.Logf("%d timelines played, %d tries compared, %d timelines left by a late answer", len(all), compared.Load(), late.Load())
-	if compared.Load() < 60 {
-		t.Errorf("the machine is too slow: only %d tries compared", compared.Load())
-	}
+	return int(compared.Load())
 }
 
 var shortLocks = []forecast.Lockout{
