@@ -173,23 +173,23 @@ func (m *maker) take(f *check.Finding) {
 
 // ways takes of each demand with ways the one that asks least, on each scope.
 func (m *maker) ways() {
-	type one struct {
-		about
-		baseline.Taken
-	}
-	var all []one
-	for _, s := range m.r.Scopes { // in order, so that a plan comes out the same again
+	var beside []about // in order, so that a plan comes out the same again
+	for _, s := range m.r.Scopes {
 		for _, row := range setting.Table() {
 			at := about{s, row.ID}
-			all = append(all, one{at, baseline.Take(row.ID, m.demands[at], s.Now)})
+			demands, ok := m.demands[at]
+			if !ok {
+				continue
+			}
+			taken := baseline.Take(row.ID, demands, s.Now)
+			if m.demands[at] = taken.Demands; taken.Beside != nil {
+				m.beside[at], beside = taken.Beside, append(beside, at)
+			}
 		}
 	}
-	for _, x := range all {
-		m.demands[x.about], m.beside[x.about] = x.Demands, x.Beside
-	}
-	for _, x := range all {
-		for _, n := range x.Beside {
-			key := about{x.scope, n.Demand.Setting}
+	for _, at := range beside { // only now: what a way asks of another setting is no demand that has ways
+		for _, n := range m.beside[at] {
+			key := about{at.scope, n.Demand.Setting}
 			m.demands[key] = append(m.demands[key], n)
 		}
 	}
