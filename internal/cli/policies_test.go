@@ -1,6 +1,8 @@
 package cli_test
 
 import (
+	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -68,5 +70,20 @@ func TestPolicyOfSeveralFiles(t *testing.T) {
 	in(registry, pol(`Software\Microsoft\Windows\CurrentVersion\Policies\LAPS`, "BackupDirectory", 2))
 	must(t, dir, "gather", src)
 	held("another registry file", "unmanaged")
+	gone := func(name string, change int) {
+		if err := os.Remove(filepath.Join(src, "x.example", "Policies", guid, "Machine", filepath.FromSlash(name))); err != nil {
+			t.Fatal(err)
+		}
+		in(template, inf(fmt.Sprintf("MinimumPasswordLength = %d", change)))
+	}
+	gone("Preferences/Registry/Registry.xml", 11)
+	must(t, dir, "gather", filepath.Join(src, "x.example", "Policies", guid, "Machine", filepath.FromSlash(template)))
+	held("the template alone", "unmanaged")
+	in(template, inf("MinimumPasswordLength = 12"))
+	must(t, dir, "gather", src)
+	held("the folder, without the preferences", "")
+	gone(registry, 13)
+	must(t, dir, "gather", src)
+	held("the folder, without the registry file", "open")
 	must(t, dir, "verify")
 }

@@ -774,18 +774,23 @@ func (g *gathering) recorded(tx *ledger.Tx, subject string, into *estate.Templat
 }
 
 // wholePolicies adds to the policies of which files were read what their other files on
-// record say: one that was not brought anew is as it was.
+// record say: one that was not brought anew is as it was, unless the policy's folder was
+// brought, and it is in there no more.
 func (g *gathering) wholePolicies(tx *ledger.Tx) error {
 	all := g.builder.Templates
 	if len(all) == 0 {
 		return nil
 	}
-	known, format := map[string]ledger.Evidence{}, map[string]string{}
+	known, there := map[string]ledger.Evidence{}, map[string]bool{}
 	for _, e := range g.known {
 		known[e.Name] = e
 	}
-	for _, s := range g.files {
-		format[s.Name] = s.Evidence.Format
+	for _, f := range g.result.Files {
+		there[f.Evidence.Name] = true
+	}
+	read := map[string]*staged{}
+	for i := range g.files {
+		read[g.files[i].Name] = &g.files[i]
 	}
 	for i := range all {
 		t := &all[i]
@@ -802,13 +807,13 @@ func (g *gathering) wholePolicies(tx *ledger.Tx) error {
 				}
 			}
 		}
-		brought := map[string]bool{}
+		brought, inFolder := map[string]bool{}, false
 		for _, name := range t.Files {
-			brought[format[name]] = true
+			brought[read[name].Evidence.Format], inFolder = true, inFolder || !read[name].named
 		}
 		whole := !t.Part
 		for n, name := range was.Files {
-			if e, ok := known[name]; ok && !brought[e.Format] {
+			if e, ok := known[name]; ok && !brought[e.Format] && (there[name] || !inFolder) {
 				if err := g.addStored(t, e, n+1, whole); err != nil {
 					return err
 				}
