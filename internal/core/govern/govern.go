@@ -669,12 +669,14 @@ func (r *Resolution) claimOf(row int) (won claim, via, may int, why Doubt) {
 		return c, via, may, why // nothing that comes through a group goes before it
 	}
 	take := func(group int) {
-		carrier := int(r.carrier[group]) - 1
-		switch joined := r.join(won, r.claims[group]); {
-		case joined != won:
-			won, via = joined, carrier
-		case carrier != via && r.claims[group] == won && r.Authority.DN(carrier) < r.Authority.DN(via):
-			via = carrier // of several ways one is told, whatever the order of the export
+		if r.claims[group] != noClaim { // of most groups nothing comes
+			carrier := int(r.carrier[group]) - 1
+			switch joined := r.join(won, r.claims[group]); {
+			case joined != won:
+				won, via = joined, carrier
+			case carrier != via && r.claims[group] == won && r.Authority.DN(carrier) < r.Authority.DN(via):
+				via = carrier // of several ways one is told, whatever the order of the export
+			}
 		}
 		if i := int(r.may[group]); i != 0 {
 			on := int(r.mayFor[group])
