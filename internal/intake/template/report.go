@@ -50,16 +50,15 @@ func guidName(name string) bool { return len(name) == 38 && name[0] == '{' && na
 
 // policyReport is what a report says of one policy, while it is read.
 type policyReport struct {
-	line       int
-	id, name   string
-	domain     string
-	off        bool   // its computer half is switched off
-	access     string // its security descriptor, as text
-	wmi        bool
-	extensions bool // its computer half was told, with what it sets or without
-	template   *reader
-	preferred  preferred
-	links      []reportLink
+	line      int
+	id, name  string
+	domain    string
+	off       bool   // its computer half is switched off
+	access    string // its security descriptor, as text
+	wmi       bool
+	template  *reader
+	preferred preferred
+	links     []reportLink
 }
 
 // reportLink is a place that a policy is linked to.
@@ -177,8 +176,6 @@ func (r *reportReader) open(stack []markup.Element) {
 		r.link = &reportLink{line: e.Line}
 	case sections[e.Name] != "" && slices.ContainsFunc(stack, func(e markup.Element) bool { return e.Name == "ExtensionData" }):
 		r.set = &settingReport{line: e.Line, section: sections[e.Name]}
-	case e.Name == "Extension" && r.policy != nil && slices.ContainsFunc(stack, func(e markup.Element) bool { return e.Name == "Computer" }):
-		r.policy.extensions = true
 	}
 }
 
