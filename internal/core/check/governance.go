@@ -780,10 +780,7 @@ var governanceChecks = []Check{
 		Kind: Missing, Severity: baseline.Minor,
 		Doc: "Machines get account settings from a template, and their own export is not in the evidence: configured, not seen.",
 		Run: func(p *Pass) {
-			machines := map[string]bool{}
-			for _, a := range p.Estate.Authorities {
-				machines[a.Name] = machines[a.Name] || a.Kind == estate.Machine
-			}
+			machines := machinesOf(p)
 			unseen := map[string][]int{}
 			name := map[string]govern.Linked{}
 			for _, u := range p.Templates.Places() {
@@ -792,7 +789,7 @@ var governanceChecks = []Check{
 						continue
 					}
 					for _, row := range p.Templates.Machines(l) {
-						if !machines[govern.MachineName(p.Authority, row)] {
+						if machines[govern.MachineName(p.Authority, row)] == nil {
 							unseen[u.DN+l.Link.GUID] = append(unseen[u.DN+l.Link.GUID], row)
 							name[u.DN+l.Link.GUID] = l
 						}
@@ -849,20 +846,16 @@ var governanceChecks = []Check{
 		Doc: "A machine enforces another value than the templates that reach it configure.",
 		Run: func(p *Pass) {
 			o := p.Authority.Objects
-			enforced := map[string]*estate.Policy{}
-			for _, a := range p.Estate.Authorities {
-				if a.Kind == estate.Machine {
-					enforced[a.Name] = a.Head
-				}
-			}
+			machines := machinesOf(p)
 			for row := range o.Len() {
-				if len(enforced) == 0 || o.ClassOf(row) != estate.Computer {
+				if len(machines) == 0 || o.ClassOf(row) != estate.Computer {
 					continue
 				}
-				own := enforced[govern.MachineName(p.Authority, row)]
-				if own == nil {
+				m := machines[govern.MachineName(p.Authority, row)]
+				if m == nil || m.Head == nil {
 					continue
 				}
+				own := m.Head
 				configured, _ := p.Templates.ConfiguredOn(row)
 				for _, id := range SortedSettings(configured) {
 					c, fact := configured[id], own.Settings[id]
@@ -1197,3 +1190,26 @@ func managed(p *Pass) (none, open machines) {
 
 // hidden reports whether a linked policy may set what was not seen of it.
 func hidden(l govern.Linked) bool { return l.Idle == "" && l.RegistryHidden() }
+
+// machinesOf are the Windows machines of the evidence by the names that computers of the
+// domain may have, but for those of which another domain has a computer, too: whose export
+// that is, nothing tells.
+func machinesOf(p *Pass) map[string]*estate.Authority {
+	all := map[string]*estate.Authority{}
+	for _, a := range p.Estate.Authorities {
+		if a.Kind == estate.Machine && a.Platform == setting.WindowsMachine {
+			all[a.Name] = a
+		}
+	}
+	for _, a := range p.Estate.Authorities {
+		if len(all) == 0 || a.Kind != estate.Domain || a == p.Authority {
+			continue
+		}
+		for row := range a.Objects.Len() {
+			if a.Objects.ClassOf(row) == estate.Computer {
+				delete(all, govern.MachineName(a, row))
+			}
+		}
+	}
+	return all
+}

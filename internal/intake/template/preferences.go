@@ -13,7 +13,6 @@ import (
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
 	"sternledger/internal/intake/markup"
-	"sternledger/internal/redact"
 )
 
 // Preferences are what a policy's preferences set in the registry (MS-GPPREF 2.2.1.12).
@@ -203,13 +202,13 @@ func readPreferences(src *intake.Source, into *estate.Builder) error {
 		Open: all.begin,
 		Close: func(stack []markup.Element, text string) string {
 			all.end(stack)
-			return t.keepText("", text, false)
+			return keep(src, "", text, false)
 		},
 		Attr: func(name, value string) string {
 			as, read := all.attribute(name)
-			return t.keepText(as, value, read)
+			return keep(src, as, value, read)
 		},
-		Loose: func(text string) string { return t.keepText("", text, false) }})
+		Loose: func(text string) string { return keep(src, "", text, false) }})
 	var broken *markup.Error
 	switch {
 	case errors.As(err, &broken):
@@ -222,18 +221,4 @@ func readPreferences(src *intake.Source, into *estate.Builder) error {
 		Policy: estate.Policy{Name: name, Origin: slashes(src.Path), Standing: estate.Configured, Platform: t.platform, Settings: t.facts,
 			Cite: into.Cite(1, "", "")}})
 	return src.Store(raw, text, kept)
-}
-
-// keepText says what is kept of a text.
-func (t *reader) keepText(name, value string, read bool) string {
-	kept, struck := redact.Keep(name, value, read, t.src.KeepAll)
-	switch {
-	case strings.TrimSpace(value) == "":
-		return value
-	case struck:
-		t.src.Struck++
-	case kept != value:
-		t.src.NotKept++
-	}
-	return kept
 }

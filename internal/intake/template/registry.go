@@ -237,17 +237,17 @@ func readReg(src *intake.Source, into *estate.Builder) error {
 		case line[0] == '[':
 			key = ""
 		case m == nil: // goes on with a value that is not read, or is a comment
-			shown = t.keepLine("", line)
+			shown = keep(src, "", line, false)
 		default:
 			k := t.known("registry values", key+m[1])
 			if k == nil || key == "" || !setting.Get(k.id).Exists(t.platform) {
-				shown = `"` + m[1] + `"=` + t.keepLine(m[1], m[2])
+				shown = `"` + m[1] + `"=` + keep(src, m[1], m[2], false)
 				break
 			}
 			w := regWord.FindStringSubmatch(m[2])
 			if w == nil {
 				into.Unreadable(t.facts, k.id, into.Cite(n, k.cited(), ""), "not a number (dword:…)")
-				shown = `"` + m[1] + `"=` + t.keepLine(m[1], m[2])
+				shown = `"` + m[1] + `"=` + keep(src, m[1], m[2], false)
 				break
 			}
 			number, _ := strconv.ParseUint(w[1], 16, 32)
@@ -281,16 +281,4 @@ func readReg(src *intake.Source, into *estate.Builder) error {
 		}
 	}
 	return src.Store(raw, text, kept.Bytes())
-}
-
-// keepLine says what is kept of a value that is not read.
-func (t *reader) keepLine(name, value string) string {
-	kept, struck := redact.Keep(name, value, false, t.src.KeepAll)
-	switch {
-	case struck:
-		t.src.Struck++
-	case kept != value:
-		t.src.NotKept++
-	}
-	return kept
 }

@@ -12,7 +12,6 @@ import (
 	"sternledger/internal/intake"
 	"sternledger/internal/intake/descriptor"
 	"sternledger/internal/intake/markup"
-	"sternledger/internal/redact"
 )
 
 // Report is the report that the group-policy console saves as XML, of one policy or
@@ -132,16 +131,7 @@ func (r *reportReader) attribute(name, value string) string {
 }
 
 func (r *reportReader) keep(name, value string, read bool) string {
-	kept, struck := redact.Keep(name, value, read, r.src.KeepAll)
-	switch {
-	case strings.TrimSpace(value) == "":
-		return value
-	case struck:
-		r.src.Struck++
-	case kept != value:
-		r.src.NotKept++
-	}
-	return kept
+	return keep(r.src, name, value, read)
 }
 
 // under reports whether an element stands in others of those names, the innermost

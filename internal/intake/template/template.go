@@ -336,12 +336,20 @@ func (t *reader) lines(text []byte) error {
 // kept returns what is kept of a value.
 func (t *reader) kept(section, name, value string) string {
 	read := t.known(section, name) != nil || section == "unicode" || section == "version"
-	kept, struck := redact.Keep(name, value, read, t.src.KeepAll)
+	return keep(t.src, name, value, read)
+}
+
+// keep says what is kept of a value under a name, given whether it is read.
+func keep(src *intake.Source, name, value string, read bool) string {
+	if strings.TrimSpace(value) == "" {
+		return value
+	}
+	kept, struck := redact.Keep(name, value, read, src.KeepAll)
 	switch {
 	case struck:
-		t.src.Struck++
+		src.Struck++
 	case kept != value:
-		t.src.NotKept++
+		src.NotKept++
 	}
 	return kept
 }
