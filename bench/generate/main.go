@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 )
 
 const base = "DC=marrowick,DC=example"
@@ -27,28 +28,33 @@ func main() {
 	groups := flag.Int("groups", 20_000, "groups")
 	memberships := flag.Int("memberships", 4, "memberships of each account")
 	policies := flag.Int("policies", 40, "fine-grained policies")
+	bare := flag.Bool("bare", false, "only the attributes that are read, as a search that names them returns them")
 	secrets := flag.Bool("secrets", false, "plant a secret in every hundredth account, as no real export holds them")
 	seed := flag.Uint64("seed", 1, "seed")
 	flag.Parse()
 
 	g := &generator{Writer: bufio.NewWriterSize(os.Stdout, 1<<20), rnd: rand.New(rand.NewPCG(*seed, 42)), accounts: *accounts,
-		secrets: *secrets}
+		bare: *bare, secrets: *secrets}
 	g.head()
 	for i := range *policies {
 		g.policy(i, *groups)
 	}
-	members := make([][]int, *groups)
+	members, holders := make([][]int, *groups), make([][]int, *accounts)
 	for a := range *accounts {
 		for range *memberships {
 			k := g.rnd.IntN(*groups)
+			if slices.Contains(holders[a], k) {
+				continue
+			}
 			members[k] = append(members[k], a)
+			holders[a] = append(holders[a], k)
 		}
 	}
 	for i := range *groups {
 		g.group(i, members[i])
 	}
 	for a := range *accounts {
-		g.account(a)
+		g.account(a, holders[a])
 	}
 	if err := g.Flush(); err != nil {
 		fmt.Fprintln(os.Stderr, "generate:", err)
@@ -60,6 +66,7 @@ type generator struct {
 	*bufio.Writer
 	rnd      *rand.Rand
 	accounts int
+	bare     bool
 	secrets  bool
 }
 
@@ -131,7 +138,7 @@ func (g *generator) group(i int, members []int) {
 	g.guid("objectGUID")
 	g.line("objectSid", fmt.Sprintf("S-1-5-21-1111111111-2222222222-333333333-%d", 2_000_000+i))
 	g.line("groupType", "-2147483646")
-	g.line("whenCreated", "20190412081500.0Z")
+	g.rest("whenCreated", "20190412081500.0Z")
 	for _, m := range members {
 		g.line("member", g.accountDN(m))
 	}
@@ -141,21 +148,28 @@ func (g *generator) group(i int, members []int) {
 	g.WriteString("\n")
 }
 
-func (g *generator) account(i int) {
+// rest writes an attribute that nothing is read from.
+func (g *generator) rest(attribute, value string) {
+	if !g.bare {
+		g.line(attribute, value)
+	}
+}
+
+func (g *generator) account(i int, holders []int) {
 	dn := g.accountDN(i)
 	g.line("dn", dn)
 	for _, class := range []string{"top", "person", "organizationalPerson", "user"} {
 		g.line("objectClass", class)
 	}
 	name := fmt.Sprintf("user%07d", i)
-	g.line("cn", dn[3:len(dn)-len(base)-1])
-	g.line("distinguishedName", dn)
-	g.line("instanceType", "4")
-	g.line("whenCreated", "20200602093011.0Z")
-	g.line("whenChanged", "20261101060203.0Z")
+	g.rest("cn", dn[3:len(dn)-len(base)-1])
+	g.rest("distinguishedName", dn)
+	g.rest("instanceType", "4")
+	g.rest("whenCreated", "20200602093011.0Z")
+	g.rest("whenChanged", "20261101060203.0Z")
 	g.line("displayName", dn[3:min(len(dn), 20)])
-	g.line("uSNCreated", fmt.Sprint(12000+i))
-	g.line("uSNChanged", fmt.Sprint(9912000+i))
+	g.rest("uSNCreated", fmt.Sprint(12000+i))
+	g.rest("uSNChanged", fmt.Sprint(9912000+i))
 	g.guid("objectGUID")
 	control := 512
 	switch i % 50 {
@@ -165,18 +179,21 @@ func (g *generator) account(i int) {
 		control = 66048
 	}
 	g.line("userAccountControl", fmt.Sprint(control))
-	g.line("badPwdCount", "0")
-	g.line("codePage", "0")
-	g.line("countryCode", "0")
+	for _, k := range holders {
+		g.line("memberOf", groupDN(k))
+	}
+	g.rest("badPwdCount", "0")
+	g.rest("codePage", "0")
+	g.rest("countryCode", "0")
 	g.line("pwdLastSet", fmt.Sprint(133_000_000_000_000_000+int64(i)*10_000_000_00))
 	g.line("primaryGroupID", "513")
 	g.line("objectSid", fmt.Sprintf("S-1-5-21-1111111111-2222222222-333333333-%d", 3_000_000+i))
-	g.line("accountExpires", "9223372036854775807")
-	g.line("logonCount", fmt.Sprint(i%977))
+	g.rest("accountExpires", "9223372036854775807")
+	g.rest("logonCount", fmt.Sprint(i%977))
 	g.line("sAMAccountName", name)
 	g.line("sAMAccountType", "805306368")
 	g.line("userPrincipalName", name+"@marrowick.example")
-	g.line("objectCategory", "CN=Person,CN=Schema,CN=Configuration,"+base)
+	g.rest("objectCategory", "CN=Person,CN=Schema,CN=Configuration,"+base)
 	g.line("lastLogonTimestamp", fmt.Sprint(133_400_000_000_000_000+int64(i)*10_000_000))
 	if g.secrets && i%100 == 3 {
 		g.line("unicodePwd:", base64.StdEncoding.EncodeToString(fmt.Appendf(nil, "planted secret %d", i)))

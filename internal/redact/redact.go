@@ -59,7 +59,7 @@ var separators = strings.NewReplacer("-", "", "_", "", ".", "", " ", "", "/", ""
 // Name reports whether what stands under a name may be a secret. Names that a
 // format reads are never asked for: "passwordPolicies" has the word in it, too.
 func Name(name string) bool {
-	if oid.MatchString(name) {
+	if name != "" && name[0] <= '9' && oid.MatchString(name) {
 		return true // it says nothing of itself
 	}
 	low := separators.Replace(strings.ToLower(name))
@@ -136,15 +136,41 @@ func Unknown(name, value string) (kept string, struck bool) {
 	if value == "" {
 		return value, false
 	}
-	if Name(name) || Look(value) || long.MatchString(value) {
+	if Name(name) {
+		return Struck, true
+	}
+	return Value(value)
+}
+
+// Value is Unknown for a value under a name that is no secret's.
+func Value(value string) (kept string, struck bool) {
+	if Look(value) || holdsRun(value) && long.MatchString(value) {
 		return Struck, true
 	}
 	return Text(value)
 }
 
+// Harmless reports whether Value keeps all of a value, as can be told at a glance;
+// false: it must be asked.
+func Harmless(value []byte) bool {
+	return !Suspicious(value) && !holdsRun(value) && !mentions(value)
+}
+
 // Text strikes secrets out of a text that is kept for what else it says: those
 // that give themselves away, and what is assigned to a name of a secret.
 func Text(value string) (kept string, struck bool) {
+	kept = value
+	if mentions(value) {
+		kept, struck = unassigned(value)
+	}
+	if Look(kept) {
+		return Struck, true
+	}
+	return kept, struck
+}
+
+// unassigned strikes out what is assigned to a name of a secret.
+func unassigned(value string) (kept string, struck bool) {
 	kept = assigned.ReplaceAllStringFunc(value, func(pair string) string {
 		m := assigned.FindStringSubmatch(pair)
 		if !Name(m[1]) || IsMark(m[3]) {
@@ -153,10 +179,73 @@ func Text(value string) (kept string, struck bool) {
 		struck = true
 		return m[1] + m[2] + Struck
 	})
-	if Look(kept) {
-		return Struck, true
-	}
 	return kept, struck
+}
+
+// Of a million values, a few hold what the patterns look for. The functions below
+// pass over most of the others: they say yes too often, and never no too often.
+
+// inRun are the bytes that long's matches consist of, but for a "=" at the end.
+var inRun = func() (all [256]bool) {
+	for c := range all {
+		all[c] = 'a' <= c|0x20 && c|0x20 <= 'z' || '0' <= c && c <= '9' || strings.IndexByte("+/_:-", byte(c)) >= 0
+	}
+	return all
+}()
+
+// holdsRun reports whether a value is worth a look by long.
+func holdsRun[T string | []byte](value T) bool {
+	const least = 24 // of what long matches
+	run := 0
+	for i := range len(value) {
+		if !inRun[value[i]] {
+			run = 0
+		} else if run++; run == least {
+			return true
+		}
+	}
+	return false
+}
+
+// startsWord has the words that a secret's name may hold, by their first letter.
+var startsWord = func() (all [256][]string) {
+	for _, w := range append(words, ends...) {
+		all[w[0]] = append(all[w[0]], w)
+	}
+	return all
+}()
+
+// mentions reports whether a text assigns something and holds, anywhere, a word that
+// a secret's name may hold. It spells the text as Name spells names.
+func mentions[T string | []byte](text T) bool {
+	assigns := false
+	for i := range len(text) {
+		if text[i] == '=' || text[i] == ':' {
+			assigns = true
+			break
+		}
+	}
+	if !assigns {
+		return false
+	}
+	var room [256]byte
+	low := room[:0]
+	for i := range len(text) {
+		switch c := text[i]; {
+		case 'A' <= c && c <= 'Z':
+			low = append(low, c|0x20)
+		case c != '-' && c != '_' && c != '.':
+			low = append(low, c)
+		}
+	}
+	for i, c := range low {
+		for _, w := range startsWord[c] {
+			if len(low)-i >= len(w) && string(low[i:i+len(w)]) == w {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Keep returns what is kept of a value under a name, given whether a rule reads

@@ -73,7 +73,8 @@ func TestKeep(t *testing.T) {
 }
 
 func FuzzText(f *testing.F) {
-	for _, seed := range []string{"a=b", "password=x y", "{SSHA}x", "\xff", "key: [a b] x"} {
+	for _, seed := range []string{"a=b", "password=x y", "{SSHA}x", "\xff", "key: [a b] x", "api-k.e_y : x", "MyPIN='a b'", "CN=Pilots,DC=x",
+		"0123456789abcdef01234567", "00:11:22:33:44:55:66:77:88:99:aa:bb", "a/b+c/d_e-f/g+h/i_j-k/l+m/n="} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -83,6 +84,15 @@ func FuzzText(f *testing.F) {
 		}
 		if strings.Count(kept, "\n") != strings.Count(text, "\n") && kept != Struck && !struck {
 			t.Fatalf("%q: lines were lost", text)
+		}
+		if all, _ := unassigned(text); !mentions(text) && all != text {
+			t.Fatalf("%q: %q, and passed over at a glance", text, all)
+		}
+		if !holdsRun(text) && long.MatchString(text) {
+			t.Fatalf("%q is long, and passed over at a glance", text)
+		}
+		if kept, struck := Value(text); Harmless([]byte(text)) && (struck || kept != text) {
+			t.Fatalf("%q: %q, and called harmless", text, kept)
 		}
 	})
 }

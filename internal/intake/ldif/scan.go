@@ -440,7 +440,10 @@ func (s *scanner) markOf(n *name, value []byte, coded bool) string {
 	case n.secret:
 		s.src.Struck++
 	case s.src.KeepAll && !coded:
-		kept, struck := redact.Unknown(n.text, string(value))
+		if redact.Harmless(value) {
+			return ""
+		}
+		kept, struck := redact.Value(string(value))
 		if struck {
 			s.src.Struck++
 		}
