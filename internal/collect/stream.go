@@ -22,7 +22,8 @@ const (
 var spare = sync.Pool{New: func() any { return new([blockSize]byte) }}
 
 // queue is a pipe that holds a few blocks, so that reading, hashing and
-// writing share the processors. One side writes, the other reads.
+// writing share the processors. One side writes, or sends blocks, the other reads,
+// or takes them.
 type queue struct {
 	full    chan filled
 	free    chan struct{}    // one for each block that may still be filled
@@ -49,21 +50,46 @@ func newQueue() *queue {
 
 var errStopped = errors.New("nobody reads any more")
 
+// room waits for a block that may be filled; nil: nobody reads any more.
+func (q *queue) room() *[blockSize]byte {
+	select {
+	case <-q.free:
+		return spare.Get().(*[blockSize]byte)
+	case <-q.stop:
+		return nil
+	}
+}
+
+// send hands on what stands in a block.
+func (q *queue) send(f filled) {
+	q.full <- f // never blocks: there are no more blocks than places
+}
+
+// next takes the next block, which must be released, or returns why there is none.
+func (q *queue) next() (filled, error) {
+	if f, ok := <-q.full; ok {
+		return f, nil
+	}
+	return filled{}, q.err
+}
+
+func (q *queue) release(block *[blockSize]byte) {
+	spare.Put(block)
+	q.free <- struct{}{}
+}
+
 // Write copies p into blocks.
 func (q *queue) Write(p []byte) (n int, err error) {
 	for n < len(p) {
 		if q.in.block == nil {
-			select {
-			case <-q.free:
-				q.in.block = spare.Get().(*[blockSize]byte)
-			case <-q.stop:
+			if q.in.block = q.room(); q.in.block == nil {
 				return n, errStopped
 			}
 		}
 		k := copy(q.in.block[q.in.n:], p[n:])
 		q.in.n, n = q.in.n+k, n+k
 		if q.in.n == blockSize {
-			q.full <- q.in // never blocks: there are no more blocks than places
+			q.send(q.in)
 			q.in = filled{}
 		}
 	}
@@ -73,7 +99,7 @@ func (q *queue) Write(p []byte) (n int, err error) {
 // finish sends what is left and ends the queue; the reader then gets err.
 func (q *queue) finish(err error) {
 	if q.in.n > 0 {
-		q.full <- q.in
+		q.send(q.in)
 		q.in = filled{}
 	}
 	q.err = err
@@ -84,13 +110,12 @@ func (q *queue) finish(err error) {
 func (q *queue) Read(p []byte) (int, error) {
 	if len(q.out) == 0 {
 		if q.reading != nil {
-			spare.Put(q.reading)
+			q.release(q.reading)
 			q.reading = nil
-			q.free <- struct{}{}
 		}
-		next, ok := <-q.full
-		if !ok {
-			return 0, q.err
+		next, err := q.next()
+		if err != nil {
+			return 0, err
 		}
 		q.out, q.reading = next.block[:next.n], next.block
 	}
@@ -121,30 +146,38 @@ type readEnd struct{ hashing }
 func hashingReader(ctx context.Context, in io.Reader, told func(int64)) *readEnd {
 	e := &readEnd{newHashing()}
 	go func() {
-		whole := spare.Get().(*[blockSize]byte)
-		defer spare.Put(whole)
-		block := whole[:]
-		for {
-			n, err := in.Read(block)
-			if why := context.Cause(ctx); why != nil {
-				n, err = 0, why
-			}
-			e.hash.Write(block[:n])
-			e.n += int64(n)
-			if told != nil {
-				told(e.n)
-			}
-			if _, stopped := e.queue.Write(block[:n]); stopped != nil {
-				err = stopped
-			}
-			if err != nil {
-				e.finish(err)
-				e.done <- err
-				return
-			}
-		}
+		err := e.readAhead(ctx, in, told)
+		e.finish(err)
+		e.done <- err
 	}()
 	return e
+}
+
+// readAhead fills block after block until there is a reason to end.
+func (e *readEnd) readAhead(ctx context.Context, in io.Reader, told func(int64)) error {
+	for {
+		block := e.room()
+		if block == nil {
+			return errStopped
+		}
+		n, err := in.Read(block[:])
+		if why := context.Cause(ctx); why != nil {
+			n, err = 0, why
+		}
+		e.hash.Write(block[:n])
+		e.n += int64(n)
+		if told != nil {
+			told(e.n)
+		}
+		if n > 0 {
+			e.send(filled{block, n})
+		} else {
+			e.release(block)
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // Close ends the reading and waits until the other end has stopped.
@@ -167,13 +200,11 @@ type copyEnd struct {
 func storedCopy(file *os.File) *copyEnd {
 	e := &copyEnd{hashing: newHashing(), file: file}
 	go func() {
-		whole := spare.Get().(*[blockSize]byte)
-		defer spare.Put(whole)
-		block := whole[:]
 		for {
-			n, err := e.queue.Read(block)
+			next, err := e.next()
 			if err == nil {
-				err = e.keep(block[:n])
+				err = e.keep(next.block[:next.n])
+				e.release(next.block)
 			}
 			if err != nil {
 				close(e.stop)

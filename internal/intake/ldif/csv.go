@@ -175,8 +175,8 @@ func (s *scanner) oneRow(t *rows) error {
 		c := &t.columns[i]
 		if c.kind != isKnown {
 			t.shown[i] = text
-			if mark := s.markOf(s.nameOf([]byte(c.name)), []byte(text), false); mark != "" {
-				t.shown[i] = strings.TrimPrefix(mark, ": ") + strings.Repeat("\n", strings.Count(text, "\n"))
+			if mark := s.markOf(s.nameOf([]byte(c.name)), []byte(text), false); mark != nil {
+				t.shown[i] = strings.TrimPrefix(string(mark), ": ") + strings.Repeat("\n", strings.Count(text, "\n"))
 			}
 			continue
 		}

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -57,7 +56,7 @@ type scanner struct {
 	*record // that is being cut
 	src     *intake.Source
 	in      io.Reader
-	keep    *bufio.Writer
+	keep    io.Writer
 	buf     []byte
 	pos     int // next byte to look at
 	end     int
@@ -82,7 +81,7 @@ type name struct {
 	attr   attr
 	kind   attrKind
 	secret bool   // by its name
-	mark   string // what stands in the copy behind the name, where no rule reads it
+	mark   []byte // what stands in the copy behind the name, where no rule reads it
 	piece  span
 	next   *name // the one that came behind it last: mostly it comes again
 }
@@ -101,7 +100,7 @@ func newScanner(src *intake.Source) *scanner {
 	// line for line the same.
 	in := bufio.NewReader(src.In)
 	mark, _ := in.Peek(2)
-	s := &scanner{record: &record{path: src.Path}, src: src, in: in, keep: bufio.NewWriterSize(src.Keep, keepBuffer),
+	s := &scanner{record: &record{path: src.Path}, src: src, in: in, keep: src.Keep,
 		buf:   make([]byte, 16<<10),
 		names: map[string]*name{}, last: &name{}}
 	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
@@ -110,9 +109,6 @@ func newScanner(src *intake.Source) *scanner {
 	}
 	return s
 }
-
-// keepBuffer is how much of the copy is written at once.
-const keepBuffer = 32 << 10
 
 func (r *record) errorAt(line int, seen, expected, next string) error {
 	return &intake.Error{Path: r.path, Line: line, Seen: seen, Expected: expected, Next: next}
@@ -145,7 +141,7 @@ func (s *scanner) next() error {
 	for {
 		line, err := s.physical()
 		if err == io.EOF {
-			if err := errors.Join(s.flush(), s.keep.Flush()); err != nil {
+			if err := s.flush(); err != nil {
 				return err
 			}
 			if s.codedLine > 0 && s.coded%4 != 0 {
@@ -252,7 +248,7 @@ func (s *scanner) flush() error {
 
 // strike writes mark to the copy in place of the current line's bytes from
 // start on.
-func (s *scanner) strike(line []byte, start int, mark string) error {
+func (s *scanner) strike(line []byte, start int, mark []byte) error {
 	lineEnd := s.pos // behind the newline, if there is one
 	if !s.noNewline {
 		lineEnd--
@@ -266,7 +262,7 @@ func (s *scanner) strike(line []byte, start int, mark string) error {
 		return err
 	}
 	s.kept = lineEnd
-	_, err := s.keep.WriteString(mark)
+	_, err := s.keep.Write(mark)
 	return err
 }
 
@@ -307,7 +303,7 @@ func (s *scanner) logical(line []byte) error {
 	if n.kind != isKnown {
 		s.open = dropped
 		mark := s.markOf(n, line[start:], coded)
-		if mark == "" {
+		if mark == nil {
 			return nil // even then no further line of it: a secret may be folded
 		}
 		return s.strike(line, colon, mark)
@@ -323,10 +319,10 @@ func (s *scanner) logical(line []byte) error {
 		// What it is is not told. That it is there still is: silence would be taken
 		// for a proof that it is not.
 		s.src.Struck++
-		if err := s.strike(line, start, redact.Struck); err != nil {
+		shown, s.open = struckMark, dropped
+		if err := s.strike(line, start, shown); err != nil {
 			return err
 		}
-		shown, s.open = []byte(redact.Struck), dropped
 	}
 	from := len(s.text)
 	s.text = append(s.text, shown...)
@@ -350,9 +346,9 @@ func (s *scanner) nameOf(text []byte) *name {
 	n := &name{text: string(text)}
 	n.attr, n.kind, n.piece = lookup(text)
 	n.secret = n.kind == isSecret || n.kind == isUnknown && redact.Name(n.text)
-	n.mark = ": " + redact.NotKept
+	n.mark = notKeptValue
 	if n.secret {
-		n.mark = ": " + redact.Struck
+		n.mark = struckValue
 	}
 	if len(s.names) < mostNames {
 		s.names[n.text] = n
@@ -406,7 +402,7 @@ func (s *scanner) continued(line []byte) error {
 		s.text = append(s.text, line[1:]...)
 		s.values[len(s.values)-1].to = len(s.text)
 	case dropped:
-		if err := s.strike(line, 1, ""); err != nil {
+		if err := s.strike(line, 1, nil); err != nil {
 			return err
 		}
 	}
@@ -414,43 +410,49 @@ func (s *scanner) continued(line []byte) error {
 	return nil
 }
 
-const noComment = " " + redact.NotKept
+// What stands in the copy in place of what is not kept.
+var (
+	struckMark     = []byte(redact.Struck)
+	struckValue    = []byte(": " + redact.Struck)
+	notKeptValue   = []byte(": " + redact.NotKept)
+	notKeptComment = []byte(" " + redact.NotKept)
+)
 
 // comment drops a comment: whatever it says, no rule needs it.
 func (s *scanner) comment(line []byte) error {
 	s.open = dropped
 	if !s.src.KeepAll {
 		s.src.NotKept++
-		return s.strike(line, 1, noComment)
+		return s.strike(line, 1, notKeptComment)
 	}
 	kept, struck := redact.Unknown("", string(line))
 	if !struck {
 		return nil
 	}
 	s.src.Struck++
-	return s.strike(line, 1, " "+strings.TrimPrefix(kept, "# "))
+	return s.strike(line, 1, []byte(" "+strings.TrimPrefix(kept, "# ")))
 }
 
 // markOf is what stands in the copy behind the name of an attribute that no rule
-// reads; empty: the value is kept.
-func (s *scanner) markOf(n *name, value []byte, coded bool) string {
+// reads; nil: the value is kept.
+func (s *scanner) markOf(n *name, value []byte, coded bool) []byte {
 	switch {
 	case len(value) == 0, value[0] == '[' && redact.IsMark(string(value)):
-		return ""
+		return nil
 	case n.secret:
 		s.src.Struck++
 	case s.src.KeepAll && !coded:
 		if redact.Harmless(value) {
-			return ""
+			return nil
 		}
 		kept, struck := redact.Value(string(value))
 		if struck {
 			s.src.Struck++
 		}
 		if kept == string(value) {
-			return ""
+			return nil
 		}
-		return ": " + kept
+		return []byte(": " + kept)
 	default:
 		s.src.NotKept++
 	}
