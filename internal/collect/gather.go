@@ -13,6 +13,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -165,7 +166,7 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	}()
 	usual := debug.SetGCPercent(100)
 	debug.SetGCPercent(usual)
-	defer debug.SetGCPercent(usual) // a large tree changes it
+	defer debug.SetGCPercent(usual) // large files and trees change it
 	if g.aside, err = custody.AsideIn(tx); err != nil {
 		return nil, err
 	}
@@ -284,6 +285,7 @@ type gathering struct {
 	files     []staged
 	syncing   []chan error
 	failed    error // of a copy on its way to the disk
+	large     bool  // a file among them whose facts take much memory
 }
 
 // staged is a file that was read and whose copy waits in the staging folder.
@@ -319,6 +321,10 @@ func (g *gathering) take(c candidate) error {
 	keep, err := g.Folder.Create(folder.Join(g.staging, folder.Name(s.Name)))
 	if err != nil {
 		return err
+	}
+	if c.size > muchText {
+		g.large = true
+		debug.SetGCPercent(60) // the facts of a million accounts are many, and live on
 	}
 	g.builder.StartFile(s.Name)
 	var told func(int64)
@@ -470,6 +476,9 @@ func (g *gathering) join(tx *ledger.Tx) error {
 		return err
 	}
 	found := g.builder.Finish()
+	if g.large { // the room of what was joined is what the facts are written in
+		runtime.GC()
+	}
 	older, err := g.complements(tx, found)
 	if err != nil {
 		return err

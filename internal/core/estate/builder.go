@@ -44,7 +44,7 @@ type draft struct {
 	pieces    []piece // of objects that stand in several files
 	shown     []shown // by row in Files
 	gathered  []int   // by row in Files: how many gathers ago
-	named     map[uint64]mention
+	named     mentions
 	// abroad says of members' parents whether they are of another domain.
 	abroad  map[string]bool
 	servers []server
@@ -117,9 +117,34 @@ type server struct {
 
 // mention is an object that the evidence names: where, and as what.
 type mention struct {
+	key  uint64 // the DN's hash
 	dn   string
 	file int
 	line uint32
+}
+
+// mentions are one of each DN.
+type mentions struct {
+	row index
+	all []mention
+}
+
+// add keeps a mention of a DN that was not mentioned before.
+func (m *mentions) add(key uint64, dn []byte, file int, line uint32) {
+	if _, known := m.row.get(key); !known {
+		m.put(mention{key, string(dn), file, line})
+	}
+}
+
+// put keeps a mention in place of an earlier one.
+func (m *mentions) put(x mention) {
+	row, known := m.row.get(x.key)
+	if known {
+		m.all[row] = x
+		return
+	}
+	m.row.put(x.key, uint32(len(m.all)))
+	m.all = append(m.all, x)
 }
 
 // fileMark says from which edge on the edges come from which file.
@@ -205,7 +230,7 @@ func (b *Builder) authority(at Place) *draft {
 		d = &draft{
 			Authority: Authority{Name: at.Name, Kind: at.Kind, Platform: platforms[at.Kind], Objects: &Objects{}},
 			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
-			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, named: map[uint64]mention{}, abroad: map[string]bool{},
+			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, abroad: map[string]bool{},
 		}
 		b.byPlace[at] = d
 	}
@@ -492,9 +517,7 @@ func (b *Builder) tell(d *draft, row uint32, r *Record) {
 	for i, dn := range r.Holders {
 		key := hashDN(dn, &b.scratch)
 		d.ups.add(edge{key, row, r.HolderLines[i]})
-		if _, known := d.named[key]; !known {
-			d.named[key] = mention{string(dn), d.fileRow, r.HolderLines[i]}
-		}
+		d.named.add(key, dn, d.fileRow, r.HolderLines[i])
 		seen.holders[d.Objects.ClassOf(int(row))] = true
 	}
 }
@@ -568,9 +591,7 @@ func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
 	key := hashDN(dn, &b.scratch)
 	d.edges.add(edge{key, group, uint32(line)})
 	if at.Kind == Domain && d.ofAnother(dn) {
-		if _, known := d.named[key]; !known {
-			d.named[key] = mention{string(dn), d.fileRow, uint32(line)}
-		}
+		d.named.add(key, dn, d.fileRow, uint32(line))
 	}
 }
 

@@ -26,7 +26,7 @@ func hashDN(dn []byte, scratch *[]byte) uint64 {
 	i := 0
 	for ; i+8 <= len(dn); i += 8 {
 		w := binary.LittleEndian.Uint64(dn[i:])
-		if !plainWord(w) || hasByte(w, ' ') && blankAtSeparator(dn, i, i+8) {
+		if !plainWord(w) || blankBeside(w, dn, i) {
 			return hashSlowly(dn, scratch)
 		}
 		h = mix(h, lowerWord(w))
@@ -65,6 +65,23 @@ const ones, highs = 0x0101010101010101, 0x8080808080808080
 func hasByte(w uint64, c byte) bool {
 	x := w ^ ones*uint64(c)
 	return (x-ones)&^x&highs != 0
+}
+
+// bytesLike marks the bytes of w, all of them ASCII, that are c.
+func bytesLike(w uint64, c byte) uint64 {
+	x := w ^ ones*uint64(c)
+	return ^(x + ones*0x7f) & highs
+}
+
+// blankBeside is blankAtSeparator for the eight ASCII bytes w at i.
+func blankBeside(w uint64, dn []byte, i int) bool {
+	blanks := bytesLike(w, ' ')
+	if blanks == 0 {
+		return false
+	}
+	separators := bytesLike(w, ',') | bytesLike(w, '=') | bytesLike(w, '+')
+	return blanks&(separators<<8|separators>>8) != 0 ||
+		blanks&0x80 != 0 && blankAtSeparator(dn, i, i+1) || blanks>>63 != 0 && blankAtSeparator(dn, i+7, i+8)
 }
 
 // plainWord reports whether w is ASCII without escapes, quotes or semicolons.

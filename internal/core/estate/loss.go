@@ -34,10 +34,7 @@ func (b *Builder) Places() []Place {
 func (d *draft) mentionLost(b *Builder) {
 	for _, l := range d.lostPolicies() {
 		for _, dn := range l.Targets {
-			key := hashDN([]byte(dn), &b.scratch)
-			if _, known := d.named[key]; !known {
-				d.named[key] = mention{dn: dn}
-			}
+			d.named.add(hashDN([]byte(dn), &b.scratch), []byte(dn), 0, 0)
 		}
 	}
 }

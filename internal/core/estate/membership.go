@@ -152,21 +152,21 @@ func (d *draft) addUnseen(b *Builder) {
 	for i := range d.Overrides {
 		for _, t := range d.Overrides[i].Targets {
 			if t.Object == NotFound {
-				d.named[hashDN([]byte(t.DN), &b.scratch)] = mention{t.DN, slices.Index(d.Files, t.Cite.File), uint32(t.Cite.Line)}
+				d.named.put(mention{hashDN([]byte(t.DN), &b.scratch), t.DN, max(slices.Index(d.Files, t.Cite.File), 0), uint32(t.Cite.Line)})
 			}
 		}
 	}
 	at, before := Place{d.Name, d.Kind}, d.fileRow
-	for _, key := range slices.SortedFunc(maps.Keys(d.named), func(x, y uint64) int { return cmp.Compare(d.named[x].dn, d.named[y].dn) }) {
-		m := d.named[key]
-		if _, found := d.row.get(key); found {
+	slices.SortFunc(d.named.all, func(x, y mention) int { return cmp.Compare(x.dn, y.dn) })
+	for _, m := range d.named.all {
+		if _, found := d.row.get(m.key); found {
 			continue
 		}
-		d.fileRow = max(m.file, 0)
-		d.row.put(key, uint32(d.Objects.Len()))
+		d.fileRow = m.file
+		d.row.put(m.key, uint32(d.Objects.Len()))
 		b.append(at, d, &Record{Class: Other, DN: []byte(m.dn), Flags: Unseen, Name: []byte(NameOf(m.dn)), Line: int(m.line)})
 	}
-	d.fileRow, d.named = before, nil
+	d.fileRow, d.named = before, mentions{}
 }
 
 // placeLists finds the groups of lists of members that name them. A list of a name

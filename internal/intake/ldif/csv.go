@@ -187,16 +187,16 @@ func (s *scanner) oneRow(t *rows) error {
 		}
 		t.shown[i] = s.cell(c, text, lines[i])
 	}
-	if v := s.find(aDN); v != nil && bytes.IndexByte(s.text[v.from:v.to], '?') >= 0 {
+	if v := s.find(aDN); v != nil && bytes.IndexByte(s.raw(v), '?') >= 0 {
 		// What cannot be written in a code page is written as ?, so that two names may
 		// have become one.
-		dn := string(s.text[v.from:v.to])
+		dn := string(s.raw(v))
 		if before, twice := t.lossy[dn]; twice {
-			return s.errorAt(v.line, "the DN "+redact.Quote([]byte(dn))+" for the second time, after line "+strconv.Itoa(before)+": letters were "+
+			return s.errorAt(int(v.line), "the DN "+redact.Quote([]byte(dn))+" for the second time, after line "+strconv.Itoa(before)+": letters were "+
 				"lost",
 				"a DN for each entry", "export again in Unicode (csvde -u), or as LDIF")
 		}
-		t.lossy[dn] = v.line
+		t.lossy[dn] = int(v.line)
 	}
 	return t.out.Write(t.shown)
 }
@@ -218,9 +218,7 @@ func (s *scanner) cell(c *cell, text string, line int) string {
 			s.src.Struck++
 			raw, all[i] = []byte(redact.Struck), redact.Struck
 		}
-		from := len(s.text)
-		s.text = append(s.text, raw...)
-		s.add(value{attr: c.attr, piece: c.piece, from: from, line: line})
+		s.add(c.attr, raw, false, c.piece, line)
 		s.count++
 	}
 	return strings.Join(all, ";")

@@ -214,7 +214,7 @@ func (r *reader) cite(v *value, raw []byte) estate.Cite {
 	} else {
 		name = named[v.attr][0]
 	}
-	return r.into.Cite(v.line, name, string(raw))
+	return r.into.Cite(int(v.line), name, string(raw))
 }
 
 func (r *reader) take() error {
@@ -224,7 +224,7 @@ func (r *reader) take() error {
 	}
 	if change := r.find(aChangeType); change != nil {
 		if kind, _ := r.textOf(change); string(kind) != "add" {
-			return r.errorAt(change.line, "a change record ("+redact.Quote(kind)+")", "an export of entries",
+			return r.errorAt(int(change.line), "a change record ("+redact.Quote(kind)+")", "an export of entries",
 				"export the entries themselves, not changes to them")
 		}
 	}
@@ -239,11 +239,11 @@ func (r *reader) take() error {
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr == aDN && i > 0 {
-			return r.errorAt(v.line, "a second \"dn:\" in one entry", "a blank line between entries",
+			return r.errorAt(int(v.line), "a second \"dn:\" in one entry", "a blank line between entries",
 				"the export was edited or joined by hand: put the blank line back")
 		}
 		if v.attr == aObjectClass {
-			r.class |= classOf(r.text[v.from:v.to])
+			r.class |= classOf(r.raw(v))
 		}
 	}
 	if r.find(aObjectClass) == nil {
@@ -354,7 +354,7 @@ func (r *reader) nameAlone() bool {
 // isTrue reports whether an attribute is TRUE.
 func (r *reader) isTrue(a attr) bool {
 	v := r.find(a)
-	return v != nil && strings.EqualFold(string(r.text[v.from:v.to]), "TRUE")
+	return v != nil && strings.EqualFold(string(r.raw(v)), "TRUE")
 }
 
 // dnOf returns a value that is a DN, without what the extended form writes
@@ -384,7 +384,7 @@ func (r *reader) outside() error {
 				r.into.Damaged(r.cite(v, raw), "the search that made this export ended with result %s: entries are missing", raw)
 			}
 		} else if v.attr != aMeta {
-			return r.errorAt(v.line, "an attribute outside any entry", "a line \"dn: …\" first", "the export is cut or was edited")
+			return r.errorAt(int(v.line), "an attribute outside any entry", "a line \"dn: …\" first", "the export is cut or was edited")
 		}
 	}
 	if len(r.values) == 0 {
@@ -527,7 +527,8 @@ func (r *reader) policy(at estate.Place, dn []byte) error {
 			if raw, err = r.dnOf(v); err != nil {
 				return err
 			}
-			part = v.piece.ranged && v.piece.last >= 0 // a further piece must follow
+			piece := r.pieceOf(v)
+			part = piece.ranged && piece.last >= 0 // a further piece must follow
 			if len(raw) > 0 {
 				r.into.Target(at, p, estate.Target{DN: string(raw), Cite: r.cite(v, raw)})
 			}
@@ -636,7 +637,7 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 	var n numbers
 	for i := range r.values {
 		v := &r.values[i]
-		if v.piece.ranged && v.attr != aMember && v.attr != aHolders {
+		if v.piece > 0 && v.attr != aMember && v.attr != aHolders {
 			continue
 		}
 		if err := r.attribute(at, v, &n); err != nil {
@@ -694,7 +695,7 @@ func (r *reader) attribute(at estate.Place, v *value, n *numbers) error {
 		case aApplied:
 			r.applied = append(r.applied, raw)
 		default:
-			r.holders, r.lines = append(r.holders, raw), append(r.lines, uint32(v.line))
+			r.holders, r.lines = append(r.holders, raw), append(r.lines, v.line)
 		}
 	case aName, aPrincipal, aDisplay:
 		raw, err := r.textOf(v)
@@ -726,8 +727,8 @@ func (r *reader) attribute(at estate.Place, v *value, n *numbers) error {
 			return nil
 		}
 		n[v.attr] = number
-		if v.attr == aControl && v.line-r.first < 256 {
-			rec.ControlAt = uint8(v.line - r.first)
+		if v.attr == aControl && int(v.line)-r.first < 256 {
+			rec.ControlAt = uint8(int(v.line) - r.first)
 		}
 	}
 	return nil
@@ -816,9 +817,9 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		if v.attr != aMember {
 			continue
 		}
-		if v.piece != last {
-			r.into.MemberRange(at, group, v.piece.first, v.piece.last)
-			last = v.piece
+		if piece := r.pieceOf(v); piece != last {
+			r.into.MemberRange(at, group, piece.first, piece.last)
+			last = piece
 		}
 		if v.from == v.to {
 			continue
@@ -828,9 +829,9 @@ func (r *reader) members(at estate.Place, group uint32) error {
 			return err
 		}
 		if foreign(dn) {
-			r.into.Object(at, &estate.Record{DN: dn, Line: v.line})
+			r.into.Object(at, &estate.Record{DN: dn, Line: int(v.line)})
 		}
-		r.into.Member(at, group, dn, v.line)
+		r.into.Member(at, group, dn, int(v.line))
 	}
 	return nil
 }

@@ -85,7 +85,7 @@ func (r *reader) ldap(dn []byte) error {
 				rec.Flags |= estate.Disabled // locked for good, by an administrator
 			}
 		case aHolders:
-			rec.Holders, rec.HolderLines = append(rec.Holders, raw), append(rec.HolderLines, uint32(v.line))
+			rec.Holders, rec.HolderLines = append(rec.Holders, raw), append(rec.HolderLines, v.line)
 		case aKrbPolicy:
 			rec.Applied = [][]byte{raw}
 		case aKrbFlags:

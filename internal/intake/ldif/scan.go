@@ -24,13 +24,16 @@ const maxLine = 16 << 20
 // one needs less, a long line more.
 const usualBuffer = 1 << 20
 
-// value is one attribute value of the record being read.
+// mostText bounds the values of one entry: its group would have ten million members.
+const mostText = 1 << 30
+
+// value is one attribute value of the record being read. There are many: it is small.
 type value struct {
 	attr     attr
-	coded    bool // base64
-	piece    span // of a ranged attribute
-	from, to int  // in the record's text
-	line     int
+	coded    bool   // base64
+	piece    uint32 // of a ranged attribute: see pieceOf
+	from, to uint32 // in the record's text
+	line     uint32
 }
 
 // span is a ranged attribute's piece; whole is the zero one.
@@ -44,6 +47,7 @@ type record struct {
 	path   string
 	text   []byte      // the values, one after the other
 	values []value     // where they stand there
+	pieces []span      // of ranged attributes
 	where  [256]uint32 // 1 + the first value of each attribute in values; 0 none
 	count  int         // attributes seen, wanted or not
 	first  int         // line of the first attribute
@@ -56,7 +60,8 @@ type scanner struct {
 	*record // that is being cut
 	src     *intake.Source
 	in      io.Reader
-	keep    io.Writer
+	keep    io.Writer // the copy
+	out     []byte    // and what goes to it next, where it differs
 	buf     []byte
 	pos     int // next byte to look at
 	end     int
@@ -119,17 +124,36 @@ func (r *record) clear() {
 	for i := range r.values {
 		r.where[r.values[i].attr] = 0
 	}
-	r.text, r.values, r.count, r.atEnd = r.text[:0], r.values[:0], 0, false
+	r.text, r.values, r.pieces, r.count, r.atEnd = r.text[:0], r.values[:0], r.pieces[:0], 0, false
 }
 
-// add notes a value that ends at the end of the text.
-func (r *record) add(v value) {
-	if r.where[v.attr] == 0 {
-		r.where[v.attr] = uint32(len(r.values)) + 1
+// add notes a value.
+func (r *record) add(a attr, raw []byte, coded bool, piece span, line int) {
+	if r.where[a] == 0 {
+		r.where[a] = uint32(len(r.values)) + 1
 	}
-	v.to = len(r.text)
+	if piece.ranged && (len(r.pieces) == 0 || r.pieces[len(r.pieces)-1] != piece) {
+		r.pieces = append(r.pieces, piece)
+	}
+	v := value{attr: a, coded: coded, from: uint32(len(r.text)), line: uint32(line)}
+	if piece.ranged {
+		v.piece = uint32(len(r.pieces))
+	}
+	r.text = append(r.text, raw...)
+	v.to = uint32(len(r.text))
 	r.values = append(r.values, v)
 }
+
+// pieceOf returns the piece of a ranged attribute that a value belongs to.
+func (r *record) pieceOf(v *value) span {
+	if v.piece == 0 {
+		return span{}
+	}
+	return r.pieces[v.piece-1]
+}
+
+// raw returns a value as it stands in the export.
+func (r *record) raw(v *value) []byte { return r.text[v.from:v.to] }
 
 // next reads one record. It returns io.EOF after the last one.
 func (s *scanner) next() error {
@@ -158,6 +182,9 @@ func (s *scanner) next() error {
 		}
 		if err != nil {
 			return err
+		}
+		if len(s.text) > mostText {
+			return s.errorAt(s.line, "an entry of more than 1 GiB", "a directory's entry", "check that this is the whole, unconverted export")
 		}
 		if len(line) == 0 {
 			s.open = nothing
@@ -238,6 +265,12 @@ func (s *scanner) fill() error {
 
 // flush writes what was looked at to the copy.
 func (s *scanner) flush() error {
+	if len(s.out) > 0 {
+		if _, err := s.keep.Write(s.out); err != nil {
+			return err
+		}
+		s.out = s.out[:0]
+	}
 	if s.kept >= s.pos {
 		return nil
 	}
@@ -246,8 +279,10 @@ func (s *scanner) flush() error {
 	return err
 }
 
-// strike writes mark to the copy in place of the current line's bytes from
-// start on.
+// muchOut is how much of a copy that differs is written at once.
+const muchOut = 32 << 10
+
+// strike puts mark into the copy in place of the current line's bytes from start on.
 func (s *scanner) strike(line []byte, start int, mark []byte) error {
 	lineEnd := s.pos // behind the newline, if there is one
 	if !s.noNewline {
@@ -256,13 +291,14 @@ func (s *scanner) strike(line []byte, start int, mark []byte) error {
 			lineEnd--
 		}
 	}
-	begin := lineEnd - len(line)
 	s.src.Differs()
-	if _, err := s.keep.Write(s.buf[s.kept : begin+start]); err != nil {
-		return err
-	}
+	s.out = append(append(s.out, s.buf[s.kept:lineEnd-len(line)+start]...), mark...)
 	s.kept = lineEnd
-	_, err := s.keep.Write(mark)
+	if len(s.out) < muchOut {
+		return nil
+	}
+	_, err := s.keep.Write(s.out)
+	s.out = s.out[:0]
 	return err
 }
 
@@ -324,9 +360,7 @@ func (s *scanner) logical(line []byte) error {
 			return err
 		}
 	}
-	from := len(s.text)
-	s.text = append(s.text, shown...)
-	s.add(value{attr: a, coded: coded, piece: n.piece, from: from, line: s.line})
+	s.add(a, shown, coded, n.piece, s.line)
 	return nil
 }
 
@@ -400,7 +434,7 @@ func (s *scanner) continued(line []byte) error {
 		return s.errorAt(s.line, "a continued line without a beginning", "an attribute before it", "check that the export is whole")
 	case wanted:
 		s.text = append(s.text, line[1:]...)
-		s.values[len(s.values)-1].to = len(s.text)
+		s.values[len(s.values)-1].to = uint32(len(s.text))
 	case dropped:
 		if err := s.strike(line, 1, nil); err != nil {
 			return err
@@ -478,14 +512,14 @@ func (r *record) find(a attr) *value {
 
 // bytesOf returns a value's bytes as the directory holds them.
 func (r *record) bytesOf(v *value) ([]byte, error) {
-	raw := r.text[v.from:v.to]
+	raw := r.raw(v)
 	if !v.coded {
 		return raw, nil
 	}
 	out := make([]byte, base64.StdEncoding.DecodedLen(len(raw)))
 	n, err := base64.StdEncoding.Decode(out, raw)
 	if err != nil {
-		return nil, r.errorAt(v.line, "a base64 value that cannot be decoded: "+redact.Quote(raw), "base64 (RFC 4648)",
+		return nil, r.errorAt(int(v.line), "a base64 value that cannot be decoded: "+redact.Quote(raw), "base64 (RFC 4648)",
 			"the export is cut or was edited: make it again")
 	}
 	return out[:n], nil
