@@ -22,11 +22,12 @@ func rand() uint64 { return maphash.Bytes(maphash.MakeSeed(), nil) | 1 }
 // Directories write nearly all DNs plainly; those are lowered and hashed eight
 // bytes at a time. The others are first brought to their one spelling.
 func hashDN(dn []byte, scratch *[]byte) uint64 {
-	h := seedA
+	h, odd := seedA, uint64(0)
 	i := 0
 	for ; i+8 <= len(dn); i += 8 {
 		w := binary.LittleEndian.Uint64(dn[i:])
-		if !plainWord(w) || blankBeside(w, dn, i) {
+		odd |= w | like(w, '\\') | like(w, '"') | like(w, ';')
+		if like(w, ' ')&highs != 0 && blankBeside(w, dn, i) {
 			return hashSlowly(dn, scratch)
 		}
 		h = mix(h, lowerWord(w))
@@ -34,7 +35,8 @@ func hashDN(dn []byte, scratch *[]byte) uint64 {
 	var last [8]byte
 	copy(last[:], dn[i:])
 	w := binary.LittleEndian.Uint64(last[:])
-	if !plainWord(w) || hasByte(w, ' ') && blankAtSeparator(dn, i, len(dn)) {
+	odd |= w | like(w, '\\') | like(w, '"') | like(w, ';')
+	if odd&highs != 0 || like(w, ' ')&highs != 0 && blankAtSeparator(dn, i, len(dn)) {
 		return hashSlowly(dn, scratch)
 	}
 	return mix(mix(h, lowerWord(w)), uint64(len(dn)))
@@ -61,32 +63,19 @@ func mix(h, w uint64) uint64 {
 
 const ones, highs = 0x0101010101010101, 0x8080808080808080
 
-// hasByte reports whether one of the eight bytes of w is c.
-func hasByte(w uint64, c byte) bool {
+// like sets a high bit (see highs) if one of the eight bytes of w is c: that of the
+// first which is. What else it sets means nothing.
+func like(w uint64, c byte) uint64 {
 	x := w ^ ones*uint64(c)
-	return (x-ones)&^x&highs != 0
+	return (x - ones) &^ x
 }
 
-// bytesLike marks the bytes of w, all of them ASCII, that are c.
-func bytesLike(w uint64, c byte) uint64 {
-	x := w ^ ones*uint64(c)
-	return ^(x + ones*0x7f) & highs
-}
-
-// blankBeside is blankAtSeparator for the eight ASCII bytes w at i.
+// blankBeside is blankAtSeparator for the eight bytes w at i, if they are ASCII.
 func blankBeside(w uint64, dn []byte, i int) bool {
-	blanks := bytesLike(w, ' ')
-	if blanks == 0 {
-		return false
-	}
-	separators := bytesLike(w, ',') | bytesLike(w, '=') | bytesLike(w, '+')
+	each := func(c byte) uint64 { return ^(w ^ ones*uint64(c) + ones*0x7f) & highs } // all that are c
+	blanks, separators := each(' '), each(',')|each('=')|each('+')
 	return blanks&(separators<<8|separators>>8) != 0 ||
 		blanks&0x80 != 0 && blankAtSeparator(dn, i, i+1) || blanks>>63 != 0 && blankAtSeparator(dn, i+7, i+8)
-}
-
-// plainWord reports whether w is ASCII without escapes, quotes or semicolons.
-func plainWord(w uint64) bool {
-	return w&highs == 0 && !hasByte(w, '\\') && !hasByte(w, '"') && !hasByte(w, ';')
 }
 
 // lowerWord lowers the letters among eight ASCII bytes.

@@ -118,7 +118,6 @@ type reader struct {
 	naming   string            // and the domain it speaks for
 	got      int               // records that held something known
 	rec      estate.Record     // reused
-	class    class
 	server   serverConfig
 	config   directoryServerConfig
 	noNumber [aServer]bool // attributes of objects of which a value was none
@@ -235,16 +234,9 @@ func (r *reader) take() error {
 	if len(name) == 0 {
 		return r.root()
 	}
-	r.class = 0
-	for i := range r.values {
-		v := &r.values[i]
-		if v.attr == aDN && i > 0 {
-			return r.errorAt(int(v.line), "a second \"dn:\" in one entry", "a blank line between entries",
-				"the export was edited or joined by hand: put the blank line back")
-		}
-		if v.attr == aObjectClass {
-			r.class |= classOf(r.raw(v))
-		}
+	if r.twice > 0 {
+		return r.errorAt(r.twice, "a second \"dn:\" in one entry", "a blank line between entries",
+			"the export was edited or joined by hand: put the blank line back")
 	}
 	if r.find(aObjectClass) == nil {
 		r.class = r.guess(name)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/base64"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"strings"
@@ -52,6 +53,11 @@ type record struct {
 	count  int         // attributes seen, wanted or not
 	first  int         // line of the first attribute
 	atEnd  bool        // it was ended by the end of the file, not by a blank line
+
+	// What survey finds:
+	class class // by its object classes
+	ascii bool  // all of the text
+	twice int   // line of a second DN; 0: none
 }
 
 // scanner cuts an LDIF stream into records, and writes the copy that is kept as it
@@ -142,6 +148,24 @@ func (r *record) add(a attr, raw []byte, coded bool, piece span, line int) {
 	r.text = append(r.text, raw...)
 	v.to = uint32(len(r.text))
 	r.values = append(r.values, v)
+}
+
+// survey tells of a record that was cut what reading it begins with.
+func (r *record) survey() {
+	r.class, r.twice = 0, 0
+	for i := range r.values {
+		switch v := &r.values[i]; {
+		case v.attr == aObjectClass:
+			r.class |= classOf(r.raw(v))
+		case v.attr == aDN && i > 0 && r.twice == 0:
+			r.twice = int(v.line)
+		}
+	}
+	text := r.text
+	for len(text) >= 8 && binary.LittleEndian.Uint64(text)&0x8080808080808080 == 0 {
+		text = text[8:]
+	}
+	r.ascii = bytes.IndexFunc(text, func(c rune) bool { return c >= utf8.RuneSelf }) < 0
 }
 
 // pieceOf returns the piece of a ranged attribute that a value belongs to.
@@ -527,6 +551,9 @@ func (r *record) bytesOf(v *value) ([]byte, error) {
 
 // textOf returns a value as UTF-8 text.
 func (r *record) textOf(v *value) ([]byte, error) {
+	if r.ascii && !v.coded {
+		return r.raw(v), nil
+	}
 	raw, err := r.bytesOf(v)
 	if err != nil || utf8.Valid(raw) {
 		return raw, err
