@@ -8,7 +8,7 @@ import (
 // large export takes half the time. A small one is cut before anything is read.
 
 const (
-	aheadRecords = 64     // in a batch
+	aheadRecords = 64      // in a batch
 	aheadBatches = 3       // cut and not yet read, at the most
 	aheadText    = 1 << 20 // bytes of values that a record keeps room for
 )
@@ -32,7 +32,6 @@ func (s *scanner) fillBatch(b *batch) {
 			b.records = b.records[:i]
 			return
 		}
-		s.survey()
 	}
 }
 

@@ -187,7 +187,11 @@ func (s *scanner) oneRow(t *rows) error {
 		}
 		t.shown[i] = s.cell(c, text, lines[i])
 	}
-	if v := s.find(aDN); v != nil && bytes.IndexByte(s.raw(v), '?') >= 0 {
+	for i := range s.values {
+		v := &s.values[i]
+		if v.attr != aDN || bytes.IndexByte(s.raw(v), '?') < 0 {
+			continue
+		}
 		// What cannot be written in a code page is written as ?, so that two names may
 		// have become one.
 		dn := string(s.raw(v))

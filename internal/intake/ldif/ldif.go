@@ -11,6 +11,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
@@ -110,7 +113,12 @@ var controlFlags = []struct {
 
 // reader turns records into facts.
 type reader struct {
-	*record  // the one that is read
+	*record           // the one that is read
+	class    class    // by its object classes
+	ascii    bool     // all of its text
+	twice    int      // line of a DN that is not the first line; 0: none
+	where    [256]row // the first value of each attribute
+	opened   uint32   // records so far
 	cut      *scanner
 	into     *estate.Builder
 	domains  map[string]string // parent DN as written to domain
@@ -128,6 +136,9 @@ type reader struct {
 	lines    []uint32 // reused
 }
 
+// row is where a value stands in a record, if it is the one that is read.
+type row struct{ opened, at uint32 }
+
 func read(src *intake.Source, into *estate.Builder) error {
 	s := newScanner(src)
 	r := &reader{record: s.record, cut: s, into: into, domains: map[string]string{}}
@@ -138,7 +149,7 @@ func read(src *intake.Source, into *estate.Builder) error {
 func (r *reader) all() error {
 	src, into := r.cut.src, r.into
 	if err := r.cut.each(func(next *record) error {
-		r.record = next
+		r.open(next)
 		return r.take()
 	}); err != nil {
 		return err
@@ -175,6 +186,49 @@ func (r *reader) all() error {
 			r.lacking)
 	}
 	return nil
+}
+
+// open turns to another record.
+func (r *reader) open(next *record) {
+	r.record, r.class, r.twice = next, 0, 0
+	r.opened++
+	for i := range r.values {
+		v := &r.values[i]
+		if w := &r.where[v.attr]; w.opened != r.opened {
+			*w = row{r.opened, uint32(i)}
+		}
+		switch {
+		case v.attr == aObjectClass:
+			r.class |= classOf(r.raw(v))
+		case v.attr == aDN && i > 0 && r.twice == 0:
+			r.twice = int(v.line)
+		}
+	}
+	text := r.text
+	for len(text) >= 8 && binary.LittleEndian.Uint64(text)&0x8080808080808080 == 0 {
+		text = text[8:]
+	}
+	r.ascii = bytes.IndexFunc(text, func(c rune) bool { return c >= utf8.RuneSelf }) < 0
+}
+
+// find returns the record's first value of an attribute, or nil.
+func (r *reader) find(a attr) *value {
+	if w := r.where[a]; w.opened == r.opened {
+		return &r.values[w.at]
+	}
+	return nil
+}
+
+// textOf returns a value as UTF-8 text.
+func (r *reader) textOf(v *value) ([]byte, error) {
+	if r.ascii && !v.coded {
+		return r.raw(v), nil
+	}
+	raw, err := r.bytesOf(v)
+	if err != nil || utf8.Valid(raw) {
+		return raw, err
+	}
+	return charmap.Windows1252.NewDecoder().Bytes(raw)
 }
 
 // text0 returns an attribute's first value, or nothing.

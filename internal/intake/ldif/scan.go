@@ -4,13 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/base64"
-	"encoding/binary"
 	"fmt"
 	"io"
 	"strings"
-	"unicode/utf8"
 
-	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
 	"sternledger/internal/intake"
@@ -43,21 +40,17 @@ type span struct {
 	first, last int // last -1: to the end
 }
 
-// record is one entry of an export: its values that somebody wants.
+// record is one entry of an export: its values that somebody wants. It is written on one
+// processor and read on another, which costs more than the work: what can be found out
+// of it is the reader's.
 type record struct {
 	path   string
-	text   []byte      // the values, one after the other
-	values []value     // where they stand there
-	pieces []span      // of ranged attributes
-	where  [256]uint32 // 1 + the first value of each attribute in values; 0 none
-	count  int         // attributes seen, wanted or not
-	first  int         // line of the first attribute
-	atEnd  bool        // it was ended by the end of the file, not by a blank line
-
-	// What survey finds:
-	class class // by its object classes
-	ascii bool  // all of the text
-	twice int   // line of a second DN; 0: none
+	text   []byte  // the values, one after the other
+	values []value // where they stand there
+	pieces []span  // of ranged attributes
+	count  int     // attributes seen, wanted or not
+	first  int     // line of the first attribute
+	atEnd  bool    // it was ended by the end of the file, not by a blank line
 }
 
 // scanner cuts an LDIF stream into records, and writes the copy that is kept as it
@@ -127,17 +120,11 @@ func (r *record) errorAt(line int, seen, expected, next string) error {
 
 // clear makes the record ready for another entry.
 func (r *record) clear() {
-	for i := range r.values {
-		r.where[r.values[i].attr] = 0
-	}
 	r.text, r.values, r.pieces, r.count, r.atEnd = r.text[:0], r.values[:0], r.pieces[:0], 0, false
 }
 
 // add notes a value.
 func (r *record) add(a attr, raw []byte, coded bool, piece span, line int) {
-	if r.where[a] == 0 {
-		r.where[a] = uint32(len(r.values)) + 1
-	}
 	if piece.ranged && (len(r.pieces) == 0 || r.pieces[len(r.pieces)-1] != piece) {
 		r.pieces = append(r.pieces, piece)
 	}
@@ -148,24 +135,6 @@ func (r *record) add(a attr, raw []byte, coded bool, piece span, line int) {
 	r.text = append(r.text, raw...)
 	v.to = uint32(len(r.text))
 	r.values = append(r.values, v)
-}
-
-// survey tells of a record that was cut what reading it begins with.
-func (r *record) survey() {
-	r.class, r.twice = 0, 0
-	for i := range r.values {
-		switch v := &r.values[i]; {
-		case v.attr == aObjectClass:
-			r.class |= classOf(r.raw(v))
-		case v.attr == aDN && i > 0 && r.twice == 0:
-			r.twice = int(v.line)
-		}
-	}
-	text := r.text
-	for len(text) >= 8 && binary.LittleEndian.Uint64(text)&0x8080808080808080 == 0 {
-		text = text[8:]
-	}
-	r.ascii = bytes.IndexFunc(text, func(c rune) bool { return c >= utf8.RuneSelf }) < 0
 }
 
 // pieceOf returns the piece of a ranged attribute that a value belongs to.
@@ -229,10 +198,7 @@ func (s *scanner) leaveOut() {
 	last := len(s.values) - 1
 	a := s.values[last].attr
 	s.cutLine = s.line
-	if s.values = s.values[:last]; int(s.where[a]) == last+1 {
-		s.where[a] = 0
-	}
-	if a == aDN {
+	if s.values = s.values[:last]; a == aDN {
 		s.count = 0 // nothing else can be known of the record
 	}
 }
@@ -526,14 +492,6 @@ var texts = func() (all [256]bool) {
 	return all
 }()
 
-// find returns the record's first value of an attribute, or nil.
-func (r *record) find(a attr) *value {
-	if i := r.where[a]; i > 0 {
-		return &r.values[i-1]
-	}
-	return nil
-}
-
 // bytesOf returns a value's bytes as the directory holds them.
 func (r *record) bytesOf(v *value) ([]byte, error) {
 	raw := r.raw(v)
@@ -547,16 +505,4 @@ func (r *record) bytesOf(v *value) ([]byte, error) {
 			"the export is cut or was edited: make it again")
 	}
 	return out[:n], nil
-}
-
-// textOf returns a value as UTF-8 text.
-func (r *record) textOf(v *value) ([]byte, error) {
-	if r.ascii && !v.coded {
-		return r.raw(v), nil
-	}
-	raw, err := r.bytesOf(v)
-	if err != nil || utf8.Valid(raw) {
-		return raw, err
-	}
-	return charmap.Windows1252.NewDecoder().Bytes(raw)
 }
