@@ -101,10 +101,10 @@ func (g *generator) head() {
 		{"minPwdLength", "8"},
 		{"maxPwdAge", "-77760000000000"}, {"minPwdAge", "-864000000000"}, {"pwdHistoryLength", "24"}, {"pwdProperties", "1"},
 		{"lockoutThreshold", "10"},
-		{"lockoutDuration", "-9000000000"}, {"lockOutObservationWindow", "-9000000000"}, {"forceLogoff", "-9223372036854775808"},
-		{"msDS-Behavior-Version", "7"}} {
+		{"lockoutDuration", "-9000000000"}, {"lockOutObservationWindow", "-9000000000"}, {"forceLogoff", "-9223372036854775808"}} {
 		g.line(a[0], a[1])
 	}
+	g.rest("msDS-Behavior-Version", "7")
 	g.WriteString("\n")
 }
 

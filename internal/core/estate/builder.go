@@ -38,13 +38,14 @@ type draft struct {
 	policyRow map[uint64]int    // DN hash to row in Overrides
 	unitRow   map[uint64]int    // DN hash to row in Units
 	edges     edges             // from groups' lists of members
-	ups       edges             // from members' lists of groups
+	ups       edges             // from members' lists of groups, with the group's number in named as the other
 	ranges    map[uint32][]span
 	applied   []pointer
 	pieces    []piece // of objects that stand in several files
 	shown     []shown // by row in Files
 	gathered  []int   // by row in Files: how many gathers ago
 	named     mentions
+	mentioned []uint32 // the row of each of them, once all is read
 	// abroad says of members' parents whether they are of another domain.
 	abroad  map[string]bool
 	servers []server
@@ -54,7 +55,7 @@ type draft struct {
 }
 
 // edge is one line that tells of a membership: the object at row says it of the
-// DN with that hash.
+// other, which is the hash of a DN.
 type edge struct {
 	other uint64
 	row   uint32
@@ -129,23 +130,20 @@ type mentions struct {
 	all []mention
 }
 
-// add keeps a mention of a DN that was not mentioned before.
-func (m *mentions) add(key uint64, dn []byte, file int, line uint32) {
-	if _, known := m.row.get(key); !known {
-		m.put(mention{key, string(dn), file, line})
+// add keeps a mention of a DN that was not mentioned before, and returns the number of
+// the one that is kept.
+func (m *mentions) add(key uint64, dn []byte, file int, line uint32) uint32 {
+	row, known := m.row.get(key)
+	if !known {
+		row = uint32(len(m.all))
+		m.row.put(key, row)
+		m.all = append(m.all, mention{key, string(dn), file, line})
 	}
+	return row
 }
 
 // put keeps a mention in place of an earlier one.
-func (m *mentions) put(x mention) {
-	row, known := m.row.get(x.key)
-	if known {
-		m.all[row] = x
-		return
-	}
-	m.row.put(x.key, uint32(len(m.all)))
-	m.all = append(m.all, x)
-}
+func (m *mentions) put(x mention) { m.all[m.add(x.key, nil, 0, 0)] = x }
 
 // fileMark says from which edge on the edges come from which file.
 type fileMark struct{ edge, file int }
@@ -515,9 +513,8 @@ func (b *Builder) tell(d *draft, row uint32, r *Record) {
 		seen.applied = true
 	}
 	for i, dn := range r.Holders {
-		key := hashDN(dn, &b.scratch)
-		d.ups.add(edge{key, row, r.HolderLines[i]})
-		d.named.add(key, dn, d.fileRow, r.HolderLines[i])
+		group := d.named.add(hashDN(dn, &b.scratch), dn, d.fileRow, r.HolderLines[i])
+		d.ups.add(edge{uint64(group), row, r.HolderLines[i]})
 		seen.holders[d.Objects.ClassOf(int(row))] = true
 	}
 }
@@ -696,10 +693,8 @@ func (d *draft) joinHolders() {
 		}
 	}
 	d.ups.all(func(_, _, file int, x edge) {
-		if group, ok := d.row.get(x.other); ok {
-			d.edges.startFile(file)
-			d.edges.add(edge{hashDN([]byte(d.DN(int(x.row))), &scratch), group, x.line})
-		}
+		d.edges.startFile(file)
+		d.edges.add(edge{hashDN([]byte(d.DN(int(x.row))), &scratch), d.mentioned[x.other], x.line})
 	})
 	d.ups = edges{}
 }

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // This file joins what a directory domain's evidence says of membership: groups
@@ -157,14 +158,22 @@ func (d *draft) addUnseen(b *Builder) {
 		}
 	}
 	at, before := Place{d.Name, d.Kind}, d.fileRow
-	slices.SortFunc(d.named.all, func(x, y mention) int { return cmp.Compare(x.dn, y.dn) })
-	for _, m := range d.named.all {
-		if _, found := d.row.get(m.key); found {
-			continue
+	named := d.named.all
+	byDN := make([]int, len(named))
+	for i := range byDN {
+		byDN[i] = i
+	}
+	slices.SortFunc(byDN, func(x, y int) int { return cmp.Compare(named[x].dn, named[y].dn) })
+	d.mentioned = make([]uint32, len(named))
+	for _, i := range byDN {
+		m := &named[i]
+		row, found := d.row.get(m.key)
+		if !found {
+			d.fileRow, row = m.file, uint32(d.Objects.Len())
+			d.row.put(m.key, row)
+			b.append(at, d, &Record{Class: Other, DN: []byte(m.dn), Flags: Unseen, Name: []byte(NameOf(m.dn)), Line: int(m.line)})
 		}
-		d.fileRow = m.file
-		d.row.put(m.key, uint32(d.Objects.Len()))
-		b.append(at, d, &Record{Class: Other, DN: []byte(m.dn), Flags: Unseen, Name: []byte(NameOf(m.dn)), Line: int(m.line)})
+		d.mentioned[i] = row
 	}
 	d.fileRow, d.named = before, mentions{}
 }
@@ -263,12 +272,17 @@ func (d *draft) unmark(row int, f Flag) { d.Objects.Flags.set(row, d.Objects.Fla
 // them.
 func (d *draft) joinSides(tells []telling) {
 	o := d.Objects
+	var holderEnds, byHolder []uint32
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		holderEnds, byHolder = d.placedByRow(&d.ups, func(file int, x edge) bool {
+			return d.gathered[file] > tells[x.row].holders
+		})
+	})
 	memberEnds, byMember, loose := d.placed(&d.edges, func(file int, x edge) bool {
 		return d.gathered[file] > tells[x.row].members
 	})
-	holderEnds, byHolder := d.placedByRow(&d.ups, func(file int, x edge) bool {
-		return d.gathered[file] > tells[x.row].holders
-	})
+	wait.Wait()
 	for _, x := range loose {
 		d.loosen(x)
 		d.mark(int(x.row), LooseMembers)
@@ -312,17 +326,14 @@ func (d *draft) joinSides(tells []telling) {
 		d.mark(int(group), MembersPart)
 	}
 	d.setHolds(ends, holds)
-	d.edges, d.ups, d.wanting = edges{}, edges{}, nil
+	d.edges, d.ups, d.mentioned, d.wanting = edges{}, edges{}, nil, nil
 }
 
-// placedByRow sorts edges by the row that says them.
+// placedByRow sorts the edges of members' lists by the row that says them.
 func (d *draft) placedByRow(e *edges, drop func(file int, x edge) bool) (ends, list []uint32) {
-	rows := d.edgeRows(e)
 	ends = make([]uint32, d.Objects.Len())
-	e.all(func(chunk, i, file int, x edge) {
-		if drop(file, x) {
-			rows[chunk][i] = looseMember
-		} else {
+	e.all(func(_, _, file int, x edge) {
+		if !drop(file, x) {
 			ends[x.row]++
 		}
 	})
@@ -332,9 +343,9 @@ func (d *draft) placedByRow(e *edges, drop func(file int, x edge) bool) (ends, l
 		ends[i] = total - ends[i]
 	}
 	list = make([]uint32, total)
-	e.all(func(chunk, i, _ int, x edge) {
-		if group := rows[chunk][i]; group != looseMember {
-			list[ends[x.row]] = group
+	e.all(func(_, _, file int, x edge) {
+		if !drop(file, x) {
+			list[ends[x.row]] = d.mentioned[x.other]
 			ends[x.row]++
 		}
 	})
