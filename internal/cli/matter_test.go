@@ -299,23 +299,3 @@ func parsed(t *testing.T, file string) (doc map[string]any) {
 	}
 	return doc
 }
-
-// The manual's pages keep the tables of the help, line by line.
-func TestManualTables(t *testing.T) {
-	beside(t)
-	dir := t.TempDir()
-	must(t, dir, "man", "pages")
-	page, err := os.ReadFile(filepath.Join(dir, "pages", "sternledger-weigh.1"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	text := strings.ReplaceAll(string(page), `\-`, "-")
-	for _, line := range []string{"holds        the effective value meets the demand", "weak         it is known and falls short"} {
-		if !regexp.MustCompile(`(?m)^\s*` + regexp.QuoteMeta(line) + `$`).MatchString(text) {
-			t.Errorf("the page has no line %q", line)
-		}
-	}
-	if table := regexp.MustCompile(`(?s)\.EX(.*?)\.EE`).FindString(text); !strings.Contains(table, "conflicting  it meets the demand") {
-		t.Errorf("the table is filled: %s", table)
-	}
-}

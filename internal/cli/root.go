@@ -142,7 +142,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 		{"Weigh, and give the figures:", []*cobra.Command{newWeigh(s), newForecast(s), newProbe(s), newRehearse(s), newBaseline(s)}},
 		{"Repair, report, accept, come back:", []*cobra.Command{newAmend(s), newReport(s), newWaive(s), newDrift(s)}},
 		{"The ledger:", []*cobra.Command{newEntries(s), newVerify(s), newSeal(s), newPack(s), newRetire(s)}},
-		{"Learn and look up:", []*cobra.Command{newDemo(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newMan(), newVersion()}},
+		{"Learn and look up:", []*cobra.Command{newDemo(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newVersion()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, cmd := range g.commands {
