@@ -88,12 +88,14 @@ func (e *Engagement) verify(v *Verified) error {
 				entries[i].At, entries[i-1].Seq, entries[i-1].At))
 		}
 	}
-	if err := e.verifyEvidence(v, entries); err != nil {
+	// Hashing large files and weighing take about as long, and are done side by side.
+	weighed, done := &Verified{}, make(chan error, 1)
+	go func() { done <- e.verifyWeighings(weighed, entries) }()
+	err = e.verifyEvidence(v, entries)
+	if err = errors.Join(err, <-done); err != nil {
 		return err
 	}
-	if err := e.verifyWeighings(v, entries); err != nil {
-		return err
-	}
+	v.Weighings, v.Judged, v.Failures = weighed.Weighings, weighed.Judged, append(v.Failures, weighed.Failures...)
 	slices.SortStableFunc(v.Failures, func(a, b Failure) int { return cmp.Compare(a.Entry, b.Entry) })
 	return nil
 }
