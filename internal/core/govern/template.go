@@ -278,9 +278,9 @@ func (t *Templates) configured(place string, machines []Machine) (all map[settin
 	if unseen = t.unseenAbove(place); unseen == "" {
 		return all, ""
 	}
-	for _, v := range all {
-		// What the root enforces goes before all that is linked below.
-		if v.Open == "" && !(v.By.Link.Enforced && v.By.Unit.Root) {
+	for id, v := range all {
+		// What the root enforces goes before all that is linked below, but for preferences.
+		if v.Open == "" && !(v.By.Link.Enforced && v.By.Unit.Root && (v.By.Prefers(id) || !inRegistry(id))) {
 			v.Open = unseen + " was not exported"
 		}
 	}
