@@ -83,7 +83,23 @@ func TestPolicyOfSeveralFiles(t *testing.T) {
 	must(t, dir, "gather", src)
 	held("the folder, without the preferences", "")
 	gone(registry, 13)
-	must(t, dir, "gather", src)
+	if out := strings.Join(strings.Fields(must(t, dir, "gather", src)), " "); !strings.Contains(out, "policy "+guid+": 1 files, 2 before; "+
+		"not there any more: registry-5A0E1C52-2.pol") {
+		t.Errorf("the registry file's loss is not told:\n%s", out)
+	}
 	held("the folder, without the registry file", "open")
+	in(registry, pol(`Software\Microsoft\Windows\CurrentVersion\Policies\LAPS`, "BackupDirectory", 1))
+	must(t, dir, "gather", src)
+	held("the registry file again", "")
+	gone(registry, 13)
+	if out := must(t, dir, "gather", src); !strings.Contains(out, "Less than before") {
+		t.Errorf("nothing is new, but that a file is gone:\n%s", out)
+	}
+	held("nothing new, and the registry file gone", "open")
+	if out := must(t, dir, "gather", src); !strings.Contains(out, "nothing new") {
+		t.Errorf("the same again is new:\n%s", out)
+	}
+	must(t, dir, "gather", src, "--less-is-right", "taken out of the policy")
+	held("rightly gone", "unmanaged")
 	must(t, dir, "verify")
 }

@@ -176,6 +176,7 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	if g.current, err = tx.CurrentFiles(g.aside); err != nil {
 		return nil, err
 	}
+	g.brought = map[string]bool{}
 	g.sizes, g.bySum = map[int64]bool{}, map[said][]ledger.Evidence{}
 	g.trees = map[string][]ledger.Evidence{}
 	for _, e := range g.known {
@@ -198,7 +199,10 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 			return nil, err
 		}
 	}
-	if len(g.files) == 0 {
+	if err := g.policiesWithLess(tx); err != nil {
+		return nil, err
+	}
+	if len(g.files) == 0 && len(g.builder.Templates) == 0 {
 		return g.result, nil // everything was known: nothing changes
 	}
 	if err := g.join(tx); err != nil {
@@ -278,6 +282,7 @@ type gathering struct {
 	known     []ledger.Evidence            // before this gather
 	aside     []string                     // evidence that is set aside
 	current   map[string]bool              // names of those from which current facts come
+	brought   map[string]bool              // by this gather, known or not: whether it was found in a folder
 	sizes     map[int64]bool               // of the files that are current, and of this gather's
 	bySum     map[said][]ledger.Evidence   // the same files
 	trees     map[string][]ledger.Evidence // of exports made of several files, by name: on record, and of this gather
@@ -308,6 +313,7 @@ func (g *gathering) take(c candidate) error {
 	if before, err := g.seen(c); err != nil || before != nil {
 		if before != nil {
 			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Given: c.origin, Known: true})
+			g.brought[before.Name] = !c.named
 		}
 		return err
 	}
@@ -354,6 +360,7 @@ func (g *gathering) take(c candidate) error {
 	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sumLike(&in.hashing), src.Struck
 	g.result.NotKept += src.NotKept
 	g.files = append(g.files, s)
+	g.brought[s.Name] = !c.named
 	g.index(s.Evidence)
 	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
 	return nil
@@ -691,7 +698,7 @@ func (g *gathering) reread(into *estate.Builder, stored folder.Name, given strin
 // write puts everything into the change.
 func (g *gathering) write(tx *ledger.Tx) error {
 	body := map[string]any{"with_gaps": g.opt.WithGaps}
-	var files []ledger.Evidence
+	files := []ledger.Evidence{}
 	for _, s := range g.files {
 		files = append(files, s.Evidence)
 	}
@@ -782,25 +789,63 @@ func (g *gathering) recorded(tx *ledger.Tx, subject string, into *estate.Templat
 	return nil
 }
 
+// everyFile returns the files on record, and those of this gather, by name.
+func (g *gathering) everyFile() map[string]ledger.Evidence {
+	all := map[string]ledger.Evidence{}
+	for _, e := range g.known {
+		all[e.Name] = e
+	}
+	for _, s := range g.files {
+		all[s.Name] = s.Evidence
+	}
+	return all
+}
+
+// policiesWithLess adds the policies of which nothing is new but that a file of theirs
+// is gone: their folder was brought again, and it is in there no more.
+func (g *gathering) policiesWithLess(tx *ledger.Tx) error {
+	files := g.everyFile()
+	found := map[string]bool{} // policies whose folders were brought
+	for name, inFolder := range g.brought {
+		if inFolder {
+			found[template.PolicyOf(files[name].Path)] = true
+		}
+	}
+	if delete(found, ""); len(found) == 0 {
+		return nil
+	}
+	holdings, err := tx.CurrentBelow(custody.TemplateSubject, g.aside)
+	if err != nil {
+		return err
+	}
+	for _, h := range holdings {
+		var was estate.Template
+		if err := json.Unmarshal([]byte(h.Body), &was); err != nil {
+			return fmt.Errorf("%s in the ledger: %w", h.Subject, err)
+		}
+		gone := func(name string) bool {
+			_, there := g.brought[name]
+			return !there && found[template.PolicyOf(files[name].Path)]
+		}
+		if !slices.ContainsFunc(was.Files, gone) || slices.ContainsFunc(g.builder.Templates, was.Same) {
+			continue
+		}
+		for n, name := range was.Files {
+			if e, known := files[name]; known && !gone(name) {
+				if err := g.addStored(&was, e, n+1, false); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // wholePolicies adds to the policies of which files were read what their other files on
 // record say: one that was not brought anew is as it was, unless the policy's folder was
 // brought, and it is in there no more.
 func (g *gathering) wholePolicies(tx *ledger.Tx) error {
-	all := g.builder.Templates
-	if len(all) == 0 {
-		return nil
-	}
-	known, there := map[string]ledger.Evidence{}, map[string]bool{}
-	for _, e := range g.known {
-		known[e.Name] = e
-	}
-	for _, f := range g.result.Files {
-		there[f.Evidence.Name] = true
-	}
-	read := map[string]*staged{}
-	for i := range g.files {
-		read[g.files[i].Name] = &g.files[i]
-	}
+	all, files := g.builder.Templates, g.everyFile()
 	for i := range all {
 		t := &all[i]
 		was, subject, err := g.earlier(tx, t, all[:i])
@@ -816,20 +861,61 @@ func (g *gathering) wholePolicies(tx *ledger.Tx) error {
 				}
 			}
 		}
-		brought, inFolder := map[string]bool{}, false
+		read, found := map[string]bool{}, map[string]bool{} // formats, and policies whose folders were brought
 		for _, name := range t.Files {
-			brought[read[name].Evidence.Format], inFolder = true, inFolder || !read[name].named
-		}
-		whole := !t.Part
-		for n, name := range was.Files {
-			if e, ok := known[name]; ok && !brought[e.Format] && (there[name] || !inFolder) {
-				if err := g.addStored(t, e, n+1, whole); err != nil {
-					return err
-				}
+			read[files[name].Format] = true
+			if g.brought[name] {
+				found[template.PolicyOf(files[name].Path)] = true
 			}
 		}
+		delete(found, "")
+		whole := !t.Part
+		for n, name := range was.Files {
+			e, known := files[name]
+			if !known || read[e.Format] {
+				continue
+			}
+			if _, there := g.brought[name]; !there && found[template.PolicyOf(e.Path)] {
+				t.Gone = append(t.Gone, name)
+			} else if err := g.addStored(t, e, n+1, whole); err != nil {
+				return err
+			}
+		}
+		g.less(t, &was, files)
 	}
 	return nil
+}
+
+// less tells which files of a policy are gone, or takes the auditor's word that they
+// should be.
+func (g *gathering) less(t, was *estate.Template, files map[string]ledger.Evidence) {
+	if len(t.Gone) > 0 && g.opt.LessIsRight == "" {
+		g.result.Lost = append(g.result.Lost, PlaceLoss{estate.Place{Name: t.Policy.Name, Kind: "policy"},
+			estate.Loss{What: estate.LostFiles, Before: len(was.Files), Now: len(was.Files) - len(t.Gone), Names: slices.Clone(t.Gone)}})
+	}
+	told := map[string]bool{} // formats
+	for _, name := range t.Files {
+		told[files[name].Format] = true
+	}
+	for _, name := range was.Gone {
+		if !told[files[name].Format] {
+			t.Gone = append(t.Gone, name)
+		}
+	}
+	if g.opt.LessIsRight == "" {
+		return
+	}
+	for _, name := range t.Gone { // it sets nothing any more
+		switch files[name].Format {
+		case template.Format.Name:
+			t.Part = false
+		case template.RegistryPol.Name:
+			t.Registry = true
+		case template.Preferences.Name:
+			t.Preferences = true
+		}
+	}
+	t.Gone = nil
 }
 
 // addStored adds what a file on record says of a policy. whole: its template was brought
@@ -855,7 +941,7 @@ func (g *gathering) addStored(t *estate.Template, e ledger.Evidence, gathers int
 			}
 			x.GUID, x.Domain = t.GUID, t.Domain
 		}
-		if x.GUID == t.GUID && (x.Domain == t.Domain || x.Domain == "" || t.Domain == "") && (x.Part || !whole) {
+		if t.Same(x) && (x.Part || !whole) {
 			g.builder.StartOlder(e.Name, gathers)
 			g.builder.Template(x)
 		}

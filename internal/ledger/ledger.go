@@ -241,6 +241,13 @@ func newest(aside []string, condition string, args ...any) (string, []any) {
 		"(SELECT value FROM json_each(?)) GROUP BY subject", append(args, string(names), string(names))
 }
 
+// CurrentBelow returns, for every subject whose name begins so, the facts found last.
+func (t *Tx) CurrentBelow(prefix string, aside []string) ([]Holding, error) {
+	current, args := newest(aside, "substr(subject, 1, ?) = ?", len(prefix), prefix)
+	return rows(t.tx, func(h *Holding) []any { return []any{&h.ID, &h.Entry, &h.Subject, &h.Body} },
+		"SELECT id, entry, subject, body FROM holdings WHERE id IN ("+current+") ORDER BY subject", args...)
+}
+
 // Problems returns what the current evidence said and was not understood.
 func (l *Ledger) Problems() ([]estate.Problem, error) {
 	return problems(l.db, "SELECT file, line, place, raw, text FROM problems WHERE entry < ? ORDER BY entry, file, line", l.before)

@@ -323,9 +323,7 @@ func (b *Builder) Displayed(at Place, shown Display) {
 // Template adds a template. Two of one policy, such as the one in its backup and the
 // one in its report, are one; where they differ the evidence contradicts itself.
 func (b *Builder) Template(t Template) {
-	i := slices.IndexFunc(b.Templates, func(x Template) bool {
-		return x.GUID == t.GUID && (x.Domain == t.Domain || x.Domain == "" || t.Domain == "")
-	})
+	i := slices.IndexFunc(b.Templates, t.Same)
 	if t.Files = []string{t.Policy.Cite.File}; t.Part {
 		b.parts = append(b.parts, t.Policy.Cite.File)
 	}

@@ -342,6 +342,7 @@ const (
 	LostSettings    Lost = "settings"
 	LostLinks       Lost = "places with links to templates"
 	LostContainers  Lost = "policy containers"
+	LostFiles       Lost = "files" // of a policy
 )
 
 // Loss is something of which new evidence of a place holds less than the
@@ -425,6 +426,15 @@ type Template struct {
 	// settings.
 	Part  bool     `json:"part,omitempty"`
 	Files []string `json:"files,omitempty"` // evidence that it comes from, in the order read
+	// Gone are files on record that its folder holds no more. What they set is not known,
+	// until the auditor says that less is right.
+	Gone []string `json:"gone,omitempty"`
+}
+
+// Same reports whether both tell of one policy: of one GUID and, where both say which,
+// of one domain.
+func (t *Template) Same(other Template) bool {
+	return t.GUID == other.GUID && (t.Domain == other.Domain || t.Domain == "" || other.Domain == "")
 }
 
 // RemarkKind says what a remark is about.

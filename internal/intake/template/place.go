@@ -1,6 +1,7 @@
 package template
 
 import (
+	"cmp"
 	"path"
 	"regexp"
 	"strings"
@@ -45,6 +46,12 @@ func (f *policyFile) speaks(name string) string {
 		return strings.ToUpper(m[1] + "/" + m[2])
 	}
 	return ""
+}
+
+// PolicyOf names the policy of a policy store or a policy backup, one of whose files a
+// file is by its place; empty where it is no policy's.
+func PolicyOf(file string) string {
+	return cmp.Or(templateFile.speaks(file), registryFile.speaks(file), preferenceFile.speaks(file))
 }
 
 // policy says which policy a file is part of: by its folders, or by the description that
