@@ -581,12 +581,16 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 
 // Member says that the group at that row names dn as a member.
 func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
+	b.MemberSpelled(at, group, dn, Spell(dn, &b.scratch), line)
+}
+
+// MemberSpelled is Member for a DN whose spelling was found before.
+func (b *Builder) MemberSpelled(at Place, group uint32, dn []byte, spelling Spelling, line int) {
 	d := b.authority(at)
 	d.shown[d.fileRow].members = true
-	key := hashDN(dn, &b.scratch)
-	d.edges.add(edge{key, group, uint32(line)})
+	d.edges.add(edge{uint64(spelling), group, uint32(line)})
 	if at.Kind == Domain && d.ofAnother(dn) {
-		d.named.add(key, dn, d.fileRow, uint32(line))
+		d.named.add(uint64(spelling), dn, d.fileRow, uint32(line))
 	}
 }
 

@@ -15,6 +15,13 @@ var seedA, seedB = rand(), rand()
 
 func rand() uint64 { return maphash.Bytes(maphash.MakeSeed(), nil) | 1 }
 
+// Spelling is a number that all spellings of a DN share. It is good for one run of the
+// program only.
+type Spelling uint64
+
+// Spell returns a DN's Spelling. scratch is reused.
+func Spell(dn []byte, scratch *[]byte) Spelling { return Spelling(hashDN(dn, scratch)) }
+
 // hashDN returns one number for all spellings of a DN (RFC 4514): case,
 // escaping and blanks around its separators do not count. It is stable for
 // one run of the program only. scratch is reused.

@@ -134,6 +134,14 @@ type reader struct {
 	applied  [][]byte // reused
 	holders  [][]byte // reused
 	lines    []uint32 // reused
+	scratch  []byte   // reused
+	said     []said   // object classes of the records so far, by their place: mostly they are the same
+}
+
+// said is an object class as an export writes it.
+type said struct {
+	text  string
+	class class
 }
 
 // row is where a value stands in a record, if it is the one that is read.
@@ -192,6 +200,7 @@ func (r *reader) all() error {
 func (r *reader) open(next *record) {
 	r.record, r.class, r.twice = next, 0, 0
 	r.opened++
+	classes := 0
 	for i := range r.values {
 		v := &r.values[i]
 		if w := &r.where[v.attr]; w.opened != r.opened {
@@ -199,16 +208,24 @@ func (r *reader) open(next *record) {
 		}
 		switch {
 		case v.attr == aObjectClass:
-			r.class |= classOf(r.raw(v))
+			r.class |= r.classAt(classes, r.raw(v))
+			classes++
 		case v.attr == aDN && i > 0 && r.twice == 0:
 			r.twice = int(v.line)
 		}
 	}
-	text := r.text
-	for len(text) >= 8 && binary.LittleEndian.Uint64(text)&0x8080808080808080 == 0 {
-		text = text[8:]
+	r.ascii = ascii(r.text)
+}
+
+// classAt finds a record's class number n.
+func (r *reader) classAt(n int, text []byte) class {
+	if n == len(r.said) {
+		r.said = append(r.said, said{})
 	}
-	r.ascii = bytes.IndexFunc(text, func(c rune) bool { return c >= utf8.RuneSelf }) < 0
+	if x := &r.said[n]; x.text != string(text) {
+		*x = said{string(text), classOf(text)}
+	}
+	return r.said[n].class
 }
 
 // find returns the record's first value of an attribute, or nil.
@@ -403,6 +420,9 @@ func (r *reader) isTrue(a attr) bool {
 	return v != nil && strings.EqualFold(string(r.raw(v)), "TRUE")
 }
 
+// extended begins a DN in its extended form.
+var extended = []byte("<")
+
 // dnOf returns a value that is a DN, without what the extended form writes
 // before it (MS-ADTS 3.1.1.3.4.1.5): <GUID=…>;<SID=…>;CN=….
 func (r *reader) dnOf(v *value) ([]byte, error) {
@@ -410,7 +430,7 @@ func (r *reader) dnOf(v *value) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	for len(raw) > 0 && raw[0] == '<' {
+	for bytes.HasPrefix(raw, extended) {
 		_, rest, more := bytes.Cut(raw, []byte(">;"))
 		if !more {
 			break
@@ -858,11 +878,14 @@ func foreign(dn []byte) bool {
 
 func (r *reader) members(at estate.Place, group uint32) error {
 	var last span
+	spelt := r.spelt
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr != aMember {
 			continue
 		}
+		spelling := spelt[0]
+		spelt = spelt[1:]
 		if piece := r.pieceOf(v); piece != last {
 			r.into.MemberRange(at, group, piece.first, piece.last)
 			last = piece
@@ -877,7 +900,10 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		if foreign(dn) {
 			r.into.Object(at, &estate.Record{DN: dn, Line: int(v.line)})
 		}
-		r.into.Member(at, group, dn, int(v.line))
+		if spelling == 0 {
+			spelling = estate.Spell(dn, &r.scratch)
+		}
+		r.into.MemberSpelled(at, group, dn, spelling, int(v.line))
 	}
 	return nil
 }
