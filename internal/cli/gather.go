@@ -95,7 +95,7 @@ administrator, with the command that makes the export.`,
 				}
 				if s.quiet { // a loss is told all the same
 					for _, l := range g.Lost {
-						fmt.Fprintf(cmd.ErrOrStderr(), "%s %s: %d %s, %d before\n", l.Place.Kind, page.Clean(l.Place.Name), l.Now, l.What, l.Before)
+						fmt.Fprintf(cmd.ErrOrStderr(), "%s %s, %s: %d now, %d before\n", l.Place.Kind, page.Clean(l.Place.Name), l.What, l.Now, l.Before)
 					}
 				} else {
 					err = s.print(cmd, output{

@@ -83,7 +83,7 @@ func TestPolicyOfSeveralFiles(t *testing.T) {
 	must(t, dir, "gather", src)
 	held("the folder, without the preferences", "")
 	gone(registry, 13)
-	if out := strings.Join(strings.Fields(must(t, dir, "gather", src)), " "); !strings.Contains(out, "policy "+guid+": 1 files, 2 before; "+
+	if out := strings.Join(strings.Fields(must(t, dir, "gather", src)), " "); !strings.Contains(out, "policy "+guid+", files: 1 now, 2 before; "+
 		"not there any more: registry-5A0E1C52-2.pol") {
 		t.Errorf("the registry file's loss is not told:\n%s", out)
 	}

@@ -288,7 +288,7 @@ func less(s *Sheet, g *collect.Gathered) {
 		s.Blank()
 		s.Title("Less than before", Quantity(len(g.Lost), "loss"))
 		for _, l := range g.Lost {
-			text := fmt.Sprintf("%s %s: %s %s, %s before", l.Place.Kind, l.Place.Name, Grouped(l.Now), l.What, Grouped(l.Before))
+			text := fmt.Sprintf("%s %s, %s: %s now, %s before", l.Place.Kind, l.Place.Name, l.What, Grouped(l.Now), Grouped(l.Before))
 			if len(l.Names) > 0 {
 				text += "; not there any more: " + strings.Join(l.Names, ", ")
 			}
@@ -418,8 +418,8 @@ func GatheredRows(g *collect.Gathered) *Rows {
 		r.Rows = append(r.Rows, []string{f.Name, f.Path, f.Format, fmt.Sprint(f.Size), f.SHA256, f.StoredSHA256, fmt.Sprint(f.Struck), f.State})
 	}
 	for _, l := range g.Lost {
-		r.Rows = append(r.Rows, []string{"-", l.Place.Name, "-", "-", "-", "-", "-", fmt.Sprintf("less than before: %d %s, %d before",
-			l.Now, l.What, l.Before)})
+		r.Rows = append(r.Rows, []string{"-", l.Place.Name, "-", "-", "-", "-", "-", fmt.Sprintf("less than before: %s: %d now, %d before",
+			l.What, l.Now, l.Before)})
 	}
 	for _, p := range g.Passed {
 		r.Rows = append(r.Rows, []string{"-", p.Path, "-", "-", "-", "-", "-", "not taken: " + p.Why})
