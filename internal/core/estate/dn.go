@@ -184,6 +184,11 @@ func unhex(c byte) byte {
 // SplitDN cuts a DN into its first part and the rest. rest is empty when
 // there is no more.
 func SplitDN[T ~string | ~[]byte](dn T) (first, rest T) {
+	if b, ok := any(dn).([]byte); ok { // mostly nothing is escaped
+		if i := bytes.IndexByte(b, ','); i >= 0 && bytes.IndexByte(b[:i], '\\') < 0 && bytes.IndexByte(b[:i], '"') < 0 {
+			return dn[:i], dn[i+1:]
+		}
+	}
 	quoted := false
 	for i := 0; i < len(dn); i++ {
 		switch dn[i] {

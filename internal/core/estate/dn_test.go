@@ -21,6 +21,10 @@ func TestHashesAreOfOneSpelling(t *testing.T) {
 		if quick, slow := hashDN(dn, &scratch), hashSlowly(dn, &scratch); quick != slow {
 			t.Fatalf("%q is hashed to two numbers", dn)
 		}
+		first, rest := SplitDN(dn)
+		if one, other := SplitDN(text.String()); one != string(first) || other != string(rest) {
+			t.Fatalf("%q is cut in two ways", dn)
+		}
 		if plain := !strings.ContainsAny(string(dn), `\";`); plain {
 			// Nothing is escaped: lower case, and no blank beside a separator.
 			want := strings.ToLower(string(dn))
