@@ -32,7 +32,7 @@ func (s *scanner) fillBatch(b *batch) {
 			b.records = b.records[:i]
 			return
 		}
-		s.spell(&s.scratch)
+		s.survey(&s.scratch)
 	}
 }
 

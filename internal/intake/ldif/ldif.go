@@ -115,7 +115,6 @@ var controlFlags = []struct {
 type reader struct {
 	*record           // the one that is read
 	class    class    // by its object classes
-	ascii    bool     // all of its text
 	twice    int      // line of a DN that is not the first line; 0: none
 	where    [256]row // the first value of each attribute
 	opened   uint32   // records so far
@@ -214,7 +213,6 @@ func (r *reader) open(next *record) {
 			r.twice = int(v.line)
 		}
 	}
-	r.ascii = ascii(r.text)
 }
 
 // classAt finds a record's class number n.

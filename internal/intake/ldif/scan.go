@@ -55,6 +55,7 @@ type record struct {
 	count  int               // attributes seen, wanted or not
 	first  int               // line of the first attribute
 	atEnd  bool              // it was ended by the end of the file, not by a blank line
+	ascii  bool              // all of its text, once it is surveyed
 }
 
 // scanner cuts an LDIF stream into records, and writes the copy that is kept as it
@@ -143,17 +144,18 @@ func (r *record) add(a attr, raw []byte, coded bool, piece span, line int) {
 	r.values = append(r.values, v)
 }
 
-// spell finds the spellings of a group's members, so that reading it does not have to:
-// cutting a group takes less time than reading it. Names that need more than a look are
-// left.
-func (r *record) spell(scratch *[]byte) {
+// survey finds out what takes time and needs no more than the record: cutting takes less
+// of it than reading. Of a group's members it is the spellings, but for names that need
+// more than a look.
+func (r *record) survey(scratch *[]byte) {
+	r.ascii = ascii(r.text)
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr != aMember {
 			continue
 		}
 		spelling := estate.Spelling(0)
-		if raw := r.raw(v); !v.coded && ascii(raw) && !bytes.HasPrefix(raw, extended) {
+		if raw := r.raw(v); r.ascii && !v.coded && !bytes.HasPrefix(raw, extended) {
 			spelling = estate.Spell(raw, scratch)
 		}
 		r.spelt = append(r.spelt, spelling)
@@ -162,8 +164,10 @@ func (r *record) spell(scratch *[]byte) {
 
 // ascii reports whether a text is plain ASCII.
 func ascii(text []byte) bool {
-	for len(text) >= 8 && binary.LittleEndian.Uint64(text)&0x8080808080808080 == 0 {
-		text = text[8:]
+	const high = 0x8080808080808080
+	for len(text) >= 32 && (binary.LittleEndian.Uint64(text)|binary.LittleEndian.Uint64(text[8:])|binary.LittleEndian.Uint64(text[16:])|
+		binary.LittleEndian.Uint64(text[24:]))&high == 0 {
+		text = text[32:]
 	}
 	for _, c := range text {
 		if c >= utf8.RuneSelf {
