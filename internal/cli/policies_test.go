@@ -83,9 +83,9 @@ func TestPolicyOfSeveralFiles(t *testing.T) {
 	must(t, dir, "gather", src)
 	held("the folder, without the preferences", "")
 	gone(registry, 13)
-	if out := strings.Join(strings.Fields(must(t, dir, "gather", src)), " "); !strings.Contains(out, "policy "+guid+", files: 1 now, 2 before; "+
-		"not there any more: registry-5A0E1C52-2.pol") {
-		t.Errorf("the registry file's loss is not told:\n%s", out)
+	told := strings.Join(strings.Fields(must(t, dir, "gather", src)), " ")
+	if !strings.Contains(told, "policy "+guid+", files: 1 now, 2 before; not there any more: registry-5A0E1C52-2.pol") {
+		t.Errorf("the registry file's loss is not told:\n%s", told)
 	}
 	held("the folder, without the registry file", "open")
 	in(registry, pol(`Software\Microsoft\Windows\CurrentVersion\Policies\LAPS`, "BackupDirectory", 1))
@@ -101,5 +101,12 @@ func TestPolicyOfSeveralFiles(t *testing.T) {
 	}
 	must(t, dir, "gather", src, "--less-is-right", "taken out of the policy")
 	held("rightly gone", "unmanaged")
+	in(registry, pol(`Software\Microsoft\Windows\CurrentVersion\Policies\LAPS`, "BackupDirectory", 1))
+	must(t, dir, "gather", src)
+	held("back again", "")
+	elsewhere := t.TempDir()
+	write(t, filepath.Join(elsewhere, "today", guid, "Machine", filepath.FromSlash(template)), inf("MinimumPasswordLength = 14"))
+	must(t, dir, "gather", elsewhere)
+	held("the policy's folder from elsewhere, without the registry file", "open")
 	must(t, dir, "verify")
 }

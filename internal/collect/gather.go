@@ -805,13 +805,7 @@ func (g *gathering) everyFile() map[string]ledger.Evidence {
 // is gone: their folder was brought again, and it is in there no more.
 func (g *gathering) policiesWithLess(tx *ledger.Tx) error {
 	files := g.everyFile()
-	found := map[string]bool{} // policies whose folders were brought
-	for name, inFolder := range g.brought {
-		if inFolder {
-			found[template.PolicyOf(files[name].Path)] = true
-		}
-	}
-	if delete(found, ""); len(found) == 0 {
+	if !slices.ContainsFunc(slices.Collect(maps.Keys(g.brought)), func(name string) bool { return g.inFolder(files[name]) }) {
 		return nil
 	}
 	holdings, err := tx.CurrentBelow(custody.TemplateSubject, g.aside)
@@ -823,11 +817,9 @@ func (g *gathering) policiesWithLess(tx *ledger.Tx) error {
 		if err := json.Unmarshal([]byte(h.Body), &was); err != nil {
 			return fmt.Errorf("%s in the ledger: %w", h.Subject, err)
 		}
-		gone := func(name string) bool {
-			_, there := g.brought[name]
-			return !there && found[template.PolicyOf(files[name].Path)]
-		}
-		if !slices.ContainsFunc(was.Files, gone) || slices.ContainsFunc(g.builder.Templates, was.Same) {
+		gone := func(name string) bool { return g.goneFrom(files[name]) }
+		if !slices.ContainsFunc(was.Files, func(name string) bool { return g.inFolder(files[name]) }) ||
+			!slices.ContainsFunc(was.Files, gone) || slices.ContainsFunc(g.builder.Templates, was.Same) {
 			continue
 		}
 		for n, name := range was.Files {
@@ -839,6 +831,19 @@ func (g *gathering) policiesWithLess(tx *ledger.Tx) error {
 		}
 	}
 	return nil
+}
+
+// inFolder reports whether a file was brought in a policy's folder.
+func (g *gathering) inFolder(e ledger.Evidence) bool {
+	return g.brought[e.Name] && template.OfPolicy(e.Path)
+}
+
+// goneFrom reports whether a file lay in a policy's folder, and was not brought. Of which
+// store or backup it was does not matter: where the folder was brought from another one,
+// nothing tells that the file is still part of the policy.
+func (g *gathering) goneFrom(e ledger.Evidence) bool {
+	_, there := g.brought[e.Name]
+	return !there && template.OfPolicy(e.Path)
 }
 
 // wholePolicies adds to the policies of which files were read what their other files on
@@ -861,21 +866,18 @@ func (g *gathering) wholePolicies(tx *ledger.Tx) error {
 				}
 			}
 		}
-		read, found := map[string]bool{}, map[string]bool{} // formats, and policies whose folders were brought
+		read, inFolder := map[string]bool{}, false // formats
 		for _, name := range t.Files {
 			read[files[name].Format] = true
-			if g.brought[name] {
-				found[template.PolicyOf(files[name].Path)] = true
-			}
+			inFolder = inFolder || g.inFolder(files[name])
 		}
-		delete(found, "")
 		whole := !t.Part
 		for n, name := range was.Files {
 			e, known := files[name]
 			if !known || read[e.Format] {
 				continue
 			}
-			if _, there := g.brought[name]; !there && found[template.PolicyOf(e.Path)] {
+			if inFolder && g.goneFrom(e) {
 				t.Gone = append(t.Gone, name)
 			} else if err := g.addStored(t, e, n+1, whole); err != nil {
 				return err

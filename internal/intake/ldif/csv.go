@@ -196,8 +196,8 @@ func (s *scanner) oneRow(t *rows) error {
 		// have become one.
 		dn := string(s.raw(v))
 		if before, twice := t.lossy[dn]; twice {
-			return s.errorAt(int(v.line), "the DN "+redact.Quote([]byte(dn))+" for the second time, after line "+strconv.Itoa(before)+": letters were "+
-				"lost",
+			return s.errorAt(int(v.line), "the DN "+redact.Quote([]byte(dn))+" for the second time, after line "+strconv.Itoa(before)+
+				": letters were lost",
 				"a DN for each entry", "export again in Unicode (csvde -u), or as LDIF")
 		}
 		t.lossy[dn] = int(v.line)

@@ -1,7 +1,6 @@
 package template
 
 import (
-	"cmp"
 	"path"
 	"regexp"
 	"strings"
@@ -48,10 +47,10 @@ func (f *policyFile) speaks(name string) string {
 	return ""
 }
 
-// PolicyOf names the policy of a policy store or a policy backup, one of whose files a
-// file is by its place; empty where it is no policy's.
-func PolicyOf(file string) string {
-	return cmp.Or(templateFile.speaks(file), registryFile.speaks(file), preferenceFile.speaks(file))
+// OfPolicy reports whether a file is, by its place, one of those in a policy's folder: of
+// a policy store or a policy backup.
+func OfPolicy(file string) bool {
+	return templateFile.at(file) != nil || registryFile.at(file) != nil || preferenceFile.at(file) != nil
 }
 
 // policy says which policy a file is part of: by its folders, or by the description that
