@@ -59,6 +59,9 @@ func linked(programs []string) ([]part, error) {
 		golang = info.GoVersion
 		for _, m := range info.Deps {
 			if m.Replace != nil {
+				if strings.HasPrefix(m.Replace.Path, "./") { // a folder of this repository: ours
+					continue
+				}
 				m = m.Replace
 			}
 			if p := (part{m.Path, m.Version, m.Sum}); !slices.Contains(all, p) {

@@ -94,7 +94,7 @@ type shared struct {
 
 // New returns the root command with all others below it.
 func New() *cobra.Command {
-	s := &shared{}
+	s, version := &shared{}, false
 	root := &cobra.Command{
 		Use:   "sternledger",
 		Short: "Which password and lockout settings govern each account, and where they fall short",
@@ -115,7 +115,11 @@ It works on files, needs no network, and never writes to what it audits.`,
 		SilenceErrors: true,
 		Args:          cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 {
+			switch {
+			case version:
+				_, err := fmt.Fprintln(cmd.OutOrStdout(), versionText())
+				return err
+			case len(args) == 0:
 				return cmd.Help()
 			}
 			return unknownCommand(cmd, args[0])
@@ -129,8 +133,8 @@ It works on files, needs no network, and never writes to what it audits.`,
 	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
 	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
 	flags.BoolVar(&s.noPager, "no-pager", false, "print long pages at once, not through the variable PAGER")
-	root.Version = versionText()
-	root.SetVersionTemplate("{{.Version}}\n")
+	// Not by cobra: it prints by a template, see the report's markup.
+	root.Flags().BoolVarP(&version, "version", "v", false, "print the program's version")
 	root.SetFlagErrorFunc(flagError)
 	// In the order of the work.
 	for _, g := range []struct {

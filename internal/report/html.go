@@ -1,10 +1,8 @@
 package report
 
 import (
-	_ "embed"
 	"encoding/json"
 	"fmt"
-	"html/template"
 	"io"
 	"slices"
 	"strings"
@@ -21,9 +19,6 @@ import (
 	"sternledger/internal/custody"
 	"sternledger/internal/page"
 )
-
-//go:embed report.html
-var reportTemplate string
 
 // How much of each thing the page has without its script; the rest comes from the
 // data that it carries, once, as JSON.
@@ -43,9 +38,9 @@ type htmlReport struct {
 	Matters   []*htmlMatter
 	ToDo      []*htmlMatter
 	Cohorts   []*htmlCohort
-	Exposure  template.HTML
-	Guesses   template.HTML
-	Course    template.HTML
+	Exposure  string
+	Guesses   string
+	Course    string
 	Drift     []htmlChange
 	Nothing   bool
 	Gaps      []htmlGap
@@ -88,9 +83,11 @@ type htmlSetting struct {
 
 type htmlChange struct {
 	Part  string
-	Lines [][2]string // a word, and what it says
+	Lines []htmlLine
 	More  int
 }
+
+type htmlLine struct{ Word, Text string }
 
 type htmlGap struct{ Where, What string }
 
@@ -107,14 +104,6 @@ type htmlData struct {
 }
 
 func reportHTML(w io.Writer, r *assess.Report) error {
-	t, err := template.New("report").Funcs(template.FuncMap{
-		"clean": page.Clean, "grouped": page.Grouped, "number": page.ShortNumber, "quantity": page.Quantity, "where": page.AmendWhere,
-		"about":    func(w check.Waiver) string { return page.AboutWaiver(&w) },
-		"accepted": func(w check.Waiver) string { return page.Accepted(&w) }, "day": func(at string) string { return at[:min(len(at), 10)] },
-	}).Parse(reportTemplate)
-	if err != nil {
-		return err
-	}
 	v := &htmlReport{Report: r, Looked: summary(r), Kinds: check.Kinds[1:], Program: custody.Version}
 	v.Sentence = sentence(r)
 	for _, b := range r.Weighing.Baselines {
@@ -127,7 +116,7 @@ func reportHTML(w io.Writer, r *assess.Report) error {
 	v.drift()
 	v.gaps()
 	v.forecasts()
-	return t.Execute(w, v)
+	return v.markup(w)
 }
 
 // matters makes the matters, and what is to be done.
@@ -246,9 +235,9 @@ func (n *numbered) of(text string) int {
 }
 
 // JSON is the data as the page's script reads it.
-func (d htmlData) JSON() (template.JS, error) {
+func (d htmlData) JSON() (string, error) {
 	text, err := json.Marshal(d) // it writes <, > and & as escapes
-	return template.JS(text), err
+	return string(text), err
 }
 
 // policiesOf are the policies of a place, with their effective settings.
@@ -293,7 +282,7 @@ func (v *htmlReport) drift() {
 		c := htmlChange{Part: part, More: max(n-mostDrift, 0)}
 		for i := range min(n, mostDrift) {
 			word, text := line(i)
-			c.Lines = append(c.Lines, [2]string{word, text})
+			c.Lines = append(c.Lines, htmlLine{word, text})
 		}
 		v.Drift = append(v.Drift, c)
 	}

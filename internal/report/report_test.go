@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
@@ -19,6 +20,7 @@ import (
 	"sternledger/internal/core/check"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/tiendc/go-deepcopy"
 	"github.com/xuri/excelize/v2"
 )
 
@@ -237,6 +239,75 @@ func TestWorkbook(t *testing.T) {
 }
 
 // Names from evidence are shown, and nothing of them is obeyed.
+// What the workbook's package copies by replaced/deepcopy is whole, and its own.
+func TestCopies(t *testing.T) {
+	f := excelize.NewFile()
+	defer f.Close()
+	keep := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	bold, err := f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}})
+	keep(err)
+	keep(f.SetCellValue("Sheet1", "A1", "harbour"))
+	keep(f.SetCellStyle("Sheet1", "A1", "A1", bold))
+	keep(f.SetColWidth("Sheet1", "A", "B", 31))
+	keep(f.MergeCell("Sheet1", "C1", "D2"))
+	keep(f.SetCellFormula("Sheet1", "B1", "LEN(A1)"))
+	to, err := f.NewSheet("Other")
+	keep(err)
+	keep(f.CopySheet(0, to))
+	keep(f.DuplicateRow("Sheet1", 1))
+	keep(f.SetCellValue("Sheet1", "A1", "quay"))
+	keep(f.SetColWidth("Sheet1", "A", "A", 5))
+	var out bytes.Buffer
+	keep(f.Write(&out))
+	again, err := excelize.OpenReader(&out)
+	keep(err)
+	for _, x := range []struct{ sheet, cell, want string }{{"Other", "A1", "harbour"}, {"Sheet1", "A1", "quay"}, {"Sheet1", "A2", "harbour"}} {
+		got, err := again.GetCellValue(x.sheet, x.cell)
+		style, _ := again.GetCellStyle(x.sheet, x.cell)
+		if err != nil || got != x.want || style != bold {
+			t.Errorf("%s %s: %q in style %d: %v", x.sheet, x.cell, got, style, err)
+		}
+	}
+	formula, _ := again.GetCellFormula("Other", "B1")
+	merged, _ := again.GetMergeCells("Other")
+	if a, _ := again.GetColWidth("Other", "A"); a != 31 || formula != "LEN(A1)" || len(merged) != 1 {
+		t.Errorf("the copied sheet: width %v, formula %q, merged %v", a, formula, merged)
+	}
+
+	type leaf struct{ N []int }
+	type tree struct {
+		Leaf *leaf
+		By   map[string]*leaf
+		Any  any
+		Row  [2]leaf
+		At   time.Time
+	}
+	x := &tree{Leaf: &leaf{[]int{1}}, By: map[string]*leaf{"a": {[]int{2}}}, Any: leaf{[]int{3}}, Row: [2]leaf{{[]int{4}}}, At: time.Unix(7, 0)}
+	var y tree
+	keep(deepcopy.Copy(&y, x))
+	if !reflect.DeepEqual(*x, y) {
+		t.Errorf("the copy: %+v", y)
+	}
+	x.Leaf.N[0], x.By["a"].N[0], x.Any.(leaf).N[0], x.Row[0].N[0] = 9, 9, 9, 9
+	if y.Leaf.N[0] != 1 || y.By["a"].N[0] != 2 || y.Any.(leaf).N[0] != 3 || y.Row[0].N[0] != 4 {
+		t.Errorf("the copy shares what it holds: %+v", y)
+	}
+	keep(deepcopy.Copy(&y, tree{}))
+	if !reflect.DeepEqual(y, tree{}) {
+		t.Errorf("the copy of nothing: %+v", y)
+	}
+	for _, bad := range [][2]any{{y, x}, {(*tree)(nil), x}, {&y, &leaf{}}, {&y, (*tree)(nil)}, {&y, nil}} {
+		if deepcopy.Copy(bad[0], bad[1]) == nil {
+			t.Errorf("%T to %T is copied", bad[1], bad[0])
+		}
+	}
+}
+
 func TestReportHostile(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "audit")
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
