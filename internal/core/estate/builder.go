@@ -4,11 +4,8 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"sternledger/internal/core/setting"
 )
@@ -24,7 +21,7 @@ type Builder struct {
 	file      string
 	older     bool // the file is of an earlier gather: it only fills what is not known
 	gathers   int  // how many gathers ago it was taken
-	scratch   []byte
+	speller   Speller
 	parts     []string // files that hold a part of a template
 }
 
@@ -46,11 +43,10 @@ type draft struct {
 	gathered  []int   // by row in Files: how many gathers ago
 	named     mentions
 	mentioned []uint32 // the row of each of them, once all is read
-	// abroad says of members' parents whether they are of another domain.
-	abroad  map[string]bool
+	// abroad says of members' parents whether what lies below is another domain's.
+	abroad  map[uint64]abroad
 	servers []server
 	before  *Authority            // what is on record of it
-	wanting []uint32              // groups whose list of members lacks one that says it is there
 	byName  map[namedGroup][]edge // lists of members of groups that they only name
 }
 
@@ -81,11 +77,11 @@ func (e *edges) add(x edge) {
 // startFile says that the edges that follow come from that file.
 func (e *edges) startFile(row int) { e.files = append(e.files, fileMark{e.n, row}) }
 
-// all goes through the edges with the file of each.
-func (e *edges) all(do func(chunk, i, file int, x edge)) {
-	marks, seen := e.files, 0
-	for c, chunk := range e.chunks {
-		for i, x := range chunk {
+// all goes through the edges of some chunks with the file of each.
+func (e *edges) all(from, to int, do func(chunk, i, file int, x edge)) {
+	marks, seen := e.files, from*chunkRows
+	for c := from; c < to; c++ {
+		for i, x := range e.chunks[c] {
 			for len(marks) > 1 && marks[1].edge <= seen {
 				marks = marks[1:]
 			}
@@ -228,7 +224,7 @@ func (b *Builder) authority(at Place) *draft {
 		d = &draft{
 			Authority: Authority{Name: at.Name, Kind: at.Kind, Platform: platforms[at.Kind], Objects: &Objects{}},
 			parentRow: map[string]uint32{}, refRow: map[uint64]uint32{}, ranges: map[uint32][]span{},
-			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, abroad: map[string]bool{},
+			policyRow: map[uint64]int{}, unitRow: map[uint64]int{}, abroad: map[uint64]abroad{},
 		}
 		b.byPlace[at] = d
 	}
@@ -260,7 +256,7 @@ func (b *Builder) Knows(at Place) *Authority {
 // the next call.
 func (b *Builder) Override(at Place, dn []byte, line int) *Policy {
 	d := b.authority(at)
-	key := hashDN(dn, &b.scratch)
+	key := b.speller.hash(dn)
 	row, ok := d.policyRow[key]
 	if !ok {
 		row = len(d.Overrides)
@@ -279,7 +275,7 @@ func (b *Builder) Override(at Place, dn []byte, line int) *Policy {
 // until the next call.
 func (b *Builder) Unit(at Place, dn []byte, line int) *Unit {
 	d := b.authority(at)
-	key := hashDN(dn, &b.scratch)
+	key := b.speller.hash(dn)
 	row, ok := d.unitRow[key]
 	if !ok {
 		row = len(d.Units)
@@ -453,7 +449,7 @@ func (b *Builder) Unreadable(into Settings, id setting.ID, c Cite, why string) {
 func (b *Builder) Object(at Place, r *Record) uint32 {
 	d := b.authority(at)
 	o := d.Objects
-	key := hashDN(r.DN, &b.scratch)
+	key := b.speller.hash(r.DN)
 	if row, ok := d.row.get(key); ok {
 		b.join(at, d, int(row), r)
 		return row
@@ -511,7 +507,7 @@ func (b *Builder) tell(d *draft, row uint32, r *Record) {
 		seen.applied = true
 	}
 	for i, dn := range r.Holders {
-		group := d.named.add(hashDN(dn, &b.scratch), dn, d.fileRow, r.HolderLines[i])
+		group := d.named.add(b.speller.hash(dn), dn, d.fileRow, r.HolderLines[i])
 		d.ups.add(edge{uint64(group), row, r.HolderLines[i]})
 		seen.holders[d.Objects.ClassOf(int(row))] = true
 	}
@@ -568,7 +564,7 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 	if len(dn) == 0 {
 		return 0
 	}
-	key := hashDN(dn, &b.scratch)
+	key := b.speller.hash(dn)
 	row, ok := d.refRow[key]
 	if !ok {
 		row = uint32(len(d.Policies))
@@ -581,16 +577,16 @@ func (b *Builder) reference(d *draft, dn []byte, line int) uint32 {
 
 // Member says that the group at that row names dn as a member.
 func (b *Builder) Member(at Place, group uint32, dn []byte, line int) {
-	b.MemberSpelled(at, group, dn, Spell(dn, &b.scratch), line)
+	b.MemberSpelled(at, group, dn, b.speller.Spell(dn), line)
 }
 
 // MemberSpelled is Member for a DN whose spelling was found before.
 func (b *Builder) MemberSpelled(at Place, group uint32, dn []byte, spelling Spelling, line int) {
 	d := b.authority(at)
 	d.shown[d.fileRow].members = true
-	d.edges.add(edge{uint64(spelling), group, uint32(line)})
-	if at.Kind == Domain && d.ofAnother(dn) {
-		d.named.add(uint64(spelling), dn, d.fileRow, uint32(line))
+	d.edges.add(edge{spelling.dn, group, uint32(line)})
+	if at.Kind == Domain && d.ofAnother(dn, spelling) {
+		d.named.add(spelling.dn, dn, d.fileRow, uint32(line))
 	}
 }
 
@@ -604,18 +600,23 @@ const mostAbroad = 100_000
 // ofAnother reports whether a DN is of another domain, or stands for what is: a foreign
 // security principal is called by its SID. One that stands for everybody or the like is
 // none. Members have few parents: what was found of one is remembered.
-func (d *draft) ofAnother(dn []byte) bool {
-	first, parent := SplitDN(dn)
-	other, known := d.abroad[string(parent)]
+func (d *draft) ofAnother(dn []byte, spelling Spelling) bool {
+	where, known := d.abroad[spelling.parent]
 	if !known {
-		domain := DomainOf(string(parent))
-		other = domain != "" && domain != d.Name
+		_, parent := SplitDN(NormalDN(string(dn)))
+		domain := DomainOf(parent)
+		where = abroad{domain: domain != "" && domain != d.Name, principals: strings.HasPrefix(parent, ForeignPrincipals)}
 		if len(d.abroad) < mostAbroad {
-			d.abroad[string(parent)] = other
+			d.abroad[spelling.parent] = where
 		}
 	}
-	return other || len(first) > len(foreignSID) && bytes.EqualFold(first[:len(foreignSID)], []byte(foreignSID)) &&
-		strings.HasPrefix(strings.ToLower(string(parent)), ForeignPrincipals)
+	return where.domain || where.principals && len(dn) > len(foreignSID) && bytes.EqualFold(dn[:len(foreignSID)], []byte(foreignSID))
+}
+
+// abroad is what lies below a parent.
+type abroad struct {
+	domain     bool // another domain's objects
+	principals bool // foreign security principals
 }
 
 // foreignSID begins the name of what stands for an object of another domain.
@@ -629,7 +630,7 @@ func (b *Builder) MemberOf(at Place, group string, dn []byte, line int) {
 	if d.byName == nil {
 		d.byName = map[namedGroup][]edge{}
 	}
-	d.byName[key] = append(d.byName[key], edge{other: hashDN(dn, &b.scratch), line: uint32(line)})
+	d.byName[key] = append(d.byName[key], edge{other: b.speller.hash(dn), line: uint32(line)})
 }
 
 // namedGroup is a group as a list of its members names it, and the file of that
@@ -688,15 +689,15 @@ func (b *Builder) Finish() []*Authority {
 // joinHolders turns what members say of their groups into what groups say of their
 // members, and marks those that say it.
 func (d *draft) joinHolders() {
-	var scratch []byte
+	var speller Speller
 	for row := range d.Objects.Len() {
 		if d.shown[d.Objects.File.At(row)].holders[d.Objects.ClassOf(row)] && d.Objects.FlagsOf(row)&Unseen == 0 {
 			d.mark(row, HoldersShown)
 		}
 	}
-	d.ups.all(func(_, _, file int, x edge) {
+	d.ups.all(0, len(d.ups.chunks), func(_, _, file int, x edge) {
 		d.edges.startFile(file)
-		d.edges.add(edge{hashDN([]byte(d.DN(int(x.row))), &scratch), d.mentioned[x.other], x.line})
+		d.edges.add(edge{speller.hash([]byte(d.DN(int(x.row)))), d.mentioned[x.other], x.line})
 	})
 	d.ups = edges{}
 }
@@ -745,7 +746,7 @@ func (d *draft) finish(b *Builder) {
 			d.placeTargets(b)
 			d.joinHolders()
 		}
-		d.joinMembers(nil)
+		d.joinMembers()
 		d.inherit()
 	}
 	for row := range d.Objects.Len() {
@@ -796,13 +797,13 @@ func (d *draft) markTold() {
 func (d *draft) placeTargets(b *Builder) {
 	for i := range d.Overrides {
 		p := &d.Overrides[i]
-		if row, ok := d.refRow[hashDN([]byte(p.Origin), &b.scratch)]; ok {
+		if row, ok := d.refRow[b.speller.hash([]byte(p.Origin))]; ok {
 			d.Policies[row].Known = true
 		}
 		for _, list := range [][]Target{p.Targets, p.Except} {
 			for j := range list {
 				list[j].Object = NotFound
-				if row, ok := d.row.get(hashDN([]byte(list[j].DN), &b.scratch)); ok {
+				if row, ok := d.row.get(b.speller.hash([]byte(list[j].DN))); ok {
 					list[j].Object = int(row)
 				}
 			}
@@ -841,101 +842,4 @@ func covered(pieces []span) (missing int, whole bool) {
 		next = max(next, p.last+1)
 	}
 	return next, false
-}
-
-// joinMembers turns the edges, which stand by group, into each member's list
-// of groups: look up, count, add up, place. Linear in the edges. drop, if not
-// nil, says which edges do not count.
-func (d *draft) joinMembers(drop func(file int, x edge) bool) {
-	holdEnds, holds, loose := d.placed(&d.edges, drop)
-	for _, x := range loose {
-		d.loosen(x)
-	}
-	d.setHolds(holdEnds, holds)
-}
-
-func (d *draft) loosen(x looseEdge) {
-	o := d.Objects
-	o.LooseGroup.Append(x.row)
-	o.LooseFile.Append(uint32(x.file))
-	o.LooseLine.Append(x.line)
-}
-
-func (d *draft) setHolds(ends, holds []uint32) {
-	for _, end := range ends {
-		d.Objects.HoldEnds.Append(end)
-	}
-	for _, group := range holds {
-		d.Objects.Holds.Append(group)
-	}
-}
-
-// looseEdge is an edge to something that is not in the evidence.
-type looseEdge struct {
-	edge
-	file int
-}
-
-// placed sorts edges by the row that their DN means: the part of each row in
-// the list ends at its place in ends. The edges are used up.
-func (d *draft) placed(e *edges, drop func(file int, x edge) bool) (ends, list []uint32, loose []looseEdge) {
-	rows := d.edgeRows(e)
-	ends = make([]uint32, d.Objects.Len())
-	e.all(func(chunk, i, file int, x edge) {
-		switch row := rows[chunk][i]; {
-		case drop != nil && drop(file, x):
-			rows[chunk][i] = looseMember
-		case row == looseMember:
-			loose = append(loose, looseEdge{x, file})
-		default:
-			ends[row]++
-		}
-	})
-	total := uint32(0)
-	for i := range ends {
-		total += ends[i]
-		ends[i] = total - ends[i] // where the row's part begins, for now
-	}
-	list = make([]uint32, total)
-	for i, chunk := range e.chunks {
-		for k, x := range chunk {
-			if row := rows[i][k]; row != looseMember {
-				list[ends[row]] = x.row
-				ends[row]++
-			}
-		}
-		e.chunks[i], rows[i] = nil, nil
-	}
-	return ends, list, loose
-}
-
-// looseMember stands for a member that is not in the evidence.
-const looseMember = ^uint32(0)
-
-// edgeRows looks the edges' DNs up, chunk by chunk, on all processors: each
-// look-up waits for memory, so they gain by waiting side by side.
-func (d *draft) edgeRows(e *edges) [][]uint32 {
-	rows := make([][]uint32, len(e.chunks))
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for {
-				i := int(next.Add(1)) - 1
-				if i >= len(e.chunks) {
-					return
-				}
-				rows[i] = make([]uint32, len(e.chunks[i]))
-				for k, x := range e.chunks[i] {
-					row, ok := d.row.get(x.other)
-					if !ok {
-						row = looseMember
-					}
-					rows[i][k] = row
-				}
-			}
-		})
-	}
-	wait.Wait()
-	return rows
 }

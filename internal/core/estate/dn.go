@@ -15,52 +15,106 @@ var seedA, seedB = rand(), rand()
 
 func rand() uint64 { return maphash.Bytes(maphash.MakeSeed(), nil) | 1 }
 
-// Spelling is a number that all spellings of a DN share. It is good for one run of the
-// program only.
-type Spelling uint64
+// Spelling is what all spellings of a DN share, and no two DNs. It is good for one run
+// of the program only. The zero value is no DN's.
+type Spelling struct {
+	dn     uint64
+	parent uint64 // the same of what stands behind the DN's first part
+}
 
-// Spell returns a DN's Spelling. scratch is reused.
-func Spell(dn []byte, scratch *[]byte) Spelling { return Spelling(hashDN(dn, scratch)) }
-
-// hashDN returns one number for all spellings of a DN (RFC 4514): case,
-// escaping and blanks around its separators do not count. It is stable for
-// one run of the program only. scratch is reused.
+// Speller finds the Spelling of DNs (RFC 4514): case, escaping and blanks around their
+// separators do not count. The zero value is ready.
 //
-// Directories write nearly all DNs plainly; those are lowered and hashed eight
-// bytes at a time. The others are first brought to their one spelling.
-func hashDN(dn []byte, scratch *[]byte) uint64 {
+// Directories write nearly all DNs plainly; those are lowered and hashed eight bytes
+// at a time. The others are first brought to their one spelling. DNs have few parents,
+// so that what was found of a parent is remembered.
+type Speller struct {
+	scratch []byte
+	parents [64]parent
+}
+
+// parent is the end of a DN that was hashed, as it was spelt.
+type parent struct {
+	text  string
+	hash  uint64
+	plain bool
+}
+
+// Spell returns a DN's Spelling.
+func (s *Speller) Spell(dn []byte) Spelling {
+	first, rest := dn, dn[len(dn):]
+	if i := bytes.IndexByte(dn, ','); i >= 0 {
+		first, rest = dn[:i], dn[i+1:]
+	}
+	name, plain := hashPlain(first)
+	if !plain {
+		return s.slowly(dn)
+	}
+	p := s.parent(rest)
+	if !p.plain {
+		return s.slowly(dn)
+	}
+	return Spelling{mix(name, p.hash), p.hash}
+}
+
+// parent finds what is known of a parent, and learns it.
+func (s *Speller) parent(text []byte) *parent {
+	at := uint64(len(text))
+	if len(text) >= 16 {
+		at = mix(binary.LittleEndian.Uint64(text)^at, binary.LittleEndian.Uint64(text[8:]))
+	}
+	p := &s.parents[at%uint64(len(s.parents))]
+	if p.hash == 0 || p.text != string(text) {
+		p.text = string(text)
+		p.hash, p.plain = hashPlain(text)
+	}
+	return p
+}
+
+// slowly finds the Spelling of a DN by its one spelling, the same that Spell finds.
+func (s *Speller) slowly(dn []byte) Spelling {
+	s.scratch = normalDN(dn, s.scratch[:0])
+	first, rest := SplitDN(s.scratch)
+	parent := hashWords(rest)
+	return Spelling{mix(hashWords(first), parent), parent}
+}
+
+// hash returns one number for all spellings of a DN.
+func (s *Speller) hash(dn []byte) uint64 { return s.Spell(dn).dn }
+
+// hashPlain hashes a part of a DN as if it was in its one spelling. plain is false if
+// it is written in a way that needs more than a look.
+func hashPlain(text []byte) (hash uint64, plain bool) {
 	h, odd := seedA, uint64(0)
 	i := 0
-	for ; i+8 <= len(dn); i += 8 {
-		w := binary.LittleEndian.Uint64(dn[i:])
+	for ; i+8 <= len(text); i += 8 {
+		w := binary.LittleEndian.Uint64(text[i:])
 		odd |= w | like(w, '\\') | like(w, '"') | like(w, ';')
-		if like(w, ' ')&highs != 0 && blankBeside(w, dn, i) {
-			return hashSlowly(dn, scratch)
+		if like(w, ' ')&highs != 0 && blankBeside(w, text, i) {
+			return h, false
 		}
 		h = mix(h, lowerWord(w))
 	}
 	var last [8]byte
-	copy(last[:], dn[i:])
+	copy(last[:], text[i:])
 	w := binary.LittleEndian.Uint64(last[:])
 	odd |= w | like(w, '\\') | like(w, '"') | like(w, ';')
-	if odd&highs != 0 || like(w, ' ')&highs != 0 && blankAtSeparator(dn, i, len(dn)) {
-		return hashSlowly(dn, scratch)
+	if odd&highs != 0 || like(w, ' ')&highs != 0 && blankAtSeparator(text, i, len(text)) {
+		return h, false
 	}
-	return mix(mix(h, lowerWord(w)), uint64(len(dn)))
+	return mix(mix(h, lowerWord(w)), uint64(len(text))), true
 }
 
-// hashSlowly hashes a DN's one spelling, to the number that hashDN gives it.
-func hashSlowly(dn []byte, scratch *[]byte) uint64 {
-	buf := normalDN(dn, (*scratch)[:0])
-	*scratch = buf
+// hashWords hashes a part of a DN in its one spelling.
+func hashWords(text []byte) uint64 {
 	h := seedA
 	var last [8]byte
 	i := 0
-	for ; i+8 <= len(buf); i += 8 {
-		h = mix(h, binary.LittleEndian.Uint64(buf[i:]))
+	for ; i+8 <= len(text); i += 8 {
+		h = mix(h, binary.LittleEndian.Uint64(text[i:]))
 	}
-	copy(last[:], buf[i:])
-	return mix(mix(h, binary.LittleEndian.Uint64(last[:])), uint64(len(buf)))
+	copy(last[:], text[i:])
+	return mix(mix(h, binary.LittleEndian.Uint64(last[:])), uint64(len(text)))
 }
 
 func mix(h, w uint64) uint64 {

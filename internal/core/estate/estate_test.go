@@ -2,6 +2,7 @@ package estate
 
 import (
 	"fmt"
+	random "math/rand/v2"
 	"slices"
 	"testing"
 
@@ -9,7 +10,7 @@ import (
 )
 
 func TestSpellingsOfOneDN(t *testing.T) {
-	var scratch []byte
+	var s Speller
 	for _, same := range [][]string{
 		{"CN=Ada,OU=Office,DC=a,DC=example", "cn=ada,ou=OFFICE,dc=A,dc=example", "CN=Ada, OU=Office , DC = a,DC=example",
 			`CN=\41da,OU=Office,DC=a,DC=example`},
@@ -19,7 +20,7 @@ func TestSpellingsOfOneDN(t *testing.T) {
 		{"CN=a;DC=b", "CN=a,DC=b"},
 	} {
 		for _, dn := range same[1:] {
-			if NormalDN(dn) != NormalDN(same[0]) || hashDN([]byte(dn), &scratch) != hashDN([]byte(same[0]), &scratch) {
+			if NormalDN(dn) != NormalDN(same[0]) || s.Spell([]byte(dn)) != s.Spell([]byte(same[0])) {
 				t.Errorf("%q and %q differ: %q, %q", dn, same[0], NormalDN(dn), NormalDN(same[0]))
 			}
 		}
@@ -291,13 +292,68 @@ func TestGroupTypes(t *testing.T) {
 	}
 }
 
-func TestOnlySoManyDisputesAreKept(t *testing.T) {
-	var d draft
-	for range mostDisputes + 2 {
-		d.dispute(Dispute{})
+// Of many objects the processors join shares side by side: it comes to the same as one
+// by one, and only the first few disagreements are kept.
+func TestManyMembershipsAreJoined(t *testing.T) {
+	const accounts, groups, each = 2*chunkRows + 5_000, 300, 3
+	rnd := random.New(random.NewPCG(8, 8))
+	b, at := NewBuilder(), InDomain("x.example")
+	b.StartFile("x.ldif")
+	want, unsaid := map[int][]int{}, 0 // of each account's row its groups; how many one side keeps to itself
+	members := make([][]string, groups)
+	for row := range accounts {
+		name := fmt.Sprintf("CN=u%d,DC=x,DC=example", row)
+		r := &Record{Class: Account, DN: []byte(name), RID: uint32(5_000 + row), Primary: 513}
+		for range each {
+			group, silent := rnd.IntN(groups), rnd.IntN(400) // 0: the account says nothing, 1: the group
+			if slices.Contains(want[row], accounts+group) {
+				continue
+			}
+			want[row] = append(want[row], accounts+group)
+			if silent < 2 {
+				unsaid++
+			}
+			if silent != 0 {
+				r.Holders, r.HolderLines = append(r.Holders, fmt.Appendf(nil, "CN=g%d,DC=x,DC=example", group)), append(r.HolderLines, 1)
+			}
+			if silent != 1 {
+				members[group] = append(members[group], name)
+			}
+		}
+		slices.Sort(want[row])
+		b.Object(at, r)
 	}
-	if len(d.Disputes) != mostDisputes || d.DisputeCount != mostDisputes+2 {
-		t.Errorf("%d of %d", len(d.Disputes), d.DisputeCount)
+	for i, names := range members {
+		row := b.Object(at, &Record{Class: Group, DN: fmt.Appendf(nil, "CN=g%d,DC=x,DC=example", i), RID: uint32(1_000 + i)})
+		for _, name := range append(names, fmt.Sprintf("CN=gone%d,DC=x,DC=example", i)) {
+			b.Member(at, row, []byte(name), 1)
+		}
+	}
+	a := b.Finish()[0]
+	for row := range accounts {
+		var got []int
+		for group := range a.Objects.GroupsOf(row) {
+			got = append(got, group)
+		}
+		if !slices.Equal(got, want[row]) {
+			t.Fatalf("row %d is held by %v, want %v", row, got, want[row])
+		}
+	}
+	if a.DisputeCount != unsaid || unsaid < 2*mostDisputes || len(a.Disputes) != mostDisputes {
+		t.Errorf("%d of %d disagreements, want %d of %d", len(a.Disputes), a.DisputeCount, mostDisputes, unsaid)
+	}
+	for i, x := range a.Disputes[1:] {
+		if x.Member < a.Disputes[i].Member {
+			t.Fatal("the disagreements are not in the members' order")
+		}
+	}
+	for i := range groups {
+		if int(a.Objects.LooseGroup.At(i)) != accounts+i {
+			t.Fatalf("loose member %d is of row %d", i, a.Objects.LooseGroup.At(i))
+		}
+	}
+	if n := a.Objects.LooseGroup.Len(); n != groups {
+		t.Errorf("%d loose members", n)
 	}
 }
 

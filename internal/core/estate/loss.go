@@ -34,7 +34,7 @@ func (b *Builder) Places() []Place {
 func (d *draft) mentionLost(b *Builder) {
 	for _, l := range d.lostPolicies() {
 		for _, dn := range l.Targets {
-			d.named.add(hashDN([]byte(dn), &b.scratch), []byte(dn), 0, 0)
+			d.named.add(b.speller.hash([]byte(dn)), []byte(dn), 0, 0)
 		}
 	}
 }
@@ -76,7 +76,7 @@ func (d *draft) addLost(b *Builder) {
 	for _, l := range d.lostPolicies() {
 		gone := len(l.Targets) > 0
 		for _, dn := range l.Targets {
-			row, ok := d.row.get(hashDN([]byte(dn), &b.scratch))
+			row, ok := d.row.get(b.speller.hash([]byte(dn)))
 			if !ok {
 				continue
 			}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -153,7 +154,7 @@ func (d *draft) addUnseen(b *Builder) {
 	for i := range d.Overrides {
 		for _, t := range d.Overrides[i].Targets {
 			if t.Object == NotFound {
-				d.named.put(mention{hashDN([]byte(t.DN), &b.scratch), t.DN, max(slices.Index(d.Files, t.Cite.File), 0), uint32(t.Cite.Line)})
+				d.named.put(mention{b.speller.hash([]byte(t.DN)), t.DN, max(slices.Index(d.Files, t.Cite.File), 0), uint32(t.Cite.Line)})
 			}
 		}
 	}
@@ -268,21 +269,204 @@ func (d *draft) noteRanges(tells []telling) {
 func (d *draft) mark(row int, f Flag)   { d.Objects.Flags.set(row, d.Objects.Flags.At(row)|uint32(f)) }
 func (d *draft) unmark(row int, f Flag) { d.Objects.Flags.set(row, d.Objects.Flags.At(row)&^uint32(f)) }
 
+// inShares parts n things among the processors, no share smaller than least, and
+// returns how many shares there were. Each runs on its own.
+func inShares(n, least int, do func(share, from, to int)) int {
+	shares := max(1, min(runtime.GOMAXPROCS(0), n/least))
+	var wait sync.WaitGroup
+	for i := range shares {
+		wait.Go(func() { do(i, i*n/shares, (i+1)*n/shares) })
+	}
+	wait.Wait()
+	return shares
+}
+
+// joinMembers turns the edges, which stand by group, into each member's list of groups.
+func (d *draft) joinMembers() {
+	ends, holds, loose := d.placed(&d.edges, sorting{rows: d.members, held: edge.sayer})
+	for _, x := range loose {
+		d.loosen(x)
+	}
+	d.setHolds(ends, holds, 0)
+}
+
+// loosen notes a membership of what is not in the evidence.
+func (d *draft) loosen(x looseEdge) {
+	o := d.Objects
+	o.LooseGroup.Append(x.row)
+	o.LooseFile.Append(uint32(x.file))
+	o.LooseLine.Append(x.line)
+}
+
+// setHolds appends rows' lists, and where they end, after so many that were there.
+func (d *draft) setHolds(ends, holds []uint32, before int) {
+	for _, end := range ends {
+		d.Objects.HoldEnds.Append(uint32(before) + end)
+	}
+	for _, group := range holds {
+		d.Objects.Holds.Append(group)
+	}
+}
+
+// looseEdge is an edge to something that is not in the evidence.
+type looseEdge struct {
+	edge
+	file int
+}
+
+// What placed is told of an edge that stands in no row's list.
+const (
+	notFound = ^uint32(0) - iota // what it is about is not in the evidence
+	leftOut                      // it does not count
+)
+
+// members finds the rows of the members that groups' lists name. Each look waits for
+// memory, and nothing else is done meanwhile, so that many wait at once.
+func (d *draft) members(edges []edge, rows []uint32) {
+	for i := range edges {
+		row, ok := d.row.get(edges[i].other)
+		if !ok {
+			row = notFound
+		}
+		rows[i] = row
+	}
+}
+
+// sayers are the rows that say the memberships.
+func (d *draft) sayers(edges []edge, rows []uint32) {
+	for i := range edges {
+		rows[i] = edges[i].row
+	}
+}
+
+// sayer is the row that says a membership.
+func (x edge) sayer() uint32 { return x.row }
+
+// sorting is how edges are sorted by the row that each is about.
+type sorting struct {
+	rows   func(edges []edge, rows []uint32) // finds those rows
+	counts func(file int, x edge) bool       // nil: each does
+	held   func(edge) uint32                 // what the row's list gets
+}
+
+// shelfRows is how many rows are sorted at once: what that takes stays near the processor.
+const shelfRows = 1 << 14
+
+// shelved is a chunk of edges sorted by shelves: those of shelf i end at ends[i].
+type shelved struct {
+	edges []placing
+	ends  []int
+	loose []looseEdge // those that are about nothing in the evidence
+}
+
+// placing puts what a row's list gets into it.
+type placing struct{ row, held uint32 }
+
+// placed sorts edges: the part of each row in the list ends at its place in ends, and has
+// the row's edges in their order. The edges are used up. Each chunk is sorted by shelves,
+// then each shelf by its rows: what is written lies close together.
+func (d *draft) placed(e *edges, by sorting) (ends, list []uint32, loose []looseEdge) {
+	if e.n == 0 {
+		return nil, nil, nil
+	}
+	chunks := make([]shelved, len(e.chunks))
+	shelves := (d.Objects.Len() + shelfRows - 1) / shelfRows
+	inShares(len(chunks), 1, func(_, from, to int) {
+		rows := make([]uint32, chunkRows)
+		for c := from; c < to; c++ {
+			chunks[c] = e.shelve(c, shelves, by, rows)
+			e.chunks[c] = nil
+		}
+	})
+	begins := make([]int, shelves+1) // of each shelf in the list
+	for _, c := range chunks {
+		for shelf, end := range c.ends {
+			begins[shelf+1] += end // of all shelves up to it
+		}
+		loose = append(loose, c.loose...)
+	}
+	ends, list = make([]uint32, d.Objects.Len()), make([]uint32, begins[shelves])
+	inShares(shelves, 1, func(_, from, to int) {
+		for shelf := from; shelf < to; shelf++ {
+			at := begins[shelf]
+			sortShelf(chunks, shelf, at, ends[shelf*shelfRows:min((shelf+1)*shelfRows, len(ends))], list)
+		}
+	})
+	return ends, list, loose
+}
+
+// shelve sorts a chunk by shelves. rows is reused.
+func (e *edges) shelve(chunk, shelves int, by sorting, rows []uint32) shelved {
+	edges := e.chunks[chunk]
+	by.rows(edges, rows)
+	s := shelved{ends: make([]int, shelves)}
+	e.all(chunk, chunk+1, func(_, i, file int, x edge) {
+		switch row := rows[i]; {
+		case by.counts != nil && !by.counts(file, x):
+			rows[i] = leftOut
+		case row == notFound:
+			s.loose = append(s.loose, looseEdge{x, file})
+		default:
+			s.ends[row/shelfRows]++
+		}
+	})
+	next, total := make([]int, shelves), 0
+	for shelf, n := range s.ends {
+		next[shelf] = total
+		total += n
+		s.ends[shelf] = total
+	}
+	s.edges = make([]placing, total)
+	for i, x := range edges {
+		if row := rows[i]; row < leftOut {
+			n := &next[row/shelfRows]
+			s.edges[*n] = placing{row, by.held(x)}
+			*n++
+		}
+	}
+	return s
+}
+
+// of returns the part of a shelf.
+func (s *shelved) of(shelf int) []placing {
+	if shelf == 0 {
+		return s.edges[:s.ends[0]]
+	}
+	return s.edges[s.ends[shelf-1]:s.ends[shelf]]
+}
+
+// sortShelf sorts a shelf by its rows, from a place in the list on: it counts, adds up and
+// places. ends are those of the shelf's rows.
+func sortShelf(chunks []shelved, shelf, at int, ends, list []uint32) {
+	for i := range chunks {
+		for _, x := range chunks[i].of(shelf) {
+			ends[x.row%shelfRows]++
+		}
+	}
+	next := uint32(at)
+	for i, n := range ends {
+		ends[i] = next // where the row's part begins, for now
+		next += n
+	}
+	for i := range chunks {
+		for _, x := range chunks[i].of(shelf) {
+			end := &ends[x.row%shelfRows]
+			list[*end] = x.held
+			*end++
+		}
+	}
+}
+
 // joinSides makes each row's list of groups out of both sides, and compares
 // them.
 func (d *draft) joinSides(tells []telling) {
 	o := d.Objects
-	var holderEnds, byHolder []uint32
-	var wait sync.WaitGroup
-	wait.Go(func() {
-		holderEnds, byHolder = d.placedByRow(&d.ups, func(file int, x edge) bool {
-			return d.gathered[file] > tells[x.row].holders
-		})
-	})
-	memberEnds, byMember, loose := d.placed(&d.edges, func(file int, x edge) bool {
-		return d.gathered[file] > tells[x.row].members
-	})
-	wait.Wait()
+	holderEnds, byHolder, _ := d.placed(&d.ups, sorting{rows: d.sayers,
+		counts: func(file int, x edge) bool { return d.gathered[file] <= tells[x.row].holders },
+		held:   func(x edge) uint32 { return d.mentioned[x.other] }})
+	memberEnds, byMember, loose := d.placed(&d.edges, sorting{rows: d.members,
+		counts: func(file int, x edge) bool { return d.gathered[file] <= tells[x.row].members },
+		held:   edge.sayer})
 	for _, x := range loose {
 		d.loosen(x)
 		d.mark(int(x.row), LooseMembers)
@@ -305,58 +489,68 @@ func (d *draft) joinSides(tells []telling) {
 			}
 		}
 	}
-	ends, holds := make([]uint32, o.Len()), make([]uint32, 0, max(len(byMember), len(byHolder)))
-	var part []uint32
-	from := func(ends []uint32, row int) uint32 {
-		if row == 0 {
-			return 0
+	part := func(list, ends []uint32, from, to int) []uint32 {
+		if len(ends) == 0 {
+			return nil
 		}
-		return ends[row-1]
+		begin := uint32(0)
+		if from > 0 {
+			begin = ends[from-1]
+		}
+		return list[begin:ends[to-1]]
 	}
-	for row := range ends {
-		members, holders := byMember[from(memberEnds, row):memberEnds[row]], byHolder[from(holderEnds, row):holderEnds[row]]
-		part = append(append(part[:0], members...), holders...)
-		slices.Sort(part)
-		part = slices.Compact(part)
-		holds = append(holds, part...)
-		ends[row] = uint32(len(holds))
-		d.compare(row, part, members, holders)
+	ends := make([]uint32, o.Len())
+	all := make([]sides, runtime.GOMAXPROCS(0))
+	shares := inShares(o.Len(), chunkRows, func(share, from, to int) {
+		if from == to {
+			return
+		}
+		s := sides{draft: d, ends: ends[from:to]}
+		s.holds = make([]uint32, 0, max(len(part(byMember, memberEnds, from, to)), len(part(byHolder, holderEnds, from, to))))
+		var both []uint32
+		for row := from; row < to; row++ {
+			members, holders := part(byMember, memberEnds, row, row+1), part(byHolder, holderEnds, row, row+1)
+			both = append(append(both[:0], members...), holders...)
+			slices.Sort(both)
+			both = slices.Compact(both)
+			s.holds = append(s.holds, both...)
+			ends[row] = uint32(len(s.holds))
+			s.compare(row, both, members, holders)
+		}
+		all[share] = s
+	})
+	before := 0
+	for _, s := range all[:shares] {
+		d.setHolds(s.ends, s.holds, before)
+		before += len(s.holds)
+		for _, row := range s.unshown {
+			d.unmark(row, HoldersShown)
+		}
+		for _, group := range s.wanting {
+			d.mark(int(group), MembersPart)
+		}
+		d.Disputes = append(d.Disputes, s.disputes[:min(len(s.disputes), mostDisputes-len(d.Disputes))]...)
+		d.DisputeCount += s.disputed
 	}
-	for _, group := range d.wanting {
-		d.mark(int(group), MembersPart)
-	}
-	d.setHolds(ends, holds)
-	d.edges, d.ups, d.mentioned, d.wanting = edges{}, edges{}, nil, nil
+	d.edges, d.ups, d.mentioned = edges{}, edges{}, nil
 }
 
-// placedByRow sorts the edges of members' lists by the row that says them.
-func (d *draft) placedByRow(e *edges, drop func(file int, x edge) bool) (ends, list []uint32) {
-	ends = make([]uint32, d.Objects.Len())
-	e.all(func(_, _, file int, x edge) {
-		if !drop(file, x) {
-			ends[x.row]++
-		}
-	})
-	total := uint32(0)
-	for i := range ends {
-		total += ends[i]
-		ends[i] = total - ends[i]
-	}
-	list = make([]uint32, total)
-	e.all(func(_, _, file int, x edge) {
-		if !drop(file, x) {
-			list[ends[x.row]] = d.mentioned[x.other]
-			ends[x.row]++
-		}
-	})
-	return ends, list
+// sides are the lists of a share of the rows, and what comparing them found. It is laid
+// over the draft when all shares are done.
+type sides struct {
+	*draft
+	ends, holds []uint32
+	unshown     []int    // rows whose own list lacks a group that says it holds them
+	wanting     []uint32 // groups whose list of members lacks one that says it is there
+	disputes    []Dispute
+	disputed    int
 }
 
 // compare notes the memberships of a row that one side tells and the other,
 // which was exported, does not. The silence of a side that was found wanting
 // counts for nothing from then on.
-func (d *draft) compare(row int, all, members, holders []uint32) {
-	o := d.Objects
+func (s *sides) compare(row int, all, members, holders []uint32) {
+	o := s.Objects
 	if c := o.ClassOf(row); c != Account && c != Group {
 		return
 	}
@@ -365,17 +559,17 @@ func (d *draft) compare(row int, all, members, holders []uint32) {
 		byGroup, byMember := slices.Contains(members, group), slices.Contains(holders, group)
 		switch f := o.FlagsOf(int(group)); {
 		case byGroup && !byMember && shows && (o.Primary.At(row) == 0 || o.RID.At(int(group)) != o.Primary.At(row)):
-			d.unmark(row, HoldersShown)
-			d.dispute(Dispute{Group: int(group), Member: row, Silent: OfMember, Cite: d.CiteOf(row)})
+			s.unshown = append(s.unshown, row)
+			s.dispute(Dispute{Group: int(group), Member: row, Silent: OfMember, Cite: s.CiteOf(row)})
 		case byMember && !byGroup && f&(Unseen|MembersPart|Unclassified) == 0:
-			d.wanting = append(d.wanting, group)
-			d.dispute(Dispute{Group: int(group), Member: row, Silent: OfGroup, Cite: d.CiteOf(int(group))})
+			s.wanting = append(s.wanting, group)
+			s.dispute(Dispute{Group: int(group), Member: row, Silent: OfGroup, Cite: s.CiteOf(int(group))})
 		}
 	}
 }
 
-func (d *draft) dispute(x Dispute) {
-	if d.DisputeCount++; d.DisputeCount <= mostDisputes {
-		d.Disputes = append(d.Disputes, x)
+func (s *sides) dispute(x Dispute) {
+	if s.disputed++; s.disputed <= mostDisputes {
+		s.disputes = append(s.disputes, x)
 	}
 }

@@ -74,7 +74,7 @@ func played(t *testing.T, lines []string) []string {
 			return v
 		}
 		row := func(name string) uint32 {
-			row, ok := b.authority(at).row.get(hashDN([]byte(long(name)), &b.scratch))
+			row, ok := b.authority(at).row.get(b.speller.hash([]byte(long(name))))
 			if !ok {
 				t.Fatalf("%s: no %s", line, name)
 			}

@@ -8,9 +8,9 @@ import (
 // large export takes half the time. A small one is cut before anything is read.
 
 const (
-	aheadRecords = 64      // in a batch
-	aheadBatches = 3       // cut and not yet read, at the most
-	aheadText    = 1 << 20 // bytes of values that a record keeps room for
+	aheadRecords = 32        // in a batch
+	aheadBatches = 16        // cut and not yet read, at the most: either side may be slower for a while
+	aheadText    = 256 << 10 // bytes of values that a record keeps room for
 )
 
 // batch is records that follow one another, and what came behind them.
@@ -32,7 +32,7 @@ func (s *scanner) fillBatch(b *batch) {
 			b.records = b.records[:i]
 			return
 		}
-		s.survey(&s.scratch)
+		s.survey(&s.speller)
 	}
 }
 

@@ -133,8 +133,8 @@ type reader struct {
 	applied  [][]byte // reused
 	holders  [][]byte // reused
 	lines    []uint32 // reused
-	scratch  []byte   // reused
-	said     []said   // object classes of the records so far, by their place: mostly they are the same
+	speller  estate.Speller
+	said     []said // object classes of the records so far, by their place: mostly they are the same
 }
 
 // said is an object class as an export writes it.
@@ -898,8 +898,8 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		if foreign(dn) {
 			r.into.Object(at, &estate.Record{DN: dn, Line: int(v.line)})
 		}
-		if spelling == 0 {
-			spelling = estate.Spell(dn, &r.scratch)
+		if spelling == (estate.Spelling{}) {
+			spelling = r.speller.Spell(dn)
 		}
 		r.into.MemberSpelled(at, group, dn, spelling, int(v.line))
 	}

@@ -51,7 +51,7 @@ type record struct {
 	text   []byte            // the values, one after the other
 	values []value           // where they stand there
 	pieces []span            // of ranged attributes
-	spelt  []estate.Spelling // of the members; 0: not found yet
+	spelt  []estate.Spelling // of the members; zero: not found yet
 	count  int               // attributes seen, wanted or not
 	first  int               // line of the first attribute
 	atEnd  bool              // it was ended by the end of the file, not by a blank line
@@ -83,7 +83,7 @@ type scanner struct {
 	last   *name
 	marked int // values that are wanted, and were not kept
 
-	scratch []byte // reused
+	speller estate.Speller
 }
 
 // name is an attribute's, as it stands before its colon.
@@ -147,16 +147,16 @@ func (r *record) add(a attr, raw []byte, coded bool, piece span, line int) {
 // survey finds out what takes time and needs no more than the record: cutting takes less
 // of it than reading. Of a group's members it is the spellings, but for names that need
 // more than a look.
-func (r *record) survey(scratch *[]byte) {
+func (r *record) survey(speller *estate.Speller) {
 	r.ascii = ascii(r.text)
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr != aMember {
 			continue
 		}
-		spelling := estate.Spelling(0)
+		spelling := estate.Spelling{}
 		if raw := r.raw(v); r.ascii && !v.coded && !bytes.HasPrefix(raw, extended) {
-			spelling = estate.Spell(raw, scratch)
+			spelling = speller.Spell(raw)
 		}
 		r.spelt = append(r.spelt, spelling)
 	}
