@@ -128,7 +128,7 @@ func (c *Texts) Append(text []byte) {
 	if c.ends.n%chunkRows == 0 {
 		var next []byte
 		if n := len(c.chunks); n > 0 { // the next chunk is about as long as the one before
-			next = make([]byte, 0, len(c.chunks[n-1]))
+			next = make([]byte, 0, len(c.chunks[n-1])*33/32)
 		}
 		c.chunks = append(c.chunks, next)
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	random "math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -329,4 +330,18 @@ func groupNames(a *Authority, row int) (all []string) {
 		all = append(all, a.Objects.Name.At(group))
 	}
 	return all
+}
+
+func TestByHighHalf(t *testing.T) {
+	rnd := random.New(random.NewPCG(3, 3))
+	for _, n := range []int{0, 1, 2, 3000} {
+		all := make([]uint64, n)
+		for i := range all {
+			all[i] = uint64(rnd.Uint32()>>rnd.IntN(33))<<32 | uint64(i)
+		}
+		want := slices.Sorted(slices.Values(all))
+		if got := byHighHalf(all); !slices.Equal(got, want) {
+			t.Errorf("%d numbers are not in order", n)
+		}
+	}
 }
