@@ -29,7 +29,7 @@ type planting struct {
 var vague = regexp.MustCompile(`a line without =|(a|another) (line of )?(another )?section|comment|ValidCommunities|` +
 	`X\\Unheard|: Unheard$|NewAdministratorName2|unheard|onPremisesExt|notes|mobilePhone|jobTitle|a list of lists|behind a ` +
 	`command|an unknown (word|option)|` +
-	`behind the last column|another name|userCertificate|jpegPhoto|LDIF(, with an option)?: (info|homeDirectory|` +
+	`behind the last column|another name|userCertificate|jpegPhoto|LDIF(, with an option|, base64|, folded)?: (info|homeDirectory|` +
 	`extensionAttribute7|employeeNumber|description|carLicense|olcSyncrepl)`)
 
 // secret makes the next one, for a kind of place.

@@ -100,6 +100,7 @@ type Gathered struct {
 	Archives    []contract.Archive
 	Lost        []PlaceLoss
 	NotKept     int               // values that no rule needs, left out of the stored copies
+	KeptAll     bool              // it was asked for: what was left out is no text
 	Unweighed   []check.Unweighed // places, on record now, that no chosen baseline covers
 	Fitting     []Fitting         // the shipped baselines that fit, by platform
 }
@@ -149,7 +150,7 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	}
 	defer tx.Rollback()
 	g := &gathering{Engagement: e, tx: tx, opt: opt, builder: estate.NewBuilder(), result: &Gathered{Passed: passed, Live: collected,
-		Archives: archives}}
+		Archives: archives, KeptAll: opt.KeepAll}}
 	for i := range candidates {
 		c := &candidates[i]
 		c.origin = cmp.Or(c.origin, c.path)

@@ -50,7 +50,10 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	if struck > 0 {
 		s.Text(Quantity(struck, "secret") + " struck out of the stored copies.")
 	}
-	if g.NotKept > 0 {
+	switch {
+	case g.NotKept > 0 && g.KeptAll:
+		s.Text(Quantity(g.NotKept, "value") + " left out of the stored copies: not text, or too long to be searched for secrets.")
+	case g.NotKept > 0:
 		s.Text(Quantity(g.NotKept, "value") + " that no rule needs left out of the stored copies (--keep-all keeps them).")
 	}
 	s.Blank()

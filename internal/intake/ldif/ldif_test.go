@@ -2,6 +2,7 @@ package ldif
 
 import (
 	"bytes"
+	"encoding/base64"
 	"errors"
 	"os"
 	"regexp"
@@ -402,6 +403,21 @@ func FuzzRead(f *testing.F) {
 		if strings.Count(kept, "\n") != strings.Count(text, "\n") {
 			t.Errorf("the copy has other lines")
 		}
+		for again, n := text, 0; n < 2; n++ { // with --keep-all; and what that kept, once more
+			var keep bytes.Buffer
+			src := &intake.Source{Path: "x.ldif", In: strings.NewReader(again), Keep: &keep, Differs: func() {}, KeepAll: true}
+			into := estate.NewBuilder()
+			into.StartFile("x.ldif")
+			if err := read(src, into); err != nil && n == 1 {
+				break // of what is left of a few lines nothing may be understood
+			} else if err != nil || strings.Count(keep.String(), "\n") != strings.Count(text, "\n") {
+				t.Fatalf("with all kept: %v\n%q", err, keep.String())
+			}
+			if n == 1 && keep.String() != again {
+				t.Errorf("what was kept is kept otherwise:\n%q\n%q", again, keep.String())
+			}
+			again = keep.String()
+		}
 		for _, a := range b.Finish() {
 			for row := range a.Objects.Len() {
 				a.DN(row)
@@ -442,4 +458,54 @@ func FuzzCSV(f *testing.F) {
 			b.Finish()
 		}
 	})
+}
+
+// With --keep-all a value is kept whole, or gives way as a whole: what it is, is told by
+// all of its lines together, and each of its lines stays a line.
+func TestKeepAllJudgesWholeValues(t *testing.T) {
+	const hash = "$6$quay$0123456789abcdefghijklmnopqrstuv"
+	b64 := base64.StdEncoding.EncodeToString
+	long := strings.Repeat("a quay, ", 5_000) // over several buffers
+	folded := strings.ReplaceAll(long, "quay", "qu\n ay")
+	for _, c := range []struct{ in, want string }{
+		{"info: a quay\n", "info: a quay\n"},
+		{"info: a qu\n ay\ncomment: two\n", "info: a qu\n ay\ncomment: two\n"},
+		{"info:\n a quay\n", "info:\n a quay\n"},
+		{"info: " + hash + "\n", "info: [struck out]\n"},
+		{"info: " + hash[:9] + "\n " + hash[9:20] + "\n " + hash[20:] + "\nx: 1\n", "info: [struck out]\n \n \nx: 1\n"},
+		{"info: " + hash[:9] + "\r\n " + hash[9:] + "\r\n", "info: [struck out]\r\n \r\n"},
+		{"info: " + hash[:9] + "\n " + hash[9:], "info: [struck out]\n "},
+		{"info: token=Bol\n lard7 quay\n", "info: token=[struck out] quay\n \n"},
+		{"info:: " + b64([]byte("Schleuse für Boote")) + "\n", "info:: " + b64([]byte("Schleuse für Boote")) + "\n"},
+		{"info:: " + b64([]byte("Schleuse für Boote"))[:7] + "\n " + b64([]byte("Schleuse für Boote"))[7:] + "\n",
+			"info:: " + b64([]byte("Schleuse für Boote"))[:7] + "\n " + b64([]byte("Schleuse für Boote"))[7:] + "\n"},
+		{"info:: " + b64([]byte(hash)) + "\n", "info: [struck out]\n"},
+		{"info:: " + b64([]byte(hash))[:8] + "\n " + b64([]byte(hash))[8:] + "\n", "info: [struck out]\n \n"},
+		{"info:: " + b64([]byte("one\x00two")) + "\n", "info: [not kept]\n"},
+		{"info:: " + b64([]byte("\xff\xfe\xfd")) + "\n", "info: [not kept]\n"},
+		{"info:: a?bc\n", "info: [not kept]\n"},
+		{"info: [not kept]\n", "info: [not kept]\n"},
+		{"unicodePwd:: abcd\n efgh\n", "unicodePwd: [struck out]\n \n"},
+		{"# a com\n ment\n", "# a com\n ment\n"},
+		{"# password=\n Bollard7\n", "# password=[struck out]\n \n"},
+		{"info: " + folded + "\nx: 1\n", "info: " + folded + "\nx: 1\n"},
+		{"info: " + folded + hash + "\n", "info: [struck out]\n" + strings.Repeat(" \n", 5_000)},
+		{"info: " + strings.Repeat("a quay\n ", mostJudged/5) + "end\nx: 1\n", "info: [not kept]\n" + strings.Repeat(" \n", mostJudged/5) + "x: 1\n"},
+	} {
+		for _, before := range []string{head, "\xef\xbb\xbf# a quay\n" + head} {
+			var kept bytes.Buffer
+			src := &intake.Source{Path: "x.ldif", In: strings.NewReader(before + c.in), Keep: &kept, Differs: func() {}, KeepAll: true}
+			into := estate.NewBuilder()
+			into.StartFile("x.ldif")
+			if err := read(src, into); err != nil {
+				t.Errorf("%.60q: %v", c.in, err)
+			} else if got := strings.TrimPrefix(kept.String(), before); got != c.want {
+				t.Errorf("of %.60q is kept\n%.200q, want\n%.200q", c.in, got, c.want)
+			}
+		}
+	}
+	_, copied, err := readText("\xef\xbb\xbf# password=Bollard7\n" + head)
+	if err != nil || copied != "\xef\xbb\xbf# [not kept]\n"+head {
+		t.Errorf("kept: %q %v", copied, err)
+	}
 }

@@ -68,6 +68,7 @@ type scanner struct {
 	out     []byte    // and what goes to it next, where it differs
 	buf     []byte
 	pos     int // next byte to look at
+	start   int // of the line that was looked at last
 	end     int
 	kept    int // bytes of buf already written to the copy
 	line    int
@@ -82,6 +83,7 @@ type scanner struct {
 	names  map[string]*name // that were seen
 	last   *name
 	marked int // values that are wanted, and were not kept
+	wait   waiting
 
 	speller estate.Speller
 }
@@ -97,6 +99,22 @@ type name struct {
 	next   *name // the one that came behind it last: mostly it comes again
 }
 
+// waiting is what no rule reads, and is kept if all of its lines together hold no
+// secret. None of it goes to the copy before it ends.
+type waiting struct {
+	on    bool
+	name  *name // nil: a comment
+	coded bool
+	from  int    // in the buffer, what stands behind the name
+	value int    // the value
+	end   int    // of its first line
+	more  []byte // the whole value, where it has further lines
+	long  bool   // it is too long to be judged
+}
+
+// mostJudged is how long a value may be of which it is judged whether it is kept.
+const mostJudged = 1 << 20
+
 type state uint8
 
 const (
@@ -104,6 +122,7 @@ const (
 	skipped              // a value that an earlier version did not keep
 	wanted
 	dropped // what is not kept
+	judged  // what is kept if it holds no secret
 )
 
 func newScanner(src *intake.Source) *scanner {
@@ -198,6 +217,7 @@ func (s *scanner) next() error {
 	for {
 		line, err := s.physical()
 		if err == io.EOF {
+			s.settle(s.pos)
 			if err := s.flush(); err != nil {
 				return err
 			}
@@ -218,6 +238,9 @@ func (s *scanner) next() error {
 		}
 		if len(s.text) > mostText {
 			return s.errorAt(s.line, "an entry of more than 1 GiB", "a directory's entry", "check that this is the whole, unconverted export")
+		}
+		if len(line) == 0 || line[0] != ' ' {
+			s.settle(s.start)
 		}
 		if len(line) == 0 {
 			s.open = nothing
@@ -249,6 +272,7 @@ func (s *scanner) physical() ([]byte, error) {
 	for {
 		if i := bytes.IndexByte(s.buf[s.pos:s.end], '\n'); i >= 0 {
 			line := s.buf[s.pos : s.pos+i]
+			s.start = s.pos
 			s.pos += i + 1
 			s.line++
 			if n := len(line); n > 0 && line[n-1] == '\r' {
@@ -267,7 +291,7 @@ func (s *scanner) physical() ([]byte, error) {
 				return nil, io.EOF
 			}
 			line := s.buf[s.pos:s.end]
-			s.pos, s.line, s.noNewline = s.end, s.line+1, true
+			s.start, s.pos, s.line, s.noNewline = s.pos, s.end, s.line+1, true
 			return line, nil
 		} else if err != nil {
 			return nil, err
@@ -280,17 +304,26 @@ func (s *scanner) fill() error {
 	if err := s.flush(); err != nil {
 		return err
 	}
-	if s.end == len(s.buf) && (s.pos == 0 || len(s.buf) < usualBuffer) {
+	done := s.done()
+	if s.end == len(s.buf) && (done == 0 || len(s.buf) < usualBuffer) {
 		s.buf = append(s.buf, make([]byte, len(s.buf))...)
 	}
-	if s.pos > 0 {
-		s.end = copy(s.buf, s.buf[s.pos:s.end])
-		s.kept -= s.pos
-		s.pos = 0
+	if done > 0 {
+		s.end = copy(s.buf, s.buf[done:s.end])
+		s.kept, s.pos = s.kept-done, s.pos-done
+		s.wait.from, s.wait.value, s.wait.end = s.wait.from-done, s.wait.value-done, s.wait.end-done
 	}
 	n, err := io.ReadAtLeast(s.in, s.buf[s.end:], 1)
 	s.end += n
 	return err
+}
+
+// done is up to where the buffer is settled.
+func (s *scanner) done() int {
+	if s.wait.on {
+		return s.wait.from
+	}
+	return s.pos
 }
 
 // flush writes what was looked at to the copy.
@@ -301,11 +334,12 @@ func (s *scanner) flush() error {
 		}
 		s.out = s.out[:0]
 	}
-	if s.kept >= s.pos {
+	done := s.done()
+	if s.kept >= done {
 		return nil
 	}
-	_, err := s.keep.Write(s.buf[s.kept:s.pos])
-	s.kept = s.pos
+	_, err := s.keep.Write(s.buf[s.kept:done])
+	s.kept = done
 	return err
 }
 
@@ -367,10 +401,15 @@ func (s *scanner) logical(line []byte) error {
 		s.coded, s.codedLine = len(line)-start, s.line
 	}
 	if n.kind != isKnown {
+		value := line[start:]
+		if s.src.KeepAll && !n.secret && !redact.IsMark(string(value)) {
+			s.await(n, line, colon, start, coded)
+			return nil
+		}
 		s.open = dropped
-		mark := s.markOf(n, line[start:], coded)
+		mark := s.markOf(n, value, coded)
 		if mark == nil {
-			return nil // even then no further line of it: a secret may be folded
+			return nil
 		}
 		return s.strike(line, colon, mark)
 	}
@@ -465,6 +504,17 @@ func (s *scanner) continued(line []byte) error {
 	case wanted:
 		s.text = append(s.text, line[1:]...)
 		s.values[len(s.values)-1].to = uint32(len(s.text))
+	case judged:
+		if len(s.wait.more) == 0 {
+			s.wait.more = append(s.wait.more, s.buf[s.wait.value:s.wait.end]...)
+		}
+		if s.wait.more = append(s.wait.more, line[1:]...); len(s.wait.more) <= mostJudged {
+			break
+		}
+		s.wait.long = true
+		s.settle(s.start)
+		s.open = dropped
+		fallthrough
 	case dropped:
 		if err := s.strike(line, 1, nil); err != nil {
 			return err
@@ -489,12 +539,49 @@ func (s *scanner) comment(line []byte) error {
 		s.src.NotKept++
 		return s.strike(line, 1, notKeptComment)
 	}
-	kept, struck := redact.Unknown("", string(line))
-	if !struck {
-		return nil
+	s.await(nil, line, 1, 1, false)
+	return nil
+}
+
+// await begins to wait for the end of what is kept if it holds no secret. Behind the
+// name from on stands what would give way to a mark; the value begins at value.
+func (s *scanner) await(n *name, line []byte, from, value int, coded bool) {
+	at := s.start
+	if s.line == 1 {
+		at += bytes.Index(s.buf[s.start:s.pos], line) // behind a byte-order mark
 	}
-	s.src.Struck++
-	return s.strike(line, 1, []byte(" "+strings.TrimPrefix(kept, "# ")))
+	s.open = judged
+	s.wait = waiting{on: true, name: n, coded: coded, from: at + from, value: at + value, end: at + len(line), more: s.wait.more[:0]}
+}
+
+// settle judges what waited and ends at a place in the buffer.
+func (s *scanner) settle(to int) {
+	w := &s.wait
+	if !w.on {
+		return
+	}
+	value := s.buf[w.value:w.end]
+	if len(w.more) > 0 {
+		value = w.more
+	}
+	mark := s.markOf(w.name, value, w.coded)
+	if w.on, w.long = false, false; mark == nil {
+		return
+	}
+	s.src.Differs()
+	s.out = append(append(s.out, s.buf[s.kept:w.from]...), mark...)
+	for rest, further := s.buf[w.end:to], false; len(rest) > 0; further = true {
+		line := rest
+		if i := bytes.IndexByte(rest, '\n'); i >= 0 {
+			line = rest[:i+1]
+		}
+		if further {
+			s.out = append(s.out, ' ')
+		}
+		s.out = append(s.out, line[len(bytes.TrimRight(line, "\r\n")):]...)
+		rest = rest[len(line):]
+	}
+	s.kept = to
 }
 
 // markOf is what stands in the copy behind the name of an attribute that no rule
@@ -503,25 +590,49 @@ func (s *scanner) markOf(n *name, value []byte, coded bool) []byte {
 	switch {
 	case len(value) == 0, value[0] == '[' && redact.IsMark(string(value)):
 		return nil
-	case n.secret:
+	case n != nil && n.secret:
 		s.src.Struck++
-	case s.src.KeepAll && !coded:
-		if redact.Harmless(value) {
-			return nil
-		}
-		kept, struck := redact.Value(string(value))
-		if struck {
-			s.src.Struck++
-		}
-		if kept == string(value) {
-			return nil
-		}
-		return []byte(": " + kept)
+	case s.src.KeepAll && !s.wait.long:
+		return s.judge(n, value, coded)
 	default:
 		s.src.NotKept++
 	}
+	if n == nil {
+		return notKeptComment
+	}
 	return n.mark
 }
+
+// judge is markOf where all is kept that holds no secret. Of what is no text, that
+// cannot be told.
+func (s *scanner) judge(n *name, value []byte, coded bool) []byte {
+	if coded {
+		out := make([]byte, base64.StdEncoding.DecodedLen(len(value)))
+		size, err := base64.StdEncoding.Decode(out, value)
+		if value = out[:size]; err != nil || !utf8.Valid(value) || bytes.ContainsFunc(value, noText) {
+			s.src.NotKept++
+			return n.mark
+		}
+	}
+	if redact.Harmless(value) {
+		return nil
+	}
+	kept, struck := redact.Value(string(value))
+	switch {
+	case !struck:
+		return nil
+	case coded:
+		kept = redact.Struck
+	}
+	s.src.Struck++
+	if n == nil {
+		return []byte(" " + strings.TrimPrefix(kept, " "))
+	}
+	return []byte(": " + kept)
+}
+
+// noText reports whether a character stands in no text.
+func noText(c rune) bool { return c < ' ' && c != '\t' && c != '\r' && c != '\n' }
 
 // texts are attributes of free text, in which a secret can stand that shows itself.
 // Names and DNs are what membership is told by, and stay.
