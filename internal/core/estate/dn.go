@@ -30,12 +30,12 @@ type Spelling struct {
 // so that what was found of a parent is remembered.
 type Speller struct {
 	scratch []byte
-	parents [64]parent
+	parents [256]parent
 }
 
 // parent is the end of a DN that was hashed, as it was spelt.
 type parent struct {
-	text  string
+	text  []byte
 	hash  uint64
 	plain bool
 }
@@ -64,8 +64,8 @@ func (s *Speller) parent(text []byte) *parent {
 		at = mix(binary.LittleEndian.Uint64(text)^at, binary.LittleEndian.Uint64(text[8:]))
 	}
 	p := &s.parents[at%uint64(len(s.parents))]
-	if p.hash == 0 || p.text != string(text) {
-		p.text = string(text)
+	if p.hash == 0 || !bytes.Equal(p.text, text) {
+		p.text = append(p.text[:0], text...)
 		p.hash, p.plain = hashPlain(text)
 	}
 	return p
