@@ -460,6 +460,59 @@ func FuzzCSV(f *testing.F) {
 	})
 }
 
+// A secret shows itself by all lines of its value together, and in base64, also under a
+// name that is read: neither the copy nor the facts have any of it.
+func TestSecretsOfSeveralLines(t *testing.T) {
+	const user = "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\nprimaryGroupID: 513\n"
+	b64 := base64.StdEncoding.EncodeToString([]byte("{SSHA}0123456789abcdefghij"))
+	for in, want := range map[string]string{
+		"displayName: Ada\n  of the Quay\n":                      "displayName: Ada\n  of the Quay\n",
+		"displayName: {SS\n HA}0123456789\n abcdefghij\n":        "displayName: [struck out]\n \n \n",
+		"displayName: {SS\r\n HA}0123456789abcdefghij\r\n":       "displayName: [struck out]\r\n \r\n",
+		"displayName: {SS\n HA}0123456789abcdefghij":             "displayName: [struck out]\n ",
+		"displayName: {SSHA}012\n 3456789\nmail: x\n":            "displayName: [struck out]\n \nmail: [not kept]\n",
+		"displayName:: " + b64 + "\n":                            "displayName: [struck out]\n",
+		"displayName:: " + b64[:10] + "\n " + b64[10:] + "\n":    "displayName: [struck out]\n \n",
+		"displayName:: w4lkaXRo\n":                               "displayName:: w4lkaXRo\n",
+		"displayName:: w4lk\n aXRo\n":                            "displayName:: w4lk\n aXRo\n",
+		"servicePrincipalName: ldap://me:Fat\n hom1948@host/x\n": "servicePrincipalName: [struck out]\n \n",
+		"userPrincipalName: ada@\n x.example\n":                  "userPrincipalName: ada@\n x.example\n",
+		"displayName: " + strings.Repeat("a quay\n ", 4_000) + "{SS\n HA}0123456789abcdefghij\n": "displayName: [struck out]\n" +
+			strings.Repeat(" \n", 4_001),
+	} {
+		for _, all := range []bool{false, true} {
+			var kept bytes.Buffer
+			src := &intake.Source{Path: "x.ldif", In: strings.NewReader(head + user + in), Keep: &kept, Differs: func() {}, KeepAll: all}
+			b := estate.NewBuilder()
+			b.StartFile("x.ldif")
+			if err := read(src, b); err != nil {
+				t.Errorf("%.60q: %v", in, err)
+				continue
+			}
+			got := strings.TrimPrefix(kept.String(), head+user)
+			if all {
+				got = strings.ReplaceAll(got, "mail: x", "mail: [not kept]")
+			}
+			if got != want {
+				t.Errorf("of %.60q is kept\n%.200q, want\n%.200q", in, got, want)
+			}
+			o := b.Finish()[0].Objects
+			if text := o.Display.At(0) + o.Principal.At(0); strings.ContainsAny(text, "{}") {
+				t.Errorf("%.60q: the facts have %q", in, text)
+			}
+		}
+	}
+	b, kept, err := readText(strings.Replace(head, "minPwdLength: 10", "minPwdLength: 1\n 0Fathom-1948-quay", 1))
+	if err != nil || strings.Contains(kept, "Fathom") || !strings.Contains(kept, "minPwdLength: [struck out]\n \n") {
+		t.Errorf("a setting: %v\n%s", err, kept)
+	}
+	for _, x := range append(b.Finish()[0].Problems, b.Problems...) {
+		if strings.Contains(x.Text+x.Cite.Raw, "Fathom") {
+			t.Errorf("a message tells it: %s", x.Text)
+		}
+	}
+}
+
 // With --keep-all a value is kept whole, or gives way as a whole: what it is, is told by
 // all of its lines together, and each of its lines stays a line.
 func TestKeepAllJudgesWholeValues(t *testing.T) {

@@ -99,17 +99,18 @@ type name struct {
 	next   *name // the one that came behind it last: mostly it comes again
 }
 
-// waiting is what no rule reads, and is kept if all of its lines together hold no
-// secret. None of it goes to the copy before it ends.
+// waiting is a value that is kept if all of its lines together hold no secret. None of it
+// goes to the copy before it ends.
 type waiting struct {
-	on    bool
-	name  *name // nil: a comment
-	coded bool
-	from  int    // in the buffer, what stands behind the name
-	value int    // the value
-	end   int    // of its first line
-	more  []byte // the whole value, where it has further lines
-	long  bool   // it is too long to be judged
+	on     bool
+	wanted bool  // it is the record's last value, and its first line was judged; else no rule reads it
+	name   *name // nil: a comment
+	coded  bool
+	from   int    // in the buffer, what stands behind the name
+	value  int    // the value
+	end    int    // of its first line
+	more   []byte // the whole value, where it has further lines, and no rule reads it
+	long   bool   // it is too long to be judged
 }
 
 // mostJudged is how long a value may be of which it is judged whether it is kept.
@@ -420,7 +421,8 @@ func (s *scanner) logical(line []byte) error {
 		return nil
 	}
 	s.open = wanted
-	if !coded && secret(a, shown) {
+	struck := !coded && secret(a, shown)
+	if struck {
 		// What it is is not told. That it is there still is: silence would be taken
 		// for a proof that it is not.
 		s.src.Struck++
@@ -430,6 +432,10 @@ func (s *scanner) logical(line []byte) error {
 		}
 	}
 	s.add(a, shown, coded, n.piece, s.line)
+	if !struck && (a >= aServer || texts[a]) { // it may go on
+		s.await(n, line, colon, start, coded)
+		s.open, s.wait.wanted = wanted, true
+	}
 	return nil
 }
 
@@ -554,18 +560,47 @@ func (s *scanner) await(n *name, line []byte, from, value int, coded bool) {
 	s.wait = waiting{on: true, name: n, coded: coded, from: at + from, value: at + value, end: at + len(line), more: s.wait.more[:0]}
 }
 
+// markOfWanted is what stands in the copy, and in the record, in place of the record's
+// last value; nil: it stays.
+func (s *scanner) markOfWanted() []byte {
+	v := &s.values[len(s.values)-1]
+	value := s.raw(v)
+	if !v.coded && len(value) == s.wait.end-s.wait.value {
+		return nil // one line
+	}
+	if v.coded {
+		out := make([]byte, base64.StdEncoding.DecodedLen(len(value)))
+		size, err := base64.StdEncoding.Decode(out, value)
+		if value = out[:size]; err != nil {
+			return nil // the reader says so
+		}
+	}
+	if !secret(v.attr, value) {
+		return nil
+	}
+	s.src.Struck++
+	s.text = append(s.text[:v.from], struckMark...)
+	v.to, v.coded = uint32(len(s.text)), false
+	return struckValue
+}
+
 // settle judges what waited and ends at a place in the buffer.
 func (s *scanner) settle(to int) {
 	w := &s.wait
 	if !w.on {
 		return
 	}
-	value := s.buf[w.value:w.end]
-	if len(w.more) > 0 {
-		value = w.more
+	w.on = false
+	var mark []byte
+	switch value := s.buf[w.value:w.end]; {
+	case w.wanted:
+		mark = s.markOfWanted()
+	case len(w.more) > 0:
+		mark = s.markOf(w.name, w.more, w.coded)
+	default:
+		mark = s.markOf(w.name, value, w.coded)
 	}
-	mark := s.markOf(w.name, value, w.coded)
-	if w.on, w.long = false, false; mark == nil {
+	if w.long = false; mark == nil {
 		return
 	}
 	s.src.Differs()
