@@ -93,6 +93,8 @@ func (p *planting) inLDIF() string {
 	fmt.Fprintf(&b, "x-marked: [not kept] %s\nuserPassword: [struck out]%s\n", p.secret("LDIF: beside a mark, unheard of"),
 		p.secret("LDIF: beside a mark"))
 	fmt.Fprintf(&b, "displayName: {SSHA}x\n  %s\n", p.secret("LDIF: folded behind a hash"))
+	fmt.Fprintf(&b, "displayName: {SS\n HA}%s\n", p.secret("LDIF: a hash of two lines"))
+	fmt.Fprintf(&b, "displayName:: %s\n", base64.StdEncoding.EncodeToString([]byte("{SSHA}"+p.secret("LDIF, base64: a hash"))))
 	b.WriteString("# at the end: " + p.secret("LDIF: a comment at the end") + "\n")
 	return b.String()
 }
@@ -133,6 +135,10 @@ func (p *planting) onMachine() map[string]string {
 			" " + s("PAM: an unknown word") + "\nauth optional pam_exec.so expose_authtok /usr/bin/x --token " + s("PAM: behind a command") +
 			"\nauth required pam_unix.so nullok # " + s("PAM: a comment") + "\n# " + s("PAM: a line of comment") +
 			"\nauth required pam_radius.so conf=/etc/r shared_secret=" + s("PAM: a shared secret") +
+			"\nauth required pam_ldap.so bindpw=\\\n" + s("PAM: a value in a further line") +
+			" use_first_pass\nauth required \\\n pam_radius.so \\\n" +
+			" shared_secret=" + s("PAM: a further line") + "\nauth optional pam_exec.so /usr/bin/x \\\n --token " +
+			s("PAM: a further line, behind a command") + "\n" + s("PAM: an odd line, unheard") +
 			"\naccount required pam_unix.so\npassword required pam_unix.so sha512\n-session optional pam_sss.so key=" + s("PAM: a key") + "\n",
 		"etc/login.defs": "PASS_MAX_DAYS 90\nUNHEARD_KEY " + s("login.defs: another name") + "\n# " + s("login.defs: a comment") +
 			"\n" + s("login.defs: one word") + "\n",
@@ -143,7 +149,8 @@ func (p *planting) onMachine() map[string]string {
 			s("access.conf: a comment") + "\n",
 		"etc/security/pwhistory.conf": "remember = 5\ntoken = " + s("pwhistory.conf: another name") + "\n",
 		"etc/sudoers": "ada ALL=(ALL) ALL\nbo ALL=(root) /usr/bin/mysql -p" + s("sudoers: behind a command") +
-			", /bin/ls\n# " + s("sudoers: a comment") + "\nDefaults secret=" + s("sudoers: a default") + "\n",
+			", /bin/ls, /usr/bin/curl \\\n -u " + s("sudoers: a further line, behind a command") + ", /bin/ls\n# " +
+			s("sudoers: a comment") + "\nDefaults secret=" + s("sudoers: a default") + "\n",
 		"etc/nsswitch.conf":       "passwd: files\n# " + s("nsswitch.conf: a comment") + "\n",
 		"etc/default/useradd":     "INACTIVE=-1\nAPIKEY=" + s("useradd: another name") + "\n",
 		"etc/os-release":          "ID=debian\nVERSION_ID=\"12\"\nSUPPORT_TOKEN=" + s("os-release: another name") + "\n",

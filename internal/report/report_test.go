@@ -287,7 +287,8 @@ func TestCopies(t *testing.T) {
 		Row  [2]leaf
 		At   time.Time
 	}
-	x := &tree{Leaf: &leaf{[]int{1}}, By: map[string]*leaf{"a": {[]int{2}}}, Any: leaf{[]int{3}}, Row: [2]leaf{{[]int{4}}}, At: time.Unix(7, 0)}
+	x := &tree{Leaf: &leaf{[]int{1}}, By: map[string]*leaf{"a": {[]int{2}}}, Any: leaf{[]int{3}}, Row: [2]leaf{{[]int{4}}},
+		At: time.Unix(7, 0)}
 	var y tree
 	keep(deepcopy.Copy(&y, x))
 	if !reflect.DeepEqual(*x, y) {

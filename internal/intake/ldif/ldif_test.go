@@ -543,7 +543,8 @@ func TestKeepAllJudgesWholeValues(t *testing.T) {
 		{"# password=\n Bollard7\n", "# password=[struck out]\n \n"},
 		{"info: " + folded + "\nx: 1\n", "info: " + folded + "\nx: 1\n"},
 		{"info: " + folded + hash + "\n", "info: [struck out]\n" + strings.Repeat(" \n", 5_000)},
-		{"info: " + strings.Repeat("a quay\n ", mostJudged/5) + "end\nx: 1\n", "info: [not kept]\n" + strings.Repeat(" \n", mostJudged/5) + "x: 1\n"},
+		{"info: " + strings.Repeat("a quay\n ", mostJudged/5) + "end\nx: 1\n", "info: [not kept]\n" +
+			strings.Repeat(" \n", mostJudged/5) + "x: 1\n"},
 	} {
 		for _, before := range []string{head, "\xef\xbb\xbf# a quay\n" + head} {
 			var kept bytes.Buffer

@@ -65,7 +65,7 @@ func readConf(src *intake.Source, into *estate.Builder) error {
 			if len(words) == 0 {
 				words = []string{""}
 			}
-			c.directive, c.words, c.line = strings.ToLower(words[0]), words[1:], n
+			c.directive, c.words, c.line, c.assigned = strings.ToLower(words[0]), words[1:], n, ""
 			kept.WriteString(c.keep(src, line) + "\n")
 		}
 	}
@@ -98,7 +98,8 @@ type confReader struct {
 	directive string
 	words     []string
 	line      int
-	database  int // counted from 0; -1: before the first, for all of them
+	assigned  string // the name whose value the next line holds, if the directive goes on there
+	database  int    // counted from 0; -1: before the first, for all of them
 	overlay   string
 	global    []string // overlays for all databases
 	policy    string   // the default for all of them
@@ -161,7 +162,15 @@ func (c *confReader) keep(src *intake.Source, line string) string {
 	if line[0] == ' ' || line[0] == '\t' {
 		name, rest = "", line
 	}
-	value, struck := redact.Keep(c.directive, strings.TrimSpace(rest), false, src.KeepAll)
+	under := c.directive
+	if redact.Name(c.assigned) {
+		under = c.assigned
+	}
+	value, struck := redact.Keep(under, strings.TrimSpace(rest), false, src.KeepAll)
+	c.assigned = ""
+	if before, ok := strings.CutSuffix(strings.TrimSpace(line), "="); ok { // the next line says what
+		c.assigned = before[strings.LastIndexAny(before, " \t\"")+1:]
+	}
 	switch {
 	case struck:
 		src.Struck++

@@ -61,6 +61,17 @@ func TestServerConf(t *testing.T) {
 	if err != nil || strings.Contains(kept, "Sea-Lantern") || strings.Count(kept, "\n") != 6 {
 		t.Errorf("%v, kept %q", err, kept)
 	}
+	// With --keep-all a secret shows itself by the name before it, in the line before, too.
+	var all bytes.Buffer
+	src := &intake.Source{Path: "slapd.conf", Keep: &all, Differs: func() {}, KeepAll: true, In: strings.NewReader("database mdb\n" +
+		"suffix dc=x,dc=example\nrootpw\n  Sea-Lantern-77\nsyncrepl rid=1 credentials=\n  Sea-Lantern-78\n  type=\n  " +
+		"refreshOnly\nrootpw x=\n Sea-Lantern-79\n")}
+	b := estate.NewBuilder()
+	b.StartFile("slapd.conf")
+	if err := ServerConf.Read(src, b); err != nil || strings.Contains(all.String(), "Sea-Lantern") ||
+		!strings.Contains(all.String(), "\n refreshOnly\n") {
+		t.Errorf("%v, kept %q", err, all.String())
+	}
 }
 
 func FuzzServerConf(f *testing.F) {

@@ -45,6 +45,12 @@ type keeper struct {
 	names   []string
 	struck  int
 	notKept int
+
+	// Of the line before, if it goes on behind a backslash:
+	goesOn   bool
+	call     *called // the module that it calls
+	assigned string  // the name to whose value it ends with "="
+	command  bool    // it ends in a command with its arguments
 }
 
 // keepParts replaces the parts' contents by what is kept of them.
@@ -191,26 +197,55 @@ var everyones = []string{"debug", "audit", "silent", "quiet", "no_warn", "use_fi
 	"authfail", "authsucc", "missingok", "optional", "required", "ignore_unknown_user", "ignore_authinfo_unavail",
 	"ignore_local_user", "domains", "service", "user", "uid", "gid", "eq", "ne", "ge", "le", "in", "noaudit"}
 
+var (
+	// inStack begins a line of a stack.
+	inStack = regexp.MustCompile(`^\s*(@include\s|(\S+\s+)?-?(?i:auth|account|password|session)(\s|$))`)
+	// endsInName ends one whose value stands in the next line.
+	endsInName = regexp.MustCompile(`([^\s\[=]+)=\s*$`)
+	firstWord  = regexp.MustCompile(`[^\s\]\\#]+`)
+)
+
 // stack keeps of a call the control and the module as they are. Arguments of
 // modules that are modelled are kept, but for secrets; of others only those that
-// many modules take.
+// many modules take. A call may go on in further lines.
 func (k *keeper) stack(text string) string {
+	further, call, from, before := k.goesOn, k.call, 0, ""
+	if redact.Name(k.assigned) {
+		if at := firstWord.FindStringIndex(text); at != nil {
+			k.struck++
+			before, text = text[:at[0]]+redact.Struck, text[at[1]:]
+		}
+	}
+	k.goesOn, k.call, k.assigned = false, nil, ""
 	body, behind := text, ""
 	if at := strings.IndexByte(text, '#'); at >= 0 {
-		body, behind = text[:at], k.comment(text[at:])
-	}
-	known := moduleIn(body)
-	if known == nil {
-		if strings.TrimSpace(body) == "" || strings.HasPrefix(strings.TrimSpace(body), "@include") {
-			return body + behind
+		body, behind = text[:at], k.comment(text[at:]) // which ends the call
+	} else if at := len(strings.TrimRight(text, " \t")) - 1; at >= 0 && text[at] == '\\' {
+		body, behind, k.goesOn = text[:at], text[at:], true
+		if m := endsInName.FindStringSubmatch(body); m != nil {
+			k.assigned = m[1]
 		}
-		return k.text(body) + behind
 	}
-	args := body[known.end:]
-	if known.modelled {
-		return body[:known.end] + k.text(args) + behind
+	if call == nil {
+		if call = moduleIn(body); call != nil {
+			from = call.end
+		}
 	}
-	return body[:known.end] + argument.ReplaceAllStringFunc(args, k.foreignArgument) + behind
+	switch {
+	case call == nil && strings.TrimSpace(body) == "":
+		return before + body + behind
+	case call == nil && !further && !inStack.MatchString(body):
+		return before + k.drop("", body) + behind
+	case call == nil:
+		return before + k.text(body) + behind
+	}
+	if k.goesOn {
+		k.call = call
+	}
+	if call.modelled {
+		return before + body[:from] + k.text(body[from:]) + behind
+	}
+	return before + body[:from] + argument.ReplaceAllStringFunc(body[from:], k.foreignArgument) + behind
 }
 
 // foreignArgument keeps one argument of a module that is not modelled.
@@ -218,7 +253,7 @@ func (k *keeper) foreignArgument(arg string) string {
 	inner := strings.TrimSuffix(strings.TrimPrefix(arg, "["), "]")
 	name, value, assigned := strings.Cut(inner, "=")
 	switch {
-	case arg == `\` || slices.Contains(everyones, name) && (!assigned || !redact.Name(name) && value == strings.ToLower(value) &&
+	case slices.Contains(everyones, name) && (!assigned || !redact.Name(name) && value == strings.ToLower(value) &&
 		!redact.Look(value) && len(value) <= 32):
 		return arg
 	case !assigned:
@@ -254,13 +289,28 @@ func moduleIn(body string) *called {
 var talkative = []string{"pam_ldap", "pam_sss", "pam_winbind", "pam_krb5", "pam_env", "pam_exec", "pam_mkhomedir",
 	"pam_namespace", "pam_tty_audit"}
 
-// commandArguments are what stands behind a command in sudoers.
-var commandArguments = regexp.MustCompile(`(/[^\s,:=]+)[ \t]+([^,:\\#]+)`)
+// commandArguments are what stands behind a command in sudoers, further those that the
+// next line begins with.
+var (
+	commandArguments = regexp.MustCompile(`(/[^\s,:=]+)[ \t]+((?:[^,:\\#]|\\.)+)`)
+	furtherArguments = regexp.MustCompile(`^(?:[^,:\\#]|\\.)+`)
+	endsInCommand    = regexp.MustCompile(`/[^,]*\\\s*$`)
+)
 
 func (k *keeper) sudoers(text string) string {
 	body, behind := text, ""
 	if m := comment.FindStringIndex(text); m != nil && includes.FindString(strings.TrimSpace(text)) == "" {
 		body, behind = text[:m[0]], k.comment(text[m[0]:])
+	}
+	further := k.command
+	k.command = endsInCommand.MatchString(body) || further && strings.HasSuffix(strings.TrimSpace(body), `\`) && !strings.Contains(body, ",")
+	if further {
+		body = furtherArguments.ReplaceAllStringFunc(body, func(args string) string {
+			if strings.TrimSpace(args) == "" {
+				return args
+			}
+			return " " + k.drop("arguments", strings.TrimSpace(args)) + " "
+		})
 	}
 	body = commandArguments.ReplaceAllStringFunc(body, func(call string) string {
 		m := commandArguments.FindStringSubmatch(call)

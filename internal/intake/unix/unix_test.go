@@ -1198,3 +1198,34 @@ func TestEndedAccounts(t *testing.T) {
 		}
 	}
 }
+
+// What is kept of a call or a rule that goes on in further lines is judged by what it
+// belongs to, and goes on as it did.
+func TestKeptFurtherLines(t *testing.T) {
+	for _, c := range []struct{ part, in, want string }{
+		{"etc/pam.d/su", "auth required pam_ldap.so bindpw=\\\nQuay7 use_first_pass",
+			"auth required pam_ldap.so bindpw=\\\n[struck out] use_first_pass"},
+		{"etc/pam.d/su", "auth required pam_ldap.so \\\n  Quay7 nullok", "auth required pam_ldap.so \\\n  [not kept] nullok"},
+		{"etc/pam.d/su", "auth \\\n required \\\n pam_ldap.so \\\n bindpw=Quay7", "auth \\\n required \\\n pam_ldap.so \\\n bindpw=[struck out]"},
+		{"etc/pam.d/su", "auth required pam_unix.so secret=Quay7\\\n nullok", "auth required pam_unix.so secret=[struck out]\\\n nullok"},
+		{"etc/pam.d/su", "auth required pam_unix.so token=\\\n\tQuay7 nullok", "auth required pam_unix.so token=\\\n\t[struck out] nullok"},
+		{"etc/pam.d/su", "auth required pam_x.so [key=\\\n Quay7]\nauth required pam_unix.so",
+			"auth required pam_x.so [key=]\\\n [struck out][not kept]\n" +
+				"auth required pam_unix.so"},
+		{"etc/pam.d/su", "# a key \\\nauth required pam_unix.so nullok", "# [not kept]\nauth required pam_unix.so nullok"},
+		{"etc/pam.d/su", "Quay7\n@include common-auth\n-auth optional pam_unix.so\n",
+			"[not kept]\n@include common-auth\n-auth optional pam_unix.so\n"},
+		{"etc/pam.conf", "su auth required pam_unix.so \\\n nullok\nQuay7 Quay8", "su auth required pam_unix.so \\\n nullok\n[not kept]"},
+		{"etc/sudoers", "ada ALL=/usr/bin/x \\\n -p Quay7, /bin/ls", "ada ALL=/usr/bin/x \\\n [not kept] , /bin/ls"},
+		{"etc/sudoers", "ada ALL=/usr/bin/x a\\:b \\\n Quay7 \\\n Quay8\nbo ALL=(ALL) ALL",
+			"ada ALL=/usr/bin/x [not kept]\\\n [not kept] \\\n [not kept] \n" +
+				"bo ALL=(ALL) ALL"},
+		{"etc/sudoers", "bo ALL=(ALL) \\\n NOPASSWD: ALL", "bo ALL=(ALL) \\\n NOPASSWD: ALL"},
+	} {
+		tree := &intake.Tree{Parts: []*intake.Part{{Name: c.part, Data: []byte(c.in)}}}
+		keepParts(tree)
+		if got := string(tree.Parts[0].Data); got != c.want {
+			t.Errorf("of\n%s\nis kept\n%s\nwant\n%s", c.in, got, c.want)
+		}
+	}
+}
