@@ -111,8 +111,9 @@ func (p *planting) inTemplate() string {
 		fmt.Fprintf(&b, "%s=1,\"%s\"\n%s2=7,a,%s\n%s3=3,%s\n", k, p.secret("INF, registry text: "+k), k, p.secret("INF, registry list: "+k),
 			k, hex.EncodeToString([]byte(p.secret("INF, registry bytes: "+k))))
 	}
-	fmt.Fprintf(&b, "[Service General Setting]\n\"%s\",2,\"\"\n[Unheard]\nx = %s\n%s\n[Version]\nsignature=\"$CHICAGO$\"\nRevision=1\n",
-		p.secret("INF: a line without ="), p.secret("INF: another section"), p.secret("INF: a line of another section"))
+	fmt.Fprintf(&b, "[Service General Setting]\n\"%s\",2,\"\"\n[Unheard]\nx = %s\n%s\n[Version]\nsignature=\"$CHICAGO$\"\nRevision=1\nNote=%s\n",
+		p.secret("INF: a line without ="), p.secret("INF: another section"), p.secret("INF: a line of another section"),
+		p.secret("INF, Version: another name"))
 	return b.String()
 }
 

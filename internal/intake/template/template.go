@@ -333,9 +333,12 @@ func (t *reader) lines(text []byte) error {
 	return scanner.Err()
 }
 
+// ofTemplate are what a template says of itself.
+var ofTemplate = []string{"unicode/unicode", "version/signature", "version/revision"}
+
 // kept returns what is kept of a value.
 func (t *reader) kept(section, name, value string) string {
-	read := t.known(section, name) != nil || section == "unicode" || section == "version"
+	read := t.known(section, name) != nil || slices.Contains(ofTemplate, section+"/"+strings.ToLower(name))
 	return keep(t.src, name, value, read)
 }
 
