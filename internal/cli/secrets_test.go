@@ -111,7 +111,8 @@ func (p *planting) inTemplate() string {
 		fmt.Fprintf(&b, "%s=1,\"%s\"\n%s2=7,a,%s\n%s3=3,%s\n", k, p.secret("INF, registry text: "+k), k, p.secret("INF, registry list: "+k),
 			k, hex.EncodeToString([]byte(p.secret("INF, registry bytes: "+k))))
 	}
-	fmt.Fprintf(&b, "[Service General Setting]\n\"%s\",2,\"\"\n[Unheard]\nx = %s\n%s\n[Version]\nsignature=\"$CHICAGO$\"\nRevision=1\nNote=%s\n",
+	fmt.Fprintf(&b, "[Service General Setting]\n\"%s\",2,\"\"\n[Unheard]\nx = "+
+		"%s\n%s\n[Version]\nsignature=\"$CHICAGO$\"\nRevision=1\nNote=%s\n",
 		p.secret("INF: a line without ="), p.secret("INF: another section"), p.secret("INF: a line of another section"),
 		p.secret("INF, Version: another name"))
 	return b.String()
@@ -221,7 +222,8 @@ func (p *planting) handedOver() map[string]string {
 		typed += `<S N="` + n + `">` + s("CLIXML: "+n) + `</S><Obj N="X` + n + `"><ToString>` + s("CLIXML, an object's text, unheard: "+n) +
 			`</ToString><Props><S N="` + n + `">` + s("CLIXML, nested: "+n) + `</S></Props></Obj>`
 	}
-	report := `<GPO xmlns="http://www.microsoft.com/GroupPolicy/Settings"><!-- ` + s("report: a comment") +
+	report := `<?x ` + s("report: an instruction, unheard") +
+		`?><GPO xmlns="http://www.microsoft.com/GroupPolicy/Settings"><!-- ` + s("report: a comment") +
 		` --><Identifier><Identifier>{31B2F340-016D-11D2-945F-00C04FB984F9}</Identifier>` +
 		`<Domain>a.example</Domain></Identifier><Name>P</Name><Computer><ExtensionData><Extension><Properties cpassword="` +
 		s("report: an attribute") + `" other="` +
@@ -243,7 +245,10 @@ func (p *planting) handedOver() map[string]string {
 		cells + "\n",
 		"h/accounts.json": "[{" + object + nested + "}]",
 		"h/objects.xml": `<Objs xmlns="http://schemas.microsoft.com/powershell/2004/04"><!-- ` + s("CLIXML: a comment") +
-			` --><Obj><Props><S N="DistinguishedName">CN=Eve,DC=a,DC=example</S><S N="SamAccountName">eve</S><B N="Enabled">true</B>` + typed +
+			` --><?x ` + s("CLIXML: an instruction, unheard") + `?><!DOCTYPE x "` + s("CLIXML: a directive, unheard") + `"><Obj Note="` +
+			s("CLIXML: another attribute, unheard") + `">` + s("CLIXML: text before an element, unheard") +
+			`<Props><S N="DistinguishedName">CN=Eve,DC=a,DC=example</S><S N="SamAccountName"><!-- ` + s("CLIXML: a comment in a value") +
+			` -->eve</S><B N="Enabled">true</B><S N="AccountPassword"><!-- x -->` + s("CLIXML: behind a comment") + `</S>` + typed +
 			"</Props></Obj></Objs>",
 		"h/report.xml": report, "h/desk9.txt": accounts, "h/realm.txt": realm, "h/samba.txt": samba, "h/server.ldif": server,
 		"h/domain.csv": "DN,objectClass,sAMAccountName,userAccountControl,description,unicodePwd\r\n\"CN=Fay,DC=a,DC=example\",user,fay,512," +

@@ -42,8 +42,8 @@ type Visitor struct {
 	// Attr, if not nil, returns what is kept of an attribute's value, of the element that
 	// was opened last. Declarations of name spaces and types are kept.
 	Attr func(name, value string) string
-	// Loose, if not nil, returns what is kept of text that stands beside elements, and
-	// of comments. Without it nothing is.
+	// Loose, if not nil, returns what is kept of text that stands beside elements, of
+	// comments, and of instructions to other programs. Without it nothing is.
 	Loose func(text string) string
 }
 
@@ -91,8 +91,9 @@ type walk struct {
 	stack   []Element
 	chars   strings.Builder
 	kept    bytes.Buffer
-	last    int // bytes of text that were kept or replaced
-	counted int // bytes of which the lines were counted
+	last    int    // bytes of text that were kept or replaced
+	opened  [2]int // what last was, and how much was kept, when the last element was opened
+	counted int    // bytes of which the lines were counted
 	lines   int
 }
 
@@ -107,8 +108,13 @@ func (w *walk) lineAt(offset int) int {
 func (w *walk) token(token xml.Token, from, to int) {
 	switch token := token.(type) {
 	case xml.StartElement:
-		if n := len(w.stack); n > 0 {
+		if n := len(w.stack); n > 0 && w.stack[n-1].Leaf {
 			w.stack[n-1].Leaf = false
+			if text := w.chars.String(); strings.TrimSpace(text) != "" { // it was no leaf's
+				if kept := w.ofLoose(text); kept != text {
+					w.inside(n-1, from, kept)
+				}
+			}
 		}
 		w.stack = append(w.stack, Element{Space: token.Name.Space, Name: token.Name.Local, Attr: token.Attr, Line: w.lineAt(from), Leaf: true,
 			from: to})
@@ -119,13 +125,24 @@ func (w *walk) token(token xml.Token, from, to int) {
 		if w.visitor.Attr != nil {
 			w.attributes(from, to)
 		}
+		w.opened = [2]int{w.last, w.kept.Len()}
 	case xml.CharData:
 		w.chars.Write(token)
-		if n := len(w.stack); n > 0 && !w.stack[n-1].Leaf {
+		if n := len(w.stack); n == 0 || !w.stack[n-1].Leaf {
 			w.loose(string(token), from, to)
 		}
 	case xml.Comment:
 		w.loose(string(token), from+len("<!--"), to-len("-->"))
+	case xml.ProcInst:
+		if token.Target != "xml" || !declaration.Match(token.Inst) {
+			w.instruction(string(token.Inst), from+len("<?")+len(token.Target), to-len("?>"))
+		}
+	case xml.Directive:
+		named := directive.FindIndex(token)
+		if named == nil {
+			named = []int{0, 0}
+		}
+		w.instruction(string(token[named[1]:]), from+len("<!")+named[1], to-len(">"))
 	case xml.EndElement:
 		top := w.stack[len(w.stack)-1]
 		text := ""
@@ -134,10 +151,24 @@ func (w *walk) token(token xml.Token, from, to int) {
 		}
 		kept := w.visitor.Close(w.stack, text)
 		if top.Leaf && kept != text && from >= top.from {
-			w.replace(top.from, from, kept)
+			w.inside(len(w.stack)-1, from, kept)
 		}
 		w.stack = w.stack[:len(w.stack)-1]
 		w.chars.Reset()
+	}
+}
+
+var (
+	// declaration is what a document says of itself, directive what it is called.
+	declaration = regexp.MustCompile(`^\s*version=["']1\.\d["'](\s+encoding=["'][A-Za-z0-9._-]+["'])?(\s+standalone=["'](yes|no)["'])?\s*$`)
+	directive   = regexp.MustCompile(`^[A-Z]+\s+[A-Za-z_][\w.:-]*`)
+)
+
+// instruction takes what is no element's. No mark stands for what is dropped: it would
+// be an instruction itself.
+func (w *walk) instruction(text string, from, to int) {
+	if strings.TrimSpace(text) != "" && w.ofLoose(text) != text {
+		w.replace(from, to, " ")
 	}
 }
 
@@ -146,13 +177,24 @@ func (w *walk) loose(text string, from, to int) {
 	if strings.TrimSpace(text) == "" || from > to {
 		return
 	}
-	kept := ""
-	if w.visitor.Loose != nil {
-		kept = w.visitor.Loose(text)
-	}
-	if kept != text {
+	if kept := w.ofLoose(text); kept != text {
 		w.replace(from, to, kept)
 	}
+}
+
+func (w *walk) ofLoose(text string) string {
+	if w.visitor.Loose == nil {
+		return ""
+	}
+	return w.visitor.Loose(text)
+}
+
+// inside writes another text for all that stands up to a place in the element that was
+// opened last, comments too.
+func (w *walk) inside(element, to int, text string) {
+	w.last = w.opened[0]
+	w.kept.Truncate(w.opened[1])
+	w.replace(w.stack[element].from, to, text)
 }
 
 // replace writes another text for a piece; the lines stay.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -43,7 +44,8 @@ var collectionKinds = map[string]bool{"LST": true, "IE": true, "STK": true, "QUE
 // readXML reads what Export-Clixml writes: objects with typed properties.
 func readXML(r *reader, text []byte) ([]object, []byte, error) {
 	x := &typed{reader: r}
-	kept, err := markup.Walk(text, &markup.Visitor{Open: x.open, Close: x.close, Loose: func(text string) string { return r.keep("", text) }})
+	kept, err := markup.Walk(text, &markup.Visitor{Open: x.open, Close: x.close, Attr: x.attribute,
+		Loose: func(text string) string { return r.keep("", text) }})
 	var broken *markup.Error
 	if errors.As(err, &broken) {
 		return nil, nil, r.wrong(broken.Line, "XML that cannot be read: "+err.Error(), "objects as Export-Clixml writes them", "export it again")
@@ -69,6 +71,16 @@ func (x *typed) open(stack []markup.Element) {
 	case collectionKinds[e.Name] && x.depth > 0 && n == x.depth+1:
 		x.value.isList = true
 	}
+}
+
+// attributes are those that Export-Clixml writes.
+var attributes = []string{"Version", "RefId", "N", "S", "I"}
+
+func (x *typed) attribute(name, value string) string {
+	if slices.Contains(attributes, name) {
+		return value
+	}
+	return x.keep("", value)
 }
 
 func (x *typed) close(stack []markup.Element, text string) string {
