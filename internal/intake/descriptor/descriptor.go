@@ -47,7 +47,7 @@ func Access(raw []byte) ([]estate.ACE, error) {
 	}
 	at := binary.LittleEndian.Uint32(raw[16:])
 	if binary.LittleEndian.Uint16(raw[2:])&4 == 0 || at == 0 {
-		return []estate.ACE{{SID: everyone, Read: true, Apply: true}}, nil // no list: everybody may do everything
+		return noList, nil
 	}
 	if int64(at)+8 > int64(len(raw)) {
 		return nil, fmt.Errorf("its access list begins outside of it")
@@ -125,6 +125,9 @@ func aceOf(sid string, deny bool, mask uint32, object string) (estate.ACE, bool)
 
 const everyone = "S-1-1-0"
 
+// noList is what it means that there is no access list: everybody may do everything.
+var noList = []estate.ACE{{SID: everyone, Read: true, Apply: true}}
+
 var (
 	sddlACL = regexp.MustCompile(`D:[A-Z]*((?:\([^)]*\))*)`)
 	sddlACE = regexp.MustCompile(`\(([^)]*)\)`)
@@ -149,6 +152,9 @@ func sddl(text string) ([]estate.ACE, error) {
 	list := sddlACL.FindStringSubmatch(text)
 	if list == nil {
 		return nil, fmt.Errorf("no access list (D:) in it")
+	}
+	if strings.Contains(text, "D:NO_ACCESS_CONTROL") {
+		return noList, nil
 	}
 	var all []estate.ACE
 	for _, m := range sddlACE.FindAllStringSubmatch(list[1], -1) {
