@@ -466,15 +466,17 @@ func TestSecretsOfSeveralLines(t *testing.T) {
 	const user = "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\nprimaryGroupID: 513\n"
 	b64 := base64.StdEncoding.EncodeToString([]byte("{SSHA}0123456789abcdefghij"))
 	for in, want := range map[string]string{
-		"displayName: Ada\n  of the Quay\n":                      "displayName: Ada\n  of the Quay\n",
-		"displayName: {SS\n HA}0123456789\n abcdefghij\n":        "displayName: [struck out]\n \n \n",
-		"displayName: {SS\r\n HA}0123456789abcdefghij\r\n":       "displayName: [struck out]\r\n \r\n",
-		"displayName: {SS\n HA}0123456789abcdefghij":             "displayName: [struck out]\n ",
-		"displayName: {SSHA}012\n 3456789\nmail: x\n":            "displayName: [struck out]\n \nmail: [not kept]\n",
-		"displayName:: " + b64 + "\n":                            "displayName: [struck out]\n",
-		"displayName:: " + b64[:10] + "\n " + b64[10:] + "\n":    "displayName: [struck out]\n \n",
-		"displayName:: w4lkaXRo\n":                               "displayName:: w4lkaXRo\n",
-		"displayName:: w4lk\n aXRo\n":                            "displayName:: w4lk\n aXRo\n",
+		"displayName: Ada\n  of the Quay\n":                   "displayName: Ada\n  of the Quay\n",
+		"displayName: {SS\n HA}0123456789\n abcdefghij\n":     "displayName: [struck out]\n \n \n",
+		"displayName: {SS\r\n HA}0123456789abcdefghij\r\n":    "displayName: [struck out]\r\n \r\n",
+		"displayName: {SS\n HA}0123456789abcdefghij":          "displayName: [struck out]\n ",
+		"displayName: {SSHA}012\n 3456789\nmail: x\n":         "displayName: [struck out]\n \nmail: [not kept]\n",
+		"displayName:: " + b64 + "\n":                         "displayName: [struck out]\n",
+		"displayName:: " + b64[:10] + "\n " + b64[10:] + "\n": "displayName: [struck out]\n \n",
+		"displayName:: w4lkaXRo\n":                            "displayName:: w4lkaXRo\n",
+		"displayName:: w4lk\n aXRo\n":                         "displayName:: w4lk\n aXRo\n",
+		"displayName: " + strings.Repeat("a quay\n ", mostJudged/5) + "end\nmail: x\n": "displayName: [struck out]\n" +
+			strings.Repeat(" \n", mostJudged/5) + "mail: [not kept]\n",
 		"servicePrincipalName: ldap://me:Fat\n hom1948@host/x\n": "servicePrincipalName: [struck out]\n \n",
 		"userPrincipalName: ada@\n x.example\n":                  "userPrincipalName: ada@\n x.example\n",
 		"displayName: " + strings.Repeat("a quay\n ", 4_000) + "{SS\n HA}0123456789abcdefghij\n": "displayName: [struck out]\n" +

@@ -509,7 +509,11 @@ func (s *scanner) continued(line []byte) error {
 		return s.errorAt(s.line, "a continued line without a beginning", "an attribute before it", "check that the export is whole")
 	case wanted:
 		s.text = append(s.text, line[1:]...)
-		s.values[len(s.values)-1].to = uint32(len(s.text))
+		v := &s.values[len(s.values)-1]
+		if v.to = uint32(len(s.text)); !s.wait.on || v.to-v.from <= mostJudged {
+			break
+		}
+		return s.tooLong(line)
 	case judged:
 		if len(s.wait.more) == 0 {
 			s.wait.more = append(s.wait.more, s.buf[s.wait.value:s.wait.end]...)
@@ -517,10 +521,7 @@ func (s *scanner) continued(line []byte) error {
 		if s.wait.more = append(s.wait.more, line[1:]...); len(s.wait.more) <= mostJudged {
 			break
 		}
-		s.wait.long = true
-		s.settle(s.start)
-		s.open = dropped
-		fallthrough
+		return s.tooLong(line)
 	case dropped:
 		if err := s.strike(line, 1, nil); err != nil {
 			return err
@@ -528,6 +529,16 @@ func (s *scanner) continued(line []byte) error {
 	}
 	s.coded += len(line) - 1
 	return nil
+}
+
+// tooLong settles a value that goes on beyond what is judged, with the line that was one
+// too many.
+func (s *scanner) tooLong(line []byte) error {
+	s.wait.long = true
+	s.settle(s.start)
+	s.open = dropped
+	s.coded += len(line) - 1
+	return s.strike(line, 1, nil)
 }
 
 // What stands in the copy in place of what is not kept.
@@ -568,14 +579,14 @@ func (s *scanner) markOfWanted() []byte {
 	if !v.coded && len(value) == s.wait.end-s.wait.value {
 		return nil // one line
 	}
-	if v.coded {
+	if v.coded && !s.wait.long {
 		out := make([]byte, base64.StdEncoding.DecodedLen(len(value)))
 		size, err := base64.StdEncoding.Decode(out, value)
 		if value = out[:size]; err != nil {
 			return nil // the reader says so
 		}
 	}
-	if !secret(v.attr, value) {
+	if !s.wait.long && !secret(v.attr, value) {
 		return nil
 	}
 	s.src.Struck++
