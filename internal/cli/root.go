@@ -133,7 +133,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 	flags.BoolVar(&s.verbose, "verbose", false, "print lists in full")
 	flags.BoolVar(&s.noColour, "no-colour", false, "print without colours (also: the variable NO_COLOR)")
 	flags.BoolVar(&s.noPager, "no-pager", false, "print long pages at once, not through the variable PAGER")
-	// Not by cobra: it prints by a template, see the report's markup.
+	// Not by cobra: it prints by a template, docs/architecture.md.
 	root.Flags().BoolVarP(&version, "version", "v", false, "print the program's version")
 	root.SetFlagErrorFunc(flagError)
 	// In the order of the work.

@@ -345,6 +345,9 @@ func TestReportHostile(t *testing.T) {
 		t.Errorf("the page obeys a name: %v %v %v %d %v", strings.Contains(page, "<img"), strings.Contains(page, "alert(1)</script>"),
 			strings.ContainsAny(page, "\x1b\u202e"), strings.Count(page, "<script"), strings.Contains(page, "&lt;/title&gt;&lt;script&gt;"))
 	}
+	if got := styleText(`a "b" \ c</style>`); got != `"a \22 b\22  \5c  c\3c \2f style\3e "` {
+		t.Errorf("in the style: %s", got)
+	}
 	if md := string(written(t, r, ".md")); strings.Contains(md, "<img") || strings.ContainsAny(md, "\x1b\u202e") {
 		t.Error("Markdown obeys a name")
 	}

@@ -355,6 +355,14 @@ func TestManyMembershipsAreJoined(t *testing.T) {
 	if n := a.Objects.LooseGroup.Len(); n != groups {
 		t.Errorf("%d loose members", n)
 	}
+	// Where nothing is said of members, each row has a list all the same.
+	b.StartFile("y.ldif")
+	b.Object(Place{"y.example", LDAP}, &Record{Class: Account, DN: []byte("uid=a,dc=y,dc=example")})
+	for _, a := range b.Finish() {
+		if a.Kind == LDAP && a.Objects.HoldEnds.Len() != a.Objects.Len() {
+			t.Errorf("%d lists of %d rows", a.Objects.HoldEnds.Len(), a.Objects.Len())
+		}
+	}
 }
 
 func TestHolds(t *testing.T) {

@@ -333,7 +333,7 @@ func (d *draft) members(edges []edge, rows []uint32) {
 }
 
 // sayers are the rows that say the memberships.
-func (d *draft) sayers(edges []edge, rows []uint32) {
+func sayers(edges []edge, rows []uint32) {
 	for i := range edges {
 		rows[i] = edges[i].row
 	}
@@ -367,7 +367,7 @@ type placing struct{ row, held uint32 }
 // then each shelf by its rows: what is written lies close together.
 func (d *draft) placed(e *edges, by sorting) (ends, list []uint32, loose []looseEdge) {
 	if e.n == 0 {
-		return nil, nil, nil
+		return make([]uint32, d.Objects.Len()), nil, nil
 	}
 	chunks := make([]shelved, len(e.chunks))
 	shelves := (d.Objects.Len() + shelfRows - 1) / shelfRows
@@ -388,8 +388,7 @@ func (d *draft) placed(e *edges, by sorting) (ends, list []uint32, loose []loose
 	ends, list = make([]uint32, d.Objects.Len()), make([]uint32, begins[shelves])
 	inShares(shelves, 1, func(_, from, to int) {
 		for shelf := from; shelf < to; shelf++ {
-			at := begins[shelf]
-			sortShelf(chunks, shelf, at, ends[shelf*shelfRows:min((shelf+1)*shelfRows, len(ends))], list)
+			sortShelf(chunks, shelf, begins[shelf], ends[shelf*shelfRows:min((shelf+1)*shelfRows, len(ends))], list)
 		}
 	})
 	return ends, list, loose
@@ -461,7 +460,7 @@ func sortShelf(chunks []shelved, shelf, at int, ends, list []uint32) {
 // them.
 func (d *draft) joinSides(tells []telling) {
 	o := d.Objects
-	holderEnds, byHolder, _ := d.placed(&d.ups, sorting{rows: d.sayers,
+	holderEnds, byHolder, _ := d.placed(&d.ups, sorting{rows: sayers,
 		counts: func(file int, x edge) bool { return d.gathered[file] <= tells[x.row].holders },
 		held:   func(x edge) uint32 { return d.mentioned[x.other] }})
 	memberEnds, byMember, loose := d.placed(&d.edges, sorting{rows: d.members,
@@ -490,9 +489,6 @@ func (d *draft) joinSides(tells []telling) {
 		}
 	}
 	part := func(list, ends []uint32, from, to int) []uint32 {
-		if len(ends) == 0 {
-			return nil
-		}
 		begin := uint32(0)
 		if from > 0 {
 			begin = ends[from-1]

@@ -6,6 +6,7 @@ package markup
 import (
 	"bytes"
 	"encoding/xml"
+	"html"
 	"io"
 	"regexp"
 	"strings"
@@ -112,7 +113,7 @@ func (w *walk) token(token xml.Token, from, to int) {
 			w.stack[n-1].Leaf = false
 			if text := w.chars.String(); strings.TrimSpace(text) != "" { // it was no leaf's
 				if kept := w.ofLoose(text); kept != text {
-					w.inside(n-1, from, kept)
+					w.inside(from, kept)
 				}
 			}
 		}
@@ -151,7 +152,7 @@ func (w *walk) token(token xml.Token, from, to int) {
 		}
 		kept := w.visitor.Close(w.stack, text)
 		if top.Leaf && kept != text && from >= top.from {
-			w.inside(len(w.stack)-1, from, kept)
+			w.inside(from, kept)
 		}
 		w.stack = w.stack[:len(w.stack)-1]
 		w.chars.Reset()
@@ -191,10 +192,10 @@ func (w *walk) ofLoose(text string) string {
 
 // inside writes another text for all that stands up to a place in the element that was
 // opened last, comments too.
-func (w *walk) inside(element, to int, text string) {
+func (w *walk) inside(to int, text string) {
 	w.last = w.opened[0]
 	w.kept.Truncate(w.opened[1])
-	w.replace(w.stack[element].from, to, text)
+	w.replace(w.stack[len(w.stack)-1].from, to, text)
 }
 
 // replace writes another text for a piece; the lines stay.
@@ -215,7 +216,7 @@ func (w *walk) attributes(from, to int) {
 		if name == "xmlns" || strings.HasPrefix(name, "xmlns:") || name == "type" || strings.HasSuffix(name, ":type") {
 			continue
 		}
-		value := string(tag[m[4]+1 : m[5]-1])
+		value := html.UnescapeString(string(tag[m[4]+1 : m[5]-1])) // references to characters hide nothing
 		if kept := w.visitor.Attr(name, value); kept != value {
 			w.replace(from+m[4]+1, from+m[5]-1, kept)
 		}

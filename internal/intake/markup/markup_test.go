@@ -25,6 +25,7 @@ func TestAllIsJudged(t *testing.T) {
 	for in, want := range map[string]string{
 		"<a>x</a>":                                     "<a>~</a>",
 		"<a b='x' c=\"y\">\n</a>":                      "<a b='~' c=\"~\">\n</a>",
+		"<a b='&#120;'/>":                              "<a b='~'/>",
 		"<a><!-- x -->y</a>":                           "<a>~</a>",
 		"<a>y<!-- x\n -->\nz</a>":                      "<a>~\n\n</a>",
 		"<a><!-- x --></a>":                            "<a><!----></a>",
