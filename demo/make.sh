@@ -4,10 +4,10 @@
 # only to change the sample; its output is committed, and its GUIDs and SIDs
 # are new each time.
 #
-#   demo/make.sh [DIRECTORY-LAB]      default: ../shared/lab/directory-lab
+#   demo/make.sh
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
-lab=${1:-$here/../../shared/lab/directory-lab}
+lab=$here/../labs/directory
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 

@@ -40,10 +40,12 @@ type Amending struct {
 	Worse    []string         // verdicts that get worse, in words
 	Graves   int              // grave findings that are left
 	Touched  map[*amend.Amendment]*amend.Touched
+	Played   *amend.Played // what comes of everybody with all that are picked and not held back
 	Before   Burden
 	After    Burden
 	Seal     string // of the entry of that weighing
 	trial    *trial
+	people   *amend.Population
 	all      *tried // with all amendments of the plan
 }
 
@@ -85,7 +87,8 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 		custody.WeighOptions{}); err != nil {
 		return nil, err
 	}
-	x := &Amending{Weighing: w, Number: before.Number, Plan: amend.New(w.Record, Writing, e.Config.OwnerOf), trial: t}
+	x := &Amending{Weighing: w, Number: before.Number, Plan: amend.New(w.Record, Writing, e.Config.OwnerOf), trial: t,
+		people: amend.NewPopulation(w.Survey)}
 	row, err := e.Ledger.Weighing(x.Number)
 	if err != nil {
 		return nil, err
@@ -103,22 +106,23 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 	}
 	after := x.all
 	if !x.Whole {
+		x.people.Hold(x.Picked, w.At.Unix())
 		if after, err = x.whole(x.Picked); err != nil {
 			return nil, err
 		}
 	}
 	ended, appeared := amend.Compare(w.Result, after.Result)
-	x.Settled, x.Ends, x.Brings, x.Worse = len(ended), ended, appeared, amend.Worse(w.Result, after.Result)
+	x.Settled, x.Ends, x.Brings, x.Worse = len(ended), ended, appeared, amend.Texts(amend.Worse(w.Result, after.Result))
 	for i := range after.Findings {
 		if f := &after.Findings[i]; f.Kind != check.Waived && f.Severity == baseline.Grave {
 			x.Graves++
 		}
 	}
 	x.Touched = map[*amend.Amendment]*amend.Touched{}
-	population := amend.NewPopulation(w.Survey)
 	for _, a := range x.Picked {
-		x.Touched[a] = population.Touch(a, w.At.Unix())
+		x.Touched[a] = x.people.Touch(a, w.At.Unix())
 	}
+	x.Played = x.people.Play(x.Picked, w.At.Unix())
 	if x.Before, err = burden(e, w.Survey); err == nil {
 		x.After, err = burden(e, after.survey)
 	}
@@ -177,13 +181,82 @@ func (x *Amending) effects() error {
 			a.Seen(ended, appeared, amend.Worse(t.w.Result, after.Result))
 		}
 		p.Part()
+		if err := x.idle(); err != nil {
+			return err
+		}
 	}
+	x.people.Hold(p.Amendments, t.w.At.Unix())
 	var err error
 	if x.all, err = x.whole(p.Amendments); err != nil {
 		return err
 	}
+	if err := x.unharmed(); err != nil {
+		return err
+	}
 	ended, appeared := amend.Compare(t.w.Result, x.all.Result)
 	p.Seen(t.w.Result, ended, appeared)
+	return nil
+}
+
+// idle takes out what settles nothing, alone or together with the others.
+func (x *Amending) idle() error {
+	p := x.Plan
+	candidates := p.Idle()
+	if len(candidates) == 0 {
+		return nil
+	}
+	settled := func() (int, error) {
+		after, err := x.trial.with(p.Amendments)
+		if err != nil {
+			return 0, err
+		}
+		ended, _ := amend.Compare(x.trial.w.Result, after.Result)
+		return len(ended), nil
+	}
+	before, err := settled()
+	if err != nil {
+		return err
+	}
+	for _, a := range candidates {
+		all := slices.Clone(p.Amendments)
+		p.Drop(a)
+		without, err := settled()
+		if err != nil {
+			return err
+		}
+		if without < before {
+			p.Amendments = all
+		}
+	}
+	return nil
+}
+
+// unharmed takes out of the plan what makes verdicts worse only together with others:
+// of those that reach such a verdict's scope, the last without which it stays.
+func (x *Amending) unharmed() error {
+	p, before := x.Plan, x.trial.w.Result
+	for worse := amend.Worse(before, x.all.Result); len(worse) > 0; {
+		at, found := worse[0].Scope.ID(), false
+		for i := len(p.Amendments) - 1; i >= 0 && !found; i-- {
+			a := p.Amendments[i]
+			if !slices.ContainsFunc(a.Scopes, func(s *govern.Scope) bool { return s.ID() == at }) {
+				continue
+			}
+			needing := p.Needing(a)
+			after, err := x.whole(slices.DeleteFunc(slices.Clone(p.Amendments), func(b *amend.Amendment) bool { return slices.Contains(needing, b) }))
+			if err != nil {
+				return err
+			}
+			if left := amend.Worse(before, after.Result); len(left) < len(worse) {
+				a.Worse = append(a.Worse, worse[0].Text)
+				p.Leave([]*amend.Amendment{a})
+				worse, x.all, found = left, after, true
+			}
+		}
+		if !found {
+			return nil // it is told, and comes of no single one
+		}
+	}
 	return nil
 }
 
@@ -352,6 +425,7 @@ func (x *Amending) Document() contract.AmendDocument {
 			Findings: prints(p.Findings)})
 	}
 	d.Evidence = append(d.Evidence, prints(x.Plan.Evidence)...)
+	d.Held, d.Played = prints(x.Plan.Held), contract.NewPlayedDocument(x.Played)
 	for i := range x.Brings {
 		d.Appear = append(d.Appear, contract.NewFindingDocument(&x.Brings[i]))
 	}
@@ -381,7 +455,7 @@ func (x *Amending) amendment(a *amend.Amendment) contract.AmendmentDocument {
 	for i := range a.Spots {
 		s := &a.Spots[i]
 		one := contract.SpotDocument{Place: s.At.Name, Kind: s.At.Kind, Policy: s.Name, Origin: s.Origin, Where: s.Where, Owner: s.Owner,
-			Evidence: contract.CiteDocument(s.Cite), Written: x.written(a, s)}
+			Evidence: contract.CiteDocument(s.Cite), Written: x.written(a, s), Held: contract.NewHeldDocuments(s.Held, x.Weighing.At)}
 		if a.Flag != 0 {
 			if at := x.place(s.At); at != nil {
 				for _, row := range s.Rows {

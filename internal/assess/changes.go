@@ -44,6 +44,7 @@ type spotOf struct {
 type how struct {
 	files, undo []string
 	byHand      string
+	held        bool // it is held back, and nothing is written
 }
 
 // writer makes the change files, place by place.
@@ -77,11 +78,15 @@ func (x *Amending) Changes(e *custody.Engagement) (*Changes, error) {
 	for _, a := range x.Picked {
 		for i := range a.Spots {
 			s := &a.Spots[i]
+			w.out.of[spotOf{a, i}] = &how{}
+			if len(s.Held) > 0 {
+				w.out.of[spotOf{a, i}].held = true
+				continue
+			}
 			if by[s.At] == nil {
 				places = append(places, s.At)
 			}
 			by[s.At] = append(by[s.At], item{spotOf{a, i}, s})
-			w.out.of[spotOf{a, i}] = &how{}
 		}
 	}
 	slices.SortFunc(places, estate.Place.Compare)
@@ -91,7 +96,7 @@ func (x *Amending) Changes(e *custody.Engagement) (*Changes, error) {
 		}
 	}
 	for _, h := range w.out.of {
-		if len(h.files) == 0 && h.byHand == "" {
+		if len(h.files) == 0 && h.byHand == "" && !h.held {
 			h.byHand = "no form of change is known for this place"
 		}
 	}
@@ -226,7 +231,7 @@ func (w *writer) directory(at estate.Place, all []item) error {
 	if len(entries) == 0 {
 		return nil
 	}
-	change, undo := ldif.Changes(entries, w.comment)
+	change, undo := ldif.Changes(entries, append([]string{"If nobody acts: " + w.playedAt(at) + "."}, w.comment...))
 	name := w.folderOf(at) + "/change.ldif"
 	back := w.folderOf(at) + "/undo.ldif"
 	w.out.Files[name], w.out.Files[back] = change, undo
@@ -591,12 +596,17 @@ func (w *writer) unix(at estate.Place, all []item) error {
 	if len(d.aged) == 0 {
 		return nil
 	}
-	comment := append([]string{"Run as root on " + at.Name + "."}, w.comment...)
+	comment := append([]string{"Run as root on " + at.Name + ".", "If nobody acts: " + w.playedAt(at) + "."}, w.comment...)
 	name, back := w.folderOf(at)+"/ageing.sh", w.folderOf(at)+"/undo-ageing.sh"
 	w.out.Files[name] = unix.Script(d.aged, comment, false)
 	w.out.Files[back] = unix.Script(d.aged, append([]string{"Undoes ageing.sh."}, comment...), true)
 	w.put(name, back, d.ageing)
 	return nil
+}
+
+// playedAt says what comes of the accounts of a place, the worst first.
+func (w *writer) playedAt(at estate.Place) string {
+	return w.x.people.PlayAt(w.x.Picked, at, w.x.Weighing.At.Unix()).Text()
 }
 
 // reread puts, into an estate with amendments, machines of Unix as their own reader
@@ -607,7 +617,7 @@ func (x *Amending) reread(e *custody.Engagement, all *estate.Estate, list []*ame
 	by := map[estate.Place][]item{}
 	for _, a := range list {
 		for i := range a.Spots {
-			if s := &a.Spots[i]; s.Holder == amend.Unix {
+			if s := &a.Spots[i]; s.Holder == amend.Unix && len(s.Held) == 0 {
 				by[s.At] = append(by[s.At], item{spotOf{a, i}, s})
 			}
 		}
@@ -770,27 +780,38 @@ func onMachine(read *estate.Authority, at estate.Place, i item) string {
 	return ""
 }
 
-// age notes how the accounts of a policy that stands in shadow are to age.
+// age notes how the accounts of a policy that stands in shadow are to age: those with a
+// password, whose own line is not stricter as it is.
 func (w *writer) age(d *onDisk, at estate.Place, i item) bool {
 	a := i.amendment()
 	if !unix.Ages(a.Setting, a.To) {
 		w.byHand(i, "chage does not set it")
 		return false
 	}
+	var all []unix.Aged
 	for k, place := range w.x.Weighing.Survey.Estate.Authorities {
 		if place.Place() != at {
 			continue
 		}
 		for row := range place.Objects.Len() {
-			if place.Objects.ClassOf(row) != estate.Account {
+			scope, _ := w.x.Weighing.Survey.ScopeOf(k, row)
+			if scope == nil || scope.Policy == nil || scope.Policy.Origin != i.Origin || scope.Policy.Name != i.Name ||
+				!amend.Ages(place.Objects, row, a.Setting, a.To) {
 				continue
 			}
-			if scope, _ := w.x.Weighing.Survey.ScopeOf(k, row); scope != nil && scope.Policy != nil && scope.Policy.Origin == i.Origin &&
-				scope.Policy.Name == i.Name {
-				d.aged = append(d.aged, unix.Aged{Account: place.Objects.Name.At(row), Setting: a.Setting, Now: a.From, To: a.To})
+			one, why := unix.AgedOf(d.parts["etc/shadow"], place.Objects.Name.At(row), a.Setting, a.To)
+			if why != "" {
+				w.byHand(i, why)
+				return false
 			}
+			all = append(all, one)
 		}
 	}
+	if len(all) == 0 {
+		w.byHand(i, "no account under it has a password that grows old")
+		return false
+	}
+	d.aged = append(d.aged, all...)
 	return true
 }
 

@@ -66,8 +66,13 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 	for _, f := range w.Forecasts {
 		r.Forecasts.Scopes = append(r.Forecasts.Scopes, ScopeForecast{Scope: f.Scope, Accounts: f.Accounts, Now: f.Figures})
 	}
+	if err := w.Objects(amend.Columns...); err != nil {
+		return nil, err
+	}
 	if whole.SettersKnown {
-		if r.Plan = amend.New(whole, Writing, past.Config.OwnerOf); owner != "" {
+		r.Plan = amend.New(whole, Writing, past.Config.OwnerOf)
+		amend.PopulationOf(whole).Hold(r.Plan.Amendments, w.At.Unix())
+		if owner != "" {
 			r.Plan.Keep(owner)
 		}
 	}
@@ -76,9 +81,6 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 	}
 	if owner != "" {
 		r.Amended.Keep(func(at estate.Place) bool { return strings.EqualFold(past.Config.OwnerOf(at), owner) })
-	}
-	if err := w.Objects("class", "flags", "name", "rdn", "parent"); err != nil {
-		return nil, err
 	}
 	if r.Evidence, err = past.Ledger.Evidence(); err != nil {
 		return nil, err

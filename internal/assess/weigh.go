@@ -84,7 +84,8 @@ func Judge(e *custody.Engagement, opt custody.WeighOptions, whole bool) (*custod
 
 // weighing compares, and records nothing.
 func weighing(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighing, error) {
-	survey, err := e.Surveyed(govern.NewSurvey, "line", "file", "control", "control-at", "pwd-set", "last-logon", "loose-group",
+	survey, err := e.Surveyed(govern.NewSurvey, "line", "file", "control", "control-at", "pwd-set", "last-logon", "ends", "failures", "max-days",
+		"idle-days", "traits", "loose-group",
 		"loose-file", "loose-line")
 	if err != nil {
 		return nil, err

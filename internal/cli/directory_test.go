@@ -29,16 +29,10 @@ type directory struct {
 // newDirectory builds a real directory, or skips the test where there is none.
 func newDirectory(t *testing.T) *directory {
 	t.Helper()
-	script := os.Getenv("DIRECTORY_LAB")
-	if script == "" {
-		script, _ = filepath.Abs("../../../shared/lab/directory-lab")
-	}
-	if _, err := os.Stat(script); err != nil {
-		t.Skip("skipped: no directory-lab script; name it in DIRECTORY_LAB") // it is not part of this repository
-	}
+	script := labtest.Script(t, "directory")
 	for _, tool := range []string{"samba-tool", "ldbsearch"} {
 		if _, err := exec.LookPath(tool); err != nil {
-			labtest.Lacking(t, "no %s; \"directory-lab install\" installs it", tool)
+			labtest.Lacking(t, "no %s; \"labs/directory install\" installs it", tool)
 		}
 	}
 	d := &directory{t, script, filepath.Join(t.TempDir(), "d")}
@@ -53,7 +47,7 @@ func (d *directory) lab(args ...string) string {
 	cmd.Stderr = &errs
 	out, err := cmd.Output()
 	if err != nil {
-		d.t.Fatalf("directory-lab %v: %v\n%s%s", args, err, out, errs.String())
+		d.t.Fatalf("labs/directory %v: %v\n%s%s", args, err, out, errs.String())
 	}
 	return string(out)
 }

@@ -26,13 +26,7 @@ type realMachine struct {
 func newRealMachine(t *testing.T, suite string) *realMachine {
 	t.Helper()
 	labtest.Wanted(t)
-	script := os.Getenv("UNIX_LAB")
-	if script == "" {
-		script, _ = filepath.Abs("../../../shared/lab/unix-lab")
-	}
-	if _, err := os.Stat(script); err != nil {
-		t.Skip("skipped: no unix-lab script; name it in UNIX_LAB") // it is not part of this repository
-	}
+	script := labtest.Script(t, "unix")
 	if os.Getuid() != 0 {
 		labtest.Lacking(t, "a machine is built as root only")
 	}
@@ -42,9 +36,9 @@ func newRealMachine(t *testing.T, suite string) *realMachine {
 		os.MkdirAll(filepath.Dir(m.dir), 0o755)
 	}
 	if _, err := os.Stat(filepath.Join(m.dir, "etc/debian_version")); err != nil {
-		for _, args := range [][]string{{"install"}, {"build", m.dir, suite, "libpam-passwdqc"}} {
+		for _, args := range [][]string{{"install"}, {"build", m.dir, suite, "libpam-passwdqc", "sudo", "faketime"}} {
 			if out, err := exec.Command(script, args...).CombinedOutput(); err != nil {
-				t.Skipf("skipped: no %s machine can be built here: %s", suite, out)
+				labtest.Lacking(t, "no %s machine can be built here: %s", suite, out)
 			}
 		}
 	}
@@ -55,7 +49,7 @@ func (m *realMachine) lab(verb string, args ...string) string {
 	m.t.Helper()
 	out, err := exec.Command(m.script, append([]string{verb, m.dir}, args...)...).CombinedOutput()
 	if err != nil {
-		m.t.Fatalf("unix-lab %s %v: %v %s", verb, args, err, out)
+		m.t.Fatalf("labs/unix %s %v: %v %s", verb, args, err, out)
 	}
 	return strings.TrimSpace(string(out))
 }

@@ -19,16 +19,10 @@ import (
 func serversLab(t *testing.T, needs ...string) string {
 	t.Helper()
 	labtest.Wanted(t)
-	lab, _ := filepath.Abs("../../../shared/lab/servers-lab")
-	if beside := os.Getenv("DIRECTORY_LAB"); beside != "" {
-		lab = filepath.Join(filepath.Dir(beside), "servers-lab")
-	}
-	if _, err := os.Stat(lab); err != nil {
-		t.Skip("skipped: no servers-lab script beside DIRECTORY_LAB") // it is not part of this repository
-	}
+	lab := labtest.Script(t, "servers")
 	for _, tool := range needs {
 		if _, err := exec.LookPath(tool); err != nil {
-			labtest.Lacking(t, "no %s; servers-lab install brings it", tool)
+			labtest.Lacking(t, "no %s; labs/servers install brings it", tool)
 		}
 	}
 	return lab

@@ -1,6 +1,8 @@
 package contract
 
 import (
+	"time"
+
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
@@ -21,6 +23,8 @@ type AmendDocument struct {
 	Evidence   []string            `json:"need_evidence"` // fingerprints of findings
 	Appear     []FindingDocument   `json:"appear"`
 	Worse      []string            `json:"worse"`
+	Held       []string            `json:"held_findings"` // fingerprints of those that only what is held back would end
+	Played     PlayedDocument      `json:"played"`
 	Changes    [2]float64          `json:"forced_changes_a_year"` // now, and with them
 	Calls      [2]float64          `json:"unlock_calls_a_year"`
 }
@@ -50,18 +54,19 @@ type AmendmentDocument struct {
 
 // SpotDocument is one place of change.
 type SpotDocument struct {
-	Place    string       `json:"place"`
-	Kind     estate.Kind  `json:"kind"`
-	Policy   string       `json:"policy"`
-	Origin   string       `json:"origin"`
-	Where    string       `json:"where"`
-	Owner    string       `json:"owner"`
-	Evidence CiteDocument `json:"evidence"`
-	Accounts []string     `json:"accounts,omitempty"` // whose flags are changed
-	Written  string       `json:"written"`            // the value as the place writes it; empty: in words only
-	Files    []string     `json:"files,omitempty"`    // that change it, where they were written
-	Undo     []string     `json:"undo,omitempty"`     // that change it back
-	ByHand   string       `json:"by_hand,omitempty"`  // why no file changes it
+	Place    string         `json:"place"`
+	Kind     estate.Kind    `json:"kind"`
+	Policy   string         `json:"policy"`
+	Origin   string         `json:"origin"`
+	Where    string         `json:"where"`
+	Owner    string         `json:"owner"`
+	Evidence CiteDocument   `json:"evidence"`
+	Accounts []string       `json:"accounts,omitempty"`  // whose flags are changed
+	Written  string         `json:"written"`             // the value as the place writes it; empty: in words only
+	Files    []string       `json:"files,omitempty"`     // that change it, where they were written
+	Undo     []string       `json:"undo,omitempty"`      // that change it back
+	ByHand   string         `json:"by_hand,omitempty"`   // why no file changes it
+	Held     []HeldDocument `json:"held_back,omitempty"` // why it is not to be made yet
 }
 
 // TouchDocument says whom a change hits.
@@ -69,11 +74,55 @@ type TouchDocument struct {
 	Now      int      `json:"change_at_once"`
 	Week     int      `json:"change_within_7_days"`
 	Month    int      `json:"change_within_30_days"`
-	Disabled int      `json:"switched_off"`
+	Horizon  int      `json:"change_within_90_days"`
+	Disabled int      `json:"switched_off"` // at once
+	Later    int      `json:"switched_off_within_90_days"`
 	Next     int      `json:"at_next_change"`
 	NoDate   int      `json:"without_date"`
+	Unlisted []string `json:"accounts_not_listed"` // places
 	Services []string `json:"service_accounts"`
+	Lockable []string `json:"lockable_service_accounts"` // that a stranger can stop by failed attempts from then on
 	What     string   `json:"what"`
+}
+
+// PlayedDocument is what comes of all accounts with all that is listed and not held
+// back, if nobody acts.
+type PlayedDocument struct {
+	What     string         `json:"what"`
+	Shut     WithinDocument `json:"cannot_sign_in"`
+	Must     WithinDocument `json:"must_act_at_sign_in"` // change the password, or register a second factor
+	Unknown  int            `json:"not_known"`
+	Unlisted []string       `json:"accounts_not_listed"` // places
+	Accounts []FateDocument `json:"accounts"`            // the worst first; of people who only have to act the first few
+}
+
+// WithinDocument counts accounts by when it is so with them; none is counted twice.
+type WithinDocument struct {
+	AtOnce  int `json:"at_once"`
+	Week    int `json:"within_7_days"`
+	Month   int `json:"within_30_days"`
+	Horizon int `json:"within_90_days"`
+}
+
+// FateDocument is what comes of one account.
+type FateDocument struct {
+	Place         string `json:"place"`
+	Account       string `json:"account"`
+	Outcome       string `json:"outcome"` // cannot-sign-in, must-act, not-known
+	Day           int    `json:"day"`     // from which on; 0: the day of the weighing
+	Cause         string `json:"cause"`   // aged, idle, empty, factor
+	Administrator bool   `json:"administrator"`
+	Service       string `json:"service"` // told, by-name, or empty
+}
+
+// HeldDocument is why a change is held back at a place.
+type HeldDocument struct {
+	Damage   string   `json:"damage"` // no-way-in, root-out, all-lockable, service-out, unforeseen
+	Place    string   `json:"place"`
+	Day      int      `json:"day"`
+	Accounts []string `json:"accounts"`
+	What     string   `json:"what"`
+	Instead  string   `json:"instead"`
 }
 
 // DecisionDocument is what a person has to decide.
@@ -86,7 +135,54 @@ type DecisionDocument struct {
 
 // NewTouchDocument describes whom a change hits.
 func NewTouchDocument(t *amend.Touched) TouchDocument {
-	return TouchDocument{t.Now, t.Week, t.Month, t.Disabled, t.Next, t.NoDate, append([]string{}, t.Services...), t.What}
+	return TouchDocument{t.Must.AtOnce, t.Must.Week, t.Must.Month, t.Must.Horizon, t.Shut.AtOnce, t.Shut.All() - t.Shut.AtOnce, t.Next,
+		t.Unknown, placeNames(t.Unlisted), append([]string{}, t.Services...), append([]string{}, t.Lockable...), t.What}
+}
+
+func placeNames(all []estate.Place) []string {
+	names := []string{}
+	for _, at := range all {
+		names = append(names, at.Name)
+	}
+	return names
+}
+
+// The words of documents for what is typed in the core.
+var (
+	outcomes = map[amend.Outcome]string{amend.NotKnown: "not-known", amend.MustAct: "must-act", amend.ShutOut: "cannot-sign-in"}
+	causes   = map[amend.Cause]string{amend.Aged: "aged", amend.Idle: "idle", amend.EmptyRefused: "empty", amend.FactorAsked: "factor"}
+	serving  = map[amend.Serves]string{amend.ByName: "by-name", amend.Told: "told"}
+	damages  = map[amend.Damage]string{amend.NoWayIn: "no-way-in", amend.RootOut: "root-out", amend.AllLockable: "all-lockable",
+		amend.ServiceOut: "service-out", amend.Unforeseen: "unforeseen"}
+)
+
+// NewPlayedDocument describes what comes of all accounts.
+func NewPlayedDocument(x *amend.Played) PlayedDocument {
+	d := PlayedDocument{What: x.Text(), Shut: WithinDocument(x.Shut), Must: WithinDocument(x.Must), Unknown: x.Unknown,
+		Unlisted: placeNames(x.Unlisted), Accounts: []FateDocument{}}
+	for _, f := range x.Fates {
+		d.Accounts = append(d.Accounts, FateDocument{f.Place.Name, f.Name, outcomes[f.Outcome], f.Day, causes[f.Cause], f.Admin, serving[f.Serves]})
+	}
+	return d
+}
+
+// DayOf names the days of a plan that was made at a time.
+func DayOf(at time.Time) func(day int) string {
+	return func(day int) string { return at.AddDate(0, 0, day).Format(time.DateOnly) }
+}
+
+// NewHeldDocuments describe why a change that was planned at a time is held back.
+func NewHeldDocuments(all []amend.Harm, at time.Time) []HeldDocument {
+	var out []HeldDocument
+	for i := range all {
+		h := &all[i]
+		one := HeldDocument{Damage: damages[h.Damage], Place: h.Place.Name, Day: h.Day, Accounts: []string{}, What: h.Text(DayOf(at)), Instead: h.Instead()}
+		for _, f := range h.Fates {
+			one.Accounts = append(one.Accounts, f.Name)
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // AmendStatusDocument is the output of amend --status.

@@ -6,6 +6,8 @@ package labtest
 
 import (
 	"os"
+	"path/filepath"
+	"runtime"
 	"testing"
 )
 
@@ -25,4 +27,16 @@ func Lacking(t testing.TB, format string, args ...any) {
 		t.Fatalf("STERNLEDGER_LABS is set, and something is lacking: "+format, args...)
 	}
 	t.Skipf("skipped: "+format, args...)
+}
+
+// Script is one of the project's scripts that run real systems (see labs/README.md):
+// directory, servers, unix, windows.
+func Script(t testing.TB, lab string) string {
+	t.Helper()
+	_, file, _, _ := runtime.Caller(0)
+	script := filepath.Join(filepath.Dir(file), "../../labs", lab)
+	if _, err := os.Stat(script); err != nil {
+		t.Fatal(err)
+	}
+	return script
 }

@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"sternledger/internal/assess"
 	"sternledger/internal/contract"
 	"sternledger/internal/core/amend"
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 )
 
@@ -25,10 +27,12 @@ func Amendments(s *Sheet, x *assess.Amending, all bool) error {
 	if len(x.Picked) == 0 {
 		return s.Err()
 	}
+	hit(s, x)
+	heldBack(s, x, all)
 	s.Blank()
 	if len(x.Picked) <= mostWhole && !x.Whole {
 		for _, a := range x.Picked {
-			amendment(s, a, x.Touched[a])
+			amendment(s, x, a)
 		}
 	} else {
 		shown := x.Picked
@@ -43,7 +47,6 @@ func Amendments(s *Sheet, x *assess.Amending, all bool) error {
 	if !x.Plan.Exact {
 		s.Text("There are too many places to weigh each amendment alone: what each settles is counted by its setting. All together were weighed.")
 	}
-	hit(s, x)
 	appears(s, x)
 	if x.Whole || all {
 		decisions(s, x.Plan, all)
@@ -57,15 +60,37 @@ func Amendments(s *Sheet, x *assess.Amending, all bool) error {
 // AmendTotals says what the amendments come to.
 func AmendTotals(x *assess.Amending) string {
 	p := x.Plan
-	left := len(p.Left())
-	text := fmt.Sprintf("%s settle %s of %s", Quantity(len(x.Picked), "amendment"), Grouped(x.Settled), Quantity(p.Findings, "finding"))
-	if len(x.Picked) == 1 {
-		text = fmt.Sprintf("1 amendment settles %s of %s", Grouped(x.Settled), Quantity(p.Findings, "finding"))
+	left, made, held := len(p.Left()), 0, 0
+	for _, a := range x.Picked {
+		if len(a.Kept()) > 0 {
+			made++
+		}
+		if len(a.Back()) > 0 {
+			held++
+		}
+	}
+	verb := "settle"
+	if made == 1 {
+		verb = "settles"
+	}
+	text := fmt.Sprintf("%s %s %s of %s", Quantity(made, "amendment"), verb, Grouped(x.Settled), Quantity(p.Findings, "finding"))
+	if held > 0 {
+		text += fmt.Sprintf("; %s held back", are(held))
 	}
 	if !x.Whole {
 		return fmt.Sprintf("%s; %s left.", text, Quantity(x.Graves, "grave finding"))
 	}
+	if n := len(p.Held); n > 0 {
+		text += fmt.Sprintf(" (%s)", Quantity(n, "finding"))
+	}
 	return fmt.Sprintf("%s; %s %s a decision, %s more evidence.", text, Grouped(left), needs(left), Grouped(len(p.Evidence)))
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return Grouped(n) + " are"
 }
 
 func needs(n int) string {
@@ -78,7 +103,7 @@ func needs(n int) string {
 func amendTable(s *Sheet, all []*amend.Amendment) {
 	var rows [][]string
 	for _, a := range all {
-		rows = append(rows, []string{a.Name, a.Title(), a.Was(), a.Becomes(), AmendWhere(a), Grouped(len(a.Settles)), Grouped(a.Accounts)})
+		rows = append(rows, []string{a.Name, a.Title(), a.Was(), a.Becomes(), AmendWhere(a) + heldMark(a), Grouped(len(a.Settles)), Grouped(a.Accounts)})
 	}
 	s.Table([]Column{{Head: ""}, {Head: "change"}, {Head: "now"}, {Head: "then"}, {Head: "where"}, {Head: "settles", Right: true},
 		{Head: "accounts", Right: true}}, rows)
@@ -97,8 +122,29 @@ func AmendWhere(a *amend.Amendment) string {
 	return Quantity(len(a.Spots), cmp.Or(noun, "place")) + ", " + first.At.Name + " and others"
 }
 
+// heldMark says that an amendment is held back, at all or at some of its places.
+func heldMark(a *amend.Amendment) string {
+	switch {
+	case len(a.Back()) == 0:
+		return ""
+	case len(a.Kept()) == 0:
+		return " (held back)"
+	}
+	return fmt.Sprintf(" (held back at %d)", len(a.Back()))
+}
+
+// AmendHeld says why an amendment is held back, and what to do first; empty: it is not.
+func AmendHeld(a *amend.Amendment, at time.Time) string {
+	if len(a.Back()) == 0 {
+		return ""
+	}
+	h := &a.Back()[0].Held[0]
+	return "Held back: else " + h.Text(contract.DayOf(at)) + ". " + h.Instead()
+}
+
 // amendment draws one whole.
-func amendment(s *Sheet, a *amend.Amendment, t *amend.Touched) {
+func amendment(s *Sheet, x *assess.Amending, a *amend.Amendment) {
+	t := x.Touched[a]
 	lines := []string{AmendWhere(a)}
 	if a.Spots[0].Where != "" {
 		lines[0] += " (" + a.Spots[0].Where + ")"
@@ -116,7 +162,12 @@ func amendment(s *Sheet, a *amend.Amendment, t *amend.Touched) {
 	}
 	lines = append(lines, text+". "+t.What+".")
 	if len(t.Services) > 0 {
-		lines = append(lines, "service accounts among them, which stop working: "+strings.Join(t.Services, ", "))
+		lines = append(lines, "accounts of services among them, which stop working: "+strings.Join(t.Services, ", "))
+	}
+	for _, spot := range a.Back() {
+		for i := range spot.Held {
+			lines = append(lines, "held back at "+spot.At.Name+", else "+spot.Held[i].Text(contract.DayOf(x.Weighing.At))+". "+spot.Held[i].Instead())
+		}
 	}
 	lines = append(lines, settled(a)...)
 	for i := range a.Brings {
@@ -137,39 +188,55 @@ func settled(a *amend.Amendment) []string {
 	return lines
 }
 
-// hit says whom the amendments that are picked hit soon.
+// mostNamed is how many accounts are named of those that cannot sign in.
+const mostNamed = 6
+
+// hit says what comes of everybody with the amendments that are picked.
 func hit(s *Sheet, x *assess.Amending) {
-	soon, next := 0, 0
-	var services []string
-	for _, a := range x.Picked {
-		t := x.Touched[a]
-		if n := t.Now + t.Week + t.Month; n > 0 {
-			soon = max(soon, n)
+	s.Text("If nobody acts: " + x.Played.Text() + ".")
+	n := 0
+	for _, f := range x.Played.Fates {
+		if f.Outcome != amend.ShutOut {
+			break
 		}
-		next = max(next, t.Next)
-		for _, name := range t.Services {
-			if !slices.Contains(services, name) {
-				services = append(services, name)
-			}
+		if n++; n <= mostNamed {
+			s.Entry("", "", f.Name+", "+f.Place.Name+": "+fateText(x, &f))
 		}
-	}
-	s.Blank()
-	if soon > 0 || len(services) > 0 {
-		s.Title("Whom it hits within 30 days", "")
-		for _, a := range x.Picked {
-			if t := x.Touched[a]; t.Now+t.Week+t.Month+t.Disabled > 0 {
-				lines := []string{}
-				if len(t.Services) > 0 {
-					lines = append(lines, "service accounts, which stop working: "+strings.Join(t.Services, ", "))
-				}
-				s.Entry(a.Name, "", AmendWhere(a)+": "+t.What, lines...)
-			}
-		}
-	} else {
-		s.Text("Nobody has to change a password within 30 days, and no account is switched off, as far as the evidence has dates.")
 	}
 	s.Text(fmt.Sprintf("In a year: %s forced changes of passwords, now %s; %s calls to have an account unlocked, now %s.",
 		Grouped(int(x.After.Changes+0.5)), Grouped(int(x.Before.Changes+0.5)), Grouped(int(x.After.Calls+0.5)), Grouped(int(x.Before.Calls+0.5))))
+}
+
+func fateText(x *assess.Amending, f *amend.Fate) string {
+	return "cannot sign in any more, " + fromDay(x, f.Day)
+}
+
+// heldBack tells of what is not to be made yet, and why.
+func heldBack(s *Sheet, x *assess.Amending, all bool) {
+	var held []*amend.Amendment
+	for _, a := range x.Picked {
+		if len(a.Back()) > 0 {
+			held = append(held, a)
+		}
+	}
+	if len(held) == 0 {
+		return
+	}
+	s.Blank()
+	s.Title("Held back", fmt.Sprintf("%s: in no file, and not counted above", Quantity(len(held), "amendment")))
+	for i, a := range held {
+		if i >= mostNamed && !all {
+			s.Text(fmt.Sprintf("%s more: sternledger amend --all", Grouped(len(held)-mostNamed)))
+			return
+		}
+		back := a.Back()
+		first := &back[0].Held[0]
+		lines := []string{"else " + first.Text(contract.DayOf(x.Weighing.At)) + "."}
+		if more := len(back) - 1; more > 0 {
+			lines[0] += fmt.Sprintf(" So it is at %s more.", Quantity(more, "place"))
+		}
+		s.Entry(a.Name, "", a.Title()+" of "+back[0].Policy()+", "+back[0].At.Name+": "+a.Was()+" to "+a.Becomes(), append(lines, first.Instead())...)
+	}
 }
 
 // appears tells of what the amendments bring.
@@ -246,9 +313,11 @@ func AmendWritten(s *Sheet, x *assess.Amending, doc *contract.AmendDocument, dir
 	files, hand := 0, 0
 	for i := range doc.Amendments {
 		for k := range doc.Amendments[i].Spots {
-			if doc.Amendments[i].Spots[k].ByHand != "" {
+			switch spot := &doc.Amendments[i].Spots[k]; {
+			case len(spot.Held) > 0:
+			case spot.ByHand != "":
 				hand++
-			} else {
+			default:
 				files++
 			}
 		}
@@ -280,6 +349,7 @@ func AmendWritten(s *Sheet, x *assess.Amending, doc *contract.AmendDocument, dir
 		}
 		s.Entry(Quantity(n, "change"), "", name)
 	}
+	heldBack(s, x, false)
 	s.Blank()
 	s.Text("Read CHANGE.md first. After the next gather and weigh: amend --status.")
 	return s.Err()
@@ -413,6 +483,28 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 	p("Made from weighing %d of %s by %s; seal %s. %s Nothing was applied.\n\n", doc.Weighing, x.Weighing.At.Format("2006-01-02"),
 		cell(x.Weighing.Auditor), doc.Seal,
 		AmendTotals(x))
+	p("**If nobody acts**: %s.\n\n", cell(doc.Played.What))
+	for i, f := range doc.Played.Accounts {
+		if f.Outcome != "cannot-sign-in" || i >= mostShut {
+			break
+		}
+		p("- %s (%s): cannot sign in any more, %s\n", cell(f.Account), cell(f.Place), fromDay(x, f.Day))
+	}
+	held := false
+	for i := range doc.Amendments {
+		for _, s := range doc.Amendments[i].Spots {
+			for _, h := range s.Held {
+				if !held {
+					p("\n## Held back\n\nIn no file, and not counted above: what would shut out an administrator, root or a service.\n\n")
+					held = true
+				}
+				a := &doc.Amendments[i]
+				p("- %s, %s of %s, %s: %s to %s. Else %s. %s\n", a.Name, cell(a.Title), cell(s.Policy), cell(s.Place), cell(a.From), cell(a.To),
+					cell(h.What), cell(h.Instead))
+			}
+		}
+	}
+	p("\n")
 	p("In a year: %.0f forced changes of passwords (now %.0f), %.0f calls to have an account unlocked (now %.0f).\n\n", doc.Changes[1],
 		doc.Changes[0], doc.Calls[1],
 		doc.Calls[0])
@@ -460,7 +552,10 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 				p("- Why: %s\n", cell(why(x, i)))
 				p("- Whom it reaches: %s. %s.\n", Quantity(a.Accounts, "account"), cell(a.Touches.What))
 				if len(a.Touches.Services) > 0 {
-					p("- Service accounts that stop working: %s\n", cell(strings.Join(a.Touches.Services, ", ")))
+					p("- Accounts of services that stop working: %s\n", cell(strings.Join(a.Touches.Services, ", ")))
+				}
+				for _, h := range s.Held {
+					p("- **Held back**: else %s. %s\n", cell(h.What), cell(h.Instead))
 				}
 				if len(s.Accounts) > 0 {
 					p("- Accounts: %s\n", cell(strings.Join(s.Accounts, ", ")))
@@ -472,6 +567,7 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 					p("- First: %s\n", strings.Join(a.First, ", "))
 				}
 				switch {
+				case len(s.Held) > 0:
 				case len(s.Files) > 0:
 					p("- Apply: %s. Undo: %s.\n", cell(strings.Join(s.Files, ", ")), cell(strings.Join(s.Undo, ", ")))
 				default:
@@ -482,6 +578,16 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 		}
 	}
 	return b.String()
+}
+
+// mostShut is how many accounts that cannot sign in any more are named at the head.
+const mostShut = 100
+
+func fromDay(x *assess.Amending, day int) string {
+	if day == 0 {
+		return "at once"
+	}
+	return "from " + contract.DayOf(x.Weighing.At)(day) + " on"
 }
 
 // howTo tells how each kind of file is applied.
@@ -512,7 +618,8 @@ func howTo(p func(string, ...any), doc *contract.AmendDocument) {
 	p("- How to see that it took: export again, `sternledger gather`, `sternledger weigh`, `sternledger amend --status`.\n\n")
 }
 
-// why is the gravest reason for an amendment.
+// why is the gravest reason for an amendment: of what it changes itself, if a finding
+// is about that.
 func why(x *assess.Amending, i int) string {
 	a := x.Picked[i]
 	if len(a.Settles) == 0 {
@@ -521,11 +628,15 @@ func why(x *assess.Amending, i int) string {
 				return b.Name + " needs it"
 			}
 		}
-		return "see the plan"
+		return "it settles nothing alone; together with the others it does"
+	}
+	about := func(f *check.Finding) bool {
+		return f.Check == "" && slices.Contains(f.Settings, a.Setting) || a.Flag != 0 && f.Check != "" && len(f.Rows) > 0 ||
+			a.Precedence && f.Check == "precedence-shared"
 	}
 	best := a.Settles[0]
 	for _, f := range a.Settles {
-		if f.Severity.Rank() > best.Severity.Rank() {
+		if own, than := about(f), about(best); own && !than || own == than && f.Severity.Rank() > best.Severity.Rank() {
 			best = f
 		}
 	}

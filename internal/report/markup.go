@@ -199,7 +199,7 @@ func (v *htmlReport) nextSteps() g.Node {
 		return g.Group{h.H3(g.Text("What to change, in this order")),
 			h.Ol(h.Class("todo"), g.Map(changes, func(a *amend.Amendment) g.Node {
 				return h.Li(h.B(text(a.Name)), words(" ", a.Title(), ": ", a.Was(), " to ", a.Becomes(), ", ", page.AmendWhere(a), " "),
-					faint(words(page.Quantity(a.Accounts, "account"), "; settles ", findings(len(a.Settles)), " by itself.")))
+					words(page.AmendHeld(a, v.Weighing.At), " "), faint(words(page.Quantity(a.Accounts, "account"), "; settles ", findings(len(a.Settles)), " by itself.")))
 			})),
 			aside(text(v.ChangesMore()))}
 	case len(v.ToDo) > 0:

@@ -297,7 +297,7 @@ func (b *book) amendments(r *assess.Report) {
 		}
 		p.add(a.Name, string(a.Severity), a.Title(), a.Was(), a.Becomes(), page.AmendWhere(a), a.Accounts, a.Privileged, len(a.Settles),
 			strings.Join(first, " "),
-			a.Spots[0].Owner, nil, states[a.Fingerprint], nil)
+			a.Spots[0].Owner, nil, states[a.Fingerprint], page.AmendHeld(a, r.Weighing.At))
 	}
 	for _, a := range r.Amended.All { // those that took are no more in the plan
 		if word, text := page.StateOf(a); !slices.ContainsFunc(r.Plan.Amendments,

@@ -54,6 +54,7 @@ type Spot struct {
 	Owner string       `json:"owner,omitempty"`
 	Rows  []int        `json:"-"` // of accounts whose flags are changed
 	Via   estate.Place `json:"-"` // where the setting holds, if a template is changed for it
+	Held  []Harm       `json:"-"` // what would come of it; empty: it is not held back
 }
 
 // Amendment is one change at one place, or at places that are alike.
@@ -84,7 +85,7 @@ func (a *Amendment) Holder() Holder { return a.Spots[0].Holder }
 func (a *Amendment) Title() string {
 	switch {
 	case a.Flag != 0:
-		return flagTitle(a.Flag)
+		return a.Spots[0].Name // that of the flag, and of whom it is taken off
 	case a.Precedence:
 		return "Precedence"
 	}
@@ -143,6 +144,7 @@ type Plan struct {
 	Amendments []*Amendment
 	Decisions  []*Decision
 	Evidence   []*check.Finding // that more evidence would settle
+	Held       []*check.Finding // that amendments would settle which are held back
 	Findings   int              // all that are not waived
 	Settled    int              // of these, by all amendments together
 	Brings     []check.Finding  // that appear with all of them

@@ -250,7 +250,7 @@ func TestAmendingMakesNothingWorse(t *testing.T) {
 			t.Fatalf("world %d: planning changed the world itself", n)
 		}
 		for _, worse := range Worse(before, after) {
-			t.Errorf("world %d: worse: %s", n, worse)
+			t.Errorf("world %d: worse: %s", n, worse.Text)
 		}
 		ended, _ := Compare(before, after)
 		for _, a := range p.Amendments {

@@ -8,14 +8,16 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-// Apply returns what the estate would be with amendments of it. The one that it is
+// Apply returns what the estate would be with amendments of it, but for spots that are held back. The one that it is
 // given stays as it is.
 func Apply(e *estate.Estate, all []*Amendment) *estate.Estate {
 	x := applied{&estate.Estate{Authorities: slices.Clone(e.Authorities), Templates: slices.Clone(e.Templates)},
 		map[estate.Place]*estate.Authority{}}
 	for _, a := range all {
 		for i := range a.Spots {
-			x.apply(a, &a.Spots[i])
+			if len(a.Spots[i].Held) == 0 {
+				x.apply(a, &a.Spots[i])
+			}
 		}
 	}
 	return x.Estate

@@ -40,7 +40,8 @@ func TestPlanForTheDemo(t *testing.T) {
 		lines = append(lines, fmt.Sprintf("%s %s %s, %s: %s to %s, first %v, severity %s", a.Name, a.Fingerprint, a.Title(), a.Holder(),
 			a.Was(), a.Becomes(), first, a.Severity),
 			fmt.Sprintf("  settles %v, brings %v", settles, brings), "  scopes: "+strings.Join(scopes, "; "),
-			fmt.Sprintf("  accounts %d, privileged %d, touches %+v, notes %v", a.Accounts, a.Privileged, *x.Touched[a], a.Notes))
+			fmt.Sprintf("  accounts %d, privileged %d, next %d, services %v, %s, notes %v", a.Accounts, a.Privileged,
+				x.Touched[a].Next, x.Touched[a].Services, x.Touched[a].What, a.Notes))
 		for _, s := range a.Spots {
 			lines = append(lines, fmt.Sprintf("  at %s, %s %s, %s %s, rows %v, via %s", s.Policy(), s.Holder, s.Where, s.Cite, s.Unit, s.Rows,
 				s.Via))

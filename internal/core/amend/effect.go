@@ -55,8 +55,23 @@ func Compare(before, after *weigh.Result) (ended []*check.Finding, appeared []ch
 	return ended, appeared
 }
 
+// Worsening is a verdict that gets worse from one weighing to another.
+type Worsening struct {
+	Scope   *govern.Scope
+	Setting setting.ID
+	Text    string
+}
+
+// Texts are worsenings in words.
+func Texts(all []Worsening) (texts []string) {
+	for _, w := range all {
+		texts = append(texts, w.Text)
+	}
+	return texts
+}
+
 // Worse names the verdicts that get worse from one weighing to another.
-func Worse(before, after *weigh.Result) (all []string) {
+func Worse(before, after *weigh.Result) (all []Worsening) {
 	type demanded struct {
 		scope    govern.ScopeID
 		setting  setting.ID
@@ -74,41 +89,76 @@ func Worse(before, after *weigh.Result) (all []string) {
 	for i := range after.Verdicts {
 		v := &after.Verdicts[i]
 		if old, ok := was[key(v)]; ok && v.Kind.Rank() > old.Rank() {
-			all = append(all, fmt.Sprintf("%s, %s (%s): %s, now %s", v.Scope.Name(), setting.Get(v.Demand.Setting).Title,
-				strings.TrimSpace(v.Baseline.ID+" "+v.Demand.Ref),
-				v.Kind, old))
+			all = append(all, Worsening{v.Scope, v.Demand.Setting, fmt.Sprintf("%s, %s (%s): %s, now %s", v.Scope.Name(),
+				setting.Get(v.Demand.Setting).Title, strings.TrimSpace(v.Baseline.ID+" "+v.Demand.Ref), v.Kind, old)})
 		}
 	}
 	return all
 }
 
 // Seen notes what weighing anew, with the amendment alone, showed.
-func (a *Amendment) Seen(ended []*check.Finding, appeared []check.Finding, worse []string) {
-	a.Settles, a.Brings, a.Worse = ended, appeared, worse
+func (a *Amendment) Seen(ended []*check.Finding, appeared []check.Finding, worse []Worsening) {
+	a.Settles, a.Brings, a.Worse = ended, appeared, Texts(worse)
 	a.grade()
 }
 
 // Part takes out what makes a verdict worse, though it settles others: a person
 // decides that. What does not hold without it goes too.
 func (p *Plan) Part() {
-	out := map[*Amendment]bool{}
+	var out []*Amendment
 	for _, a := range p.Amendments {
 		if len(a.Worse) > 0 {
-			out[a] = true
-			p.Decisions = append(p.Decisions, &Decision{Title: fmt.Sprintf("%s of %s to %s: it would make another verdict worse", a.Title(),
-				a.Spots[0].Policy(), a.Becomes()), Choices: a.Worse[0] + ". Decide which baseline to follow.", Findings: a.Settles,
-				Severity: a.Severity})
+			out = append(out, a)
 		}
 	}
-	for more := len(out) > 0; more; {
-		more = false
-		for _, a := range p.Amendments {
-			if !out[a] && slices.ContainsFunc(a.First, func(f *Amendment) bool { return out[f] }) {
-				out[a], more = true, true
+	p.Leave(out)
+}
+
+// Leave takes amendments out of the plan that make a verdict worse, with all that needs
+// them, and makes decisions of them.
+func (p *Plan) Leave(all []*Amendment) {
+	out := map[*Amendment]bool{}
+	for _, a := range all {
+		for _, x := range p.Needing(a) {
+			out[x] = true
+		}
+		worse := "It makes other verdicts worse"
+		if len(a.Worse) > 0 {
+			worse = a.Worse[0]
+		}
+		p.Decisions = append(p.Decisions, &Decision{Title: fmt.Sprintf("%s of %s to %s: it would make another verdict worse", a.Title(),
+			a.Spots[0].Policy(), a.Becomes()), Choices: worse + ". Decide which baseline to follow.", Findings: a.Settles,
+			Severity: a.Severity})
+	}
+	p.Amendments = slices.DeleteFunc(p.Amendments, func(a *Amendment) bool { return out[a] })
+}
+
+// Needing are an amendment and all that do not hold without it.
+func (p *Plan) Needing(a *Amendment) []*Amendment {
+	all := []*Amendment{a}
+	for i := 0; i < len(all); i++ {
+		for _, b := range p.Amendments {
+			if slices.Contains(b.First, all[i]) && !slices.Contains(all, b) {
+				all = append(all, b)
 			}
 		}
 	}
-	p.Amendments = slices.DeleteFunc(p.Amendments, func(a *Amendment) bool { return out[a] })
+	return all
+}
+
+// Idle are the amendments that settle nothing alone, and that no other needs.
+func (p *Plan) Idle() (all []*Amendment) {
+	for _, a := range p.Amendments {
+		if len(a.Settles) == 0 && len(p.Needing(a)) == 1 {
+			all = append(all, a)
+		}
+	}
+	return all
+}
+
+// Drop takes an amendment out of the plan that settles nothing.
+func (p *Plan) Drop(a *Amendment) {
+	p.Amendments = slices.DeleteFunc(p.Amendments, func(b *Amendment) bool { return a == b })
 }
 
 // Seen notes what weighing anew with all amendments showed: what they end, and what
@@ -128,11 +178,22 @@ func (p *Plan) Seen(before *weigh.Result, ended []*check.Finding, appeared []che
 			decided[f] = true
 		}
 	}
+	held := map[*check.Finding]bool{}
+	for _, a := range p.Amendments {
+		if len(a.Back()) > 0 {
+			for _, f := range a.Settles {
+				held[f] = true
+			}
+		}
+	}
 	by := map[string]*Decision{}
 	for i := range before.Findings {
 		f := &before.Findings[i]
 		switch {
 		case f.Kind == check.Waived, decided[f], over[f]:
+			continue
+		case held[f]:
+			p.Held = append(p.Held, f)
 			continue
 		case f.Kind == check.Missing:
 			p.Evidence = append(p.Evidence, f)

@@ -106,6 +106,7 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	}
 	m.reach()
 	m.values()
+	m.loosening()
 	m.together()
 	m.amendments()
 	m.plan.sort()
@@ -119,14 +120,7 @@ func (m *maker) take(f *check.Finding) {
 	}
 	m.plan.Findings++
 	if x, ok := flags[f.Check]; ok && f.Authority.Kind == estate.Domain && len(f.Rows) > 0 {
-		key := spotKey{PolicyID: PolicyID{f.Authority.Place(), Flags, f.Authority.Name, x.title}}
-		if d := m.drafts[key]; d != nil { // of accounts under another policy
-			d.Rows, d.findings = append(slices.Clone(d.Rows), f.Rows...), append(d.findings, f)
-			return
-		}
-		m.drafts[key] = &draft{Spot: Spot{PolicyID: key.PolicyID, Where: "userAccountControl", Rows: f.Rows, Cite: first(f.Evidence),
-			Owner: m.owner(f.Authority.Place())}, flag: x.flag, findings: []*check.Finding{f}}
-		m.order = append(m.order, m.drafts[key])
+		m.flag(f, x.flag, x.title)
 		return
 	}
 	if f.Check == "precedence-shared" {
@@ -169,6 +163,37 @@ func (m *maker) take(f *check.Finding) {
 	d := m.draftOf(spot, id, e)
 	d.findings = append(d.findings, f)
 	d.first = append(d.first, beside...)
+}
+
+// flag takes a flag off accounts. Where programs may stop, those that they sign in as
+// are a change of their own.
+func (m *maker) flag(f *check.Finding, flag estate.Flag, title string) {
+	at, roll := f.Authority, m.r.Roll(f.Authority.Place())
+	var rows [2][]int // of people, of services
+	for _, row := range f.Rows {
+		tier := govern.Standard
+		if x := roll.Of(row); x != nil {
+			tier = x.Scope.Tier
+		}
+		k := 0
+		if flag == estate.NeverExpires && serving(at, row, tier) > ForPeople {
+			k = 1
+		}
+		rows[k] = append(rows[k], row)
+	}
+	for k, name := range []string{title, title + ", of services"} {
+		if len(rows[k]) == 0 {
+			continue
+		}
+		key := spotKey{PolicyID: PolicyID{at.Place(), Flags, at.Name, name}}
+		d := m.drafts[key]
+		if d == nil {
+			d = &draft{Spot: Spot{PolicyID: key.PolicyID, Where: "userAccountControl", Cite: first(f.Evidence), Owner: m.owner(at.Place())}, flag: flag}
+			m.drafts[key] = d
+			m.order = append(m.order, d)
+		}
+		d.Rows, d.findings = append(slices.Clone(d.Rows), rows[k]...), append(d.findings, f)
+	}
 }
 
 // ways takes of each demand with ways the one that asks least, on each scope.
@@ -470,6 +495,97 @@ func (m *maker) values() {
 		kept = append(kept, d)
 	}
 	m.order = kept
+}
+
+// guards are what keeps passwords from being guessed; strength are the settings that a
+// document gives up for them.
+var (
+	guards   = []setting.ID{"min-length", "dictionary-check", "blocklist"}
+	strength = []setting.ID{"complexity", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol", "max-age",
+		"min-age", "history", "max-repeat", "max-sequence", "min-changed"}
+)
+
+// loosening sees to it that nothing is made weaker alone: a document that gives one
+// thing up asks for others instead, and they come first. Where they cannot be had, or
+// the document asks for none, a person has to decide.
+func (m *maker) loosening() {
+	kept := m.order[:0:0]
+	for _, d := range m.order {
+		if d.flag != 0 || d.rank || !d.loosens() {
+			kept = append(kept, d)
+			continue
+		}
+		first, lacks := m.instead(d)
+		if lacks == "" {
+			d.first = append(d.first, first...)
+			kept = append(kept, d)
+			continue
+		}
+		for _, f := range d.findings {
+			row := setting.Get(d.setting)
+			m.decide(f, fmt.Sprintf("%s of %s from %s to %s is weaker, and %s", row.Title, d.Policy(), row.Text(d.from), row.Text(d.to), lacks),
+				"See to what is asked for instead first, or accept the finding.")
+		}
+		delete(m.drafts, d.key(d.setting))
+	}
+	m.order = kept
+	for _, d := range m.order { // nothing waits for what is not there
+		d.first = slices.DeleteFunc(d.first, func(x *draft) bool { return !slices.Contains(m.order, x) })
+	}
+}
+
+// loosens reports whether what is wanted is weaker than what there is.
+func (d *draft) loosens() bool {
+	if d.notSet || !d.from.IsSet() {
+		return false
+	}
+	if d.setting == "max-age" { // the table has no direction for it
+		was, finite := d.from.Number()
+		now, still := d.to.Number()
+		return finite && (!still || now > was)
+	}
+	order, ok := setting.Get(d.setting).Compare(d.to, d.from)
+	return ok && order < 0
+}
+
+// instead are the drafts of what the documents that want something weaker ask for
+// instead; lacks says what of that cannot be had.
+func (m *maker) instead(d *draft) (first []*draft, lacks string) {
+	if !slices.Contains(strength, d.setting) {
+		return nil, "nothing is asked for instead"
+	}
+	asked := false
+	for _, s := range d.scopes {
+		for _, n := range m.demands[about{s, d.setting}] {
+			if n.Demand.Met(d.from) {
+				continue
+			}
+			for _, id := range guards {
+				for _, g := range m.demands[about{s, id}] {
+					if g.Baseline != n.Baseline {
+						continue
+					}
+					asked = true
+					e := s.Settings[id]
+					if e.Missing == govern.Present && g.Demand.Met(e.Value) {
+						continue
+					}
+					spot, at, why := m.placeOf(s, id)
+					x := m.drafts[spot.key(at)]
+					if why != "" || x == nil || !g.Demand.Met(x.to) {
+						return nil, fmt.Sprintf("%s is not as %s asks", strings.ToLower(setting.Get(id).Title), g)
+					}
+					if !slices.Contains(first, x) {
+						first = append(first, x)
+					}
+				}
+			}
+		}
+	}
+	if !asked {
+		return nil, "nothing is asked for instead"
+	}
+	return first, ""
 }
 
 // longestPlain is the greatest minimum length that a domain's head and templates hold

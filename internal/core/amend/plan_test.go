@@ -219,22 +219,22 @@ func TestTouch(t *testing.T) {
 	got := map[string]string{}
 	for _, a := range p.Amendments {
 		x := NewPopulation(s).Touch(a, 400*aDay)
-		got[a.Title()] = fmt.Sprint(x.Now, x.Week, x.Month, x.Next, x.NoDate, x.Services, " ", x.What)
+		got[a.Title()] = fmt.Sprint(x.Must.AtOnce, x.Must.Week, x.Must.Month, x.Next, x.Unknown, x.Services, " ", x.What)
 	}
 	for title, want := range map[string]string{
 		// Of ages 1, 80, 88, 200 and 399 days: 200 is over, 88 has two days left, 80 ten; 399 had expired before.
-		"Maximum age": "1 1 1 0 1 [u3] The password must be changed by 1 account at the next sign-in, 1 account within 7 days, 1 account " +
-			"within 30 days; of 1 account the evidence lacks the date or the flags",
+		"Maximum age": "1 1 1 0 1 [u3] 4 accounts must change the password: 1 at the next sign-in, 1 within 7 days, 1 within 30 days, 1 within 90 days; " +
+			"of 1 account it is not known: the evidence lacks when the password was set, or the flags",
 		"Minimum length": "0 0 0 8 0 [] Nobody at once; 8 accounts at the next change of password",
-		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: failed tries so far are not in it; the lock counts " +
-			"from the next one",
+		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: the lock counts from the next failed attempt; " +
+			"whoever reaches a sign-in can stop what runs as u3, for some time, by 5 failed tries",
 	} {
 		if got[title] != want {
 			t.Errorf("%s: %q, want %q", title, got[title], want)
 		}
 	}
-	if x := got["Password never expires (flag)"]; !strings.HasPrefix(x, "0 0 0 0 0 [] Nobody within 30 days") {
-		t.Errorf("the flag: %s", x) // under 365 days, 300 days old: nobody within 30 days
+	if x := got["Password never expires (flag)"]; !strings.HasPrefix(x, "0 0 0 0 0 [] 1 account must change the password within 90 days") {
+		t.Errorf("the flag: %s", x) // under 365 days, 300 days old: within 65 days
 	}
 	if Mask(estate.NeverExpires) != 0x10000 || Mask(estate.Synced) != 0 {
 		t.Error("the bits of flags")
@@ -277,7 +277,7 @@ func TestMachines(t *testing.T) {
 			Settings: estate.Settings{"lockout-threshold": deny, "max-age": {Value: setting.Number(365 * aDay)}}, Cite: deny.Cite}
 		row := func(dn string, line int, set int64) {
 			b.Object(at, &estate.Record{Class: estate.Account, DN: []byte(dn), Name: []byte(dn), Line: line,
-				Applied: [][]byte{[]byte(name + "/root")}[:1-line%2], PwdSet: uint32(set)})
+				Applied: [][]byte{[]byte(name + "/root")}[:1-line%2], PwdSet: uint32(set), MaxDays: uint32(90+275*(line%2)) + 1})
 		}
 		p := b.Override(at, []byte(name+"/root"), 9)
 		p.Name, p.Platform, p.Settings = "root", setting.UnixMachine, estate.Settings{"lockout-threshold": deny,
@@ -324,14 +324,14 @@ func TestMachines(t *testing.T) {
 	if ended, appeared := Compare(before, after); len(ended) != 6 || len(appeared) != 0 || len(Worse(before, after)) != 0 {
 		t.Errorf("%d end, %v appear, worse %v", len(ended), appeared, Worse(before, after))
 	}
-	if worse := Worse(after, before); len(worse) != 6 || !strings.Contains(strings.Join(worse, "\n"),
+	if worse := Worse(after, before); len(worse) != 6 || !strings.Contains(strings.Join(Texts(worse), "\n"),
 		"a / machine, Lockout threshold (t): weak, now holds") {
-		t.Errorf("backwards: %q", worse)
+		t.Errorf("backwards: %q", Texts(worse))
 	}
-	// root's password of day 200 ended at day 290; 45 days later it is switched off.
-	for day, off := range map[int64]int{334: 0, 336: 2} {
-		if x := NewPopulation(s).Touch(idle, day*aDay); x.Disabled != off {
-			t.Errorf("day %d: %d switched off, want %d", day, x.Disabled, off)
+	// root's password of day 200 ends after day 290; 45 days later it lets nobody in.
+	for day, off := range map[int64]int{335: 0, 336: 2} {
+		if x := NewPopulation(s).Touch(idle, day*aDay); x.Shut.AtOnce != off {
+			t.Errorf("day %d: %d switched off, want %d", day, x.Shut.AtOnce, off)
 		}
 	}
 	// What makes a verdict worse is a decision, and takes along what needs it.

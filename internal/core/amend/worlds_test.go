@@ -66,7 +66,7 @@ func TestWorlds(t *testing.T) {
 			touched := NewPopulation(s).Touch(a, 400*aDay)
 			said = append(said, fmt.Sprintf("  settles %d, brings %d, %d accounts, %d privileged; %s; services %v, disabled %d", len(a.Settles),
 				len(a.Brings),
-				a.Accounts, a.Privileged, touched.What, touched.Services, touched.Disabled))
+				a.Accounts, a.Privileged, touched.What, touched.Services, touched.Shut.All()))
 			for _, note := range a.Notes {
 				said = append(said, "  note: "+note)
 			}

@@ -159,6 +159,9 @@ type Record struct {
 	Control                  uint32
 	ControlAt                uint8
 	PwdSet, LastLogon        uint32
+	Ends, Failures           uint32 // see Objects
+	MaxDays, IdleDays        uint32
+	Traits                   Trait
 	Applied                  [][]byte // DNs of the policies that the object says apply to it
 	Resultant                []byte   // DN of the policy that the directory itself says governs it
 	Holders                  [][]byte // DNs of the groups that the object says hold it
@@ -483,6 +486,7 @@ func (b *Builder) append(at Place, d *draft, r *Record) {
 	o.ControlAt.Append(r.ControlAt)
 	o.PwdSet.Append(r.PwdSet)
 	o.LastLogon.Append(r.LastLogon)
+	d.few(o.Len()-1, r)
 	o.Applied.Append(0)
 	o.Resultant.Append(b.reference(d, r.Resultant, r.Line))
 	o.RDN.Append(first)
@@ -492,6 +496,20 @@ func (b *Builder) append(at Place, d *draft, r *Record) {
 	if at.Kind == Tenant { // no other kind has synchronised accounts, and a million empty texts cost time
 		o.Source.Append(r.Source)
 	}
+}
+
+// few notes what few objects have.
+func (d *draft) few(row int, r *Record) {
+	o := d.Objects
+	for _, x := range []struct {
+		column *Numbers[uint32]
+		value  uint32
+	}{{&o.Ends, r.Ends}, {&o.Failures, r.Failures}, {&o.MaxDays, r.MaxDays}, {&o.IdleDays, r.IdleDays}} {
+		if x.column.At(row) == 0 {
+			x.column.put(row, x.value)
+		}
+	}
+	o.Traits.put(row, o.Traits.At(row)|uint8(r.Traits))
 }
 
 // tell notes what an object says of its groups and of the policies that apply
@@ -552,6 +570,7 @@ func (b *Builder) join(at Place, d *draft, row int, r *Record) {
 	number(&o.Control, r.Control)
 	number(&o.PwdSet, r.PwdSet)
 	number(&o.LastLogon, r.LastLogon)
+	d.few(row, r)
 	number(&o.Resultant, b.reference(d, r.Resultant, r.Line))
 	text(&o.Name, r.Name)
 	text(&o.Principal, r.Principal)

@@ -49,6 +49,18 @@ func (c *Numbers[T]) Append(v T) {
 
 func (c *Numbers[T]) set(i int, v T) { c.chunks[i/chunkRows][i%chunkRows] = v }
 
+// put sets row i of a column that few rows have a number in: it ends with the last
+// of them.
+func (c *Numbers[T]) put(i int, v T) {
+	if v == 0 && i >= c.n {
+		return
+	}
+	for c.n <= i {
+		c.Append(0)
+	}
+	c.set(i, v)
+}
+
 func (c *Numbers[T]) clone() Numbers[T] {
 	out := Numbers[T]{n: c.n}
 	for _, chunk := range c.chunks {

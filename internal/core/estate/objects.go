@@ -85,6 +85,19 @@ var flagNames = []struct {
 	{NoHome, "home-not-in-evidence"},
 }
 
+// Trait is what is particular about how an account of a machine signs in.
+type Trait uint8
+
+// The traits.
+const (
+	NoPassword Trait = 1 << iota // no password lets it in; a key may
+	NoSession                    // its shell lets nobody work, or is none that is known to
+	NoDay                        // its line lacks the day of the last change: the password counts as older than any
+	SameDay                      // its password ends on the last day that it may be old, not on the day after
+	Ageless                      // it lacks that day, and its password never grows old
+	NoLine                       // shadow has no line of it, or one that the system does not take: it signs in nowhere
+)
+
 // Names returns the names of the flags that pages show, in a fixed order.
 // Disabled is not among them: it has a column of its own.
 func (f Flag) Names() []string {
@@ -174,6 +187,12 @@ type Objects struct {
 	ControlAt Numbers[uint8]  // how many lines below the record's first it stands; 0 not known
 	PwdSet    Numbers[uint32] // Unix seconds; 0 never or not known
 	LastLogon Numbers[uint32] // Unix seconds; 0 never or not known
+	// Few rows of few places have these; a column ends with the last row that has one.
+	Ends      Numbers[uint32] // Unix seconds from which the account lets nobody in; 0 it has no end, or none is known
+	Failures  Numbers[uint32] // failed sign-ins that count now; 0 none or not known
+	MaxDays   Numbers[uint32] // 1 + days that its own line lets a password grow old; 0 it says none
+	IdleDays  Numbers[uint32] // 1 + idle days after that, of the same line; 0 it says none
+	Traits    Numbers[uint8]  // of Trait
 	Applied   Numbers[uint32] // 1 + row in Policies that the object says applies directly; 0 none
 	Resultant Numbers[uint32] // 1 + row in Policies that the directory itself says governs; 0 none
 	RDN       Texts           // first part of the DN
@@ -203,6 +222,8 @@ func (o *Objects) Columns() iter.Seq2[string, Column] {
 			yield("parent", &o.Parent) && yield("file", &o.File) && yield("line", &o.Line) &&
 			yield("control", &o.Control) && yield("control-at", &o.ControlAt) &&
 			yield("pwd-set", &o.PwdSet) && yield("last-logon", &o.LastLogon) &&
+			yield("ends", &o.Ends) && yield("failures", &o.Failures) && yield("max-days", &o.MaxDays) &&
+			yield("idle-days", &o.IdleDays) && yield("traits", &o.Traits) &&
 			yield("applied", &o.Applied) && yield("resultant", &o.Resultant) &&
 			yield("rdn", &o.RDN) && yield("name", &o.Name) &&
 			yield("principal", &o.Principal) && yield("display", &o.Display) && yield("source", &o.Source) &&
@@ -235,6 +256,9 @@ func (o *Objects) GroupsOf(row int) iter.Seq[int] {
 		}
 	}
 }
+
+// TraitsOf returns the traits of a row.
+func (o *Objects) TraitsOf(row int) Trait { return Trait(o.Traits.At(row)) }
 
 // Without returns the objects with a flag taken off some rows, and its bit off their
 // userAccountControl. All other columns are shared.

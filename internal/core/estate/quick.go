@@ -360,6 +360,26 @@ func numbersOf(p Parts, column string, from, to int) ([]uint32, error) {
 	return all, nil
 }
 
+// fewHave are columns that end with the last row that has a number there.
+var fewHave = map[string]bool{"ends": true, "failures": true, "max-days": true, "idle-days": true, "traits": true}
+
+// take adds a number of the row that is being taken.
+func take[T uint8 | uint32](c *Numbers[T], few bool, row int, v T) {
+	if few {
+		c.put(row, v)
+	} else {
+		c.Append(v)
+	}
+}
+
+// widthOf is how many bytes a number of a column is stored in.
+func widthOf(c Column) int {
+	if _, narrow := c.(*Numbers[uint8]); narrow {
+		return 1
+	}
+	return 4
+}
+
 // takeRow appends a row of the whole as it is stored.
 func (o *Objects) takeRow(p Parts, row int, where map[int]int) error {
 	chunk, at := row/chunkRows, row%chunkRows
@@ -367,19 +387,28 @@ func (o *Objects) takeRow(p Parts, row int, where map[int]int) error {
 		if ofMembers[name] {
 			continue
 		}
+		if fewHave[name] { // the column may end before, or be lacking
+			sizes, err := p.Sizes(name)
+			if err != nil {
+				return err
+			}
+			if width := widthOf(c); chunk >= len(sizes) || (at+1)*width > sizes[chunk] {
+				continue
+			}
+		}
 		switch c := c.(type) {
 		case *Numbers[uint8]:
 			data, err := p.Part(name, chunk, at, at+1)
 			if err != nil || len(data) != 1 {
 				return cmp.Or(err, fmt.Errorf("the column %s ends before row %d", name, row))
 			}
-			c.Append(data[0])
+			take(c, fewHave[name], o.Len()-1, data[0])
 		case *Numbers[uint32]:
 			one, err := numbersOf(p, name, row, row+1)
 			if err != nil {
 				return err
 			}
-			c.Append(one[0])
+			take(c, fewHave[name], o.Len()-1, one[0])
 		case *Texts:
 			text, there, err := textOf(p, name, chunk, at)
 			if err != nil {

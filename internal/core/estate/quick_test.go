@@ -139,7 +139,7 @@ func TestTakeAround(t *testing.T) {
 			t.Errorf("%v: %q, want %q", c.seek, names, c.want)
 		}
 		for name, column := range o.Columns() {
-			if n := lengthOf(column); !ofMembers[name] && name != "hold-ends" && n != o.Len() && n != 0 {
+			if n := lengthOf(column); !ofMembers[name] && name != "hold-ends" && n != o.Len() && n != 0 && !(fewHave[name] && n < o.Len()) {
 				t.Errorf("%v: the column %s has %d rows, want %d", c.seek, name, n, o.Len())
 			}
 		}

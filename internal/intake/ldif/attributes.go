@@ -23,6 +23,9 @@ const (
 	aGUID
 	aPwdSet
 	aLockoutTime
+	aAccountEnds
+	aFailures     // how many failed sign-ins count now
+	aFailureTimes // of an LDAP directory: the time of each
 	aAdminCount
 	aServiceName
 	aLastLogon
@@ -102,7 +105,8 @@ var named = map[attr][]string{
 	aDN: {"dn"}, aObjectClass: {"objectClass"}, aChangeType: {"changetype"},
 	aName: {"sAMAccountName"}, aPrincipal: {"userPrincipalName"}, aDisplay: {"displayName"},
 	aControl: {"userAccountControl"}, aPrimary: {"primaryGroupID"}, aSID: {"objectSid"}, aGUID: {"objectGUID"},
-	aPwdSet: {"pwdLastSet"}, aLockoutTime: {"lockoutTime"}, aAdminCount: {"adminCount"},
+	aPwdSet: {"pwdLastSet"}, aLockoutTime: {"lockoutTime"}, aAccountEnds: {"accountExpires"},
+	aFailures: {"badPwdCount", "krbLoginFailedCount", "passwordRetryCount"}, aFailureTimes: {"pwdFailureTime"}, aAdminCount: {"adminCount"},
 	aServiceName: {"servicePrincipalName"}, aLastLogon: {"lastLogonTimestamp"},
 	aResultant: {"msDS-ResultantPSO"}, aApplied: {"msDS-PSOApplied"}, aKrbNumber: {"msDS-SecondaryKrbTgtNumber"},
 	aGroupType: {"groupType"}, aMember: {"member", "uniqueMember"},

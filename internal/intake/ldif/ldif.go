@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -710,6 +711,7 @@ func (r *reader) object(at estate.Place, dn []byte) error {
 	}
 	rec.Control, rec.Primary, rec.GroupType = uint32(n[aControl]), uint32(n[aPrimary]), uint32(n[aGroupType])
 	rec.PwdSet, rec.LastLogon = unixTime(n[aPwdSet]), unixTime(n[aLastLogon])
+	rec.Ends, rec.Failures = unixTime(n[aAccountEnds]), uint32(min(max(n[aFailures], 0), math.MaxUint32))
 	rec.Applied, rec.Holders, rec.HolderLines = r.applied, r.holders, r.lines
 	r.flags(&n)
 	r.classify()
@@ -774,7 +776,7 @@ func (r *reader) attribute(at estate.Place, v *value, n *numbers) error {
 		case aDisplay:
 			rec.Display = raw
 		}
-	case aControl, aPrimary, aPwdSet, aLockoutTime, aAdminCount, aLastLogon, aGroupType, aKrbNumber:
+	case aControl, aPrimary, aPwdSet, aLockoutTime, aAccountEnds, aFailures, aAdminCount, aLastLogon, aGroupType, aKrbNumber:
 		raw, err := r.bytesOf(v)
 		if err != nil {
 			return err
@@ -815,6 +817,9 @@ func (r *reader) flags(n *numbers) {
 	}
 	if n[aLockoutTime] > 0 {
 		rec.Flags |= estate.LockedNow
+	}
+	if n[aPwdSet] == 0 && r.find(aPwdSet) != nil {
+		rec.Flags |= estate.MustChange
 	}
 	if r.atEnd {
 		rec.Flags |= estate.CutShort

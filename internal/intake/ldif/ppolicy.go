@@ -2,6 +2,7 @@ package ldif
 
 import (
 	"bytes"
+	"math"
 	"strings"
 	"time"
 
@@ -62,7 +63,8 @@ func (r *reader) ldap(dn []byte) error {
 	for i := range r.values {
 		v := &r.values[i]
 		switch v.attr {
-		case aUID, aDisplay, aSubentry, aPwdLocked, aPwdChanged, aNoSignIn, aHolders, aKrbPolicy, aKrbFlags, aKrbPrincipal, aKrbChanged:
+		case aUID, aDisplay, aSubentry, aPwdLocked, aPwdChanged, aNoSignIn, aHolders, aKrbPolicy, aKrbFlags, aKrbPrincipal, aKrbChanged,
+			aFailures, aFailureTimes:
 		default:
 			continue
 		}
@@ -77,6 +79,12 @@ func (r *reader) ldap(dn []byte) error {
 			}
 		case aDisplay:
 			rec.Display = raw
+		case aFailures:
+			if n, ok := atoi(raw); ok && n > 0 {
+				rec.Failures = uint32(min(n, math.MaxUint32))
+			}
+		case aFailureTimes:
+			rec.Failures++
 		case aSubentry:
 			rec.Applied = [][]byte{raw}
 		case aPwdLocked:

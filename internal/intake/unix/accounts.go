@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
+	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -179,6 +181,7 @@ type person struct {
 	method   string // of the hash; empty: none
 	aged     []string
 	changed  int64 // days since 1970; -1 not known
+	refused  bool  // the system takes no line of shadow such as this account's
 }
 
 // letsEmptyIn reports whether some door takes an empty password, or none is
@@ -255,6 +258,7 @@ func (r *reader) readPeople() {
 			if at, ok := shadow[f[0]]; ok {
 				who.part, who.line, who.secret, who.method, who.aged, who.changed, who.raw = at.part, at.line, at.secret, at.method, at.aged,
 					at.changed, at.raw
+				who.refused = at.refused
 			} else {
 				who.secret = "?"
 			}
@@ -284,23 +288,96 @@ func (r *reader) person(who *person) {
 		if r.tree.Find("etc/shadow") != nil {
 			rec.Flags |= estate.Disabled // without a line there, the right password lets nobody in
 		}
-	case strings.HasPrefix(who.secret, "!"), strings.HasPrefix(who.secret, "*"), r.expired(who):
+	case strings.HasPrefix(who.secret, "!"), strings.HasPrefix(who.secret, "*"), who.refused, r.expired(who):
 		rec.Flags |= estate.Disabled
 	}
+	r.ageOf(who, rec)
 	if _, may := r.sudo.of(who); may || who.uid == 0 {
 		rec.Flags |= estate.Administrator
-	}
-	if who.aged != nil && who.aged[2] == "0" {
-		rec.Flags |= estate.MustChange
-	}
-	if who.changed > 0 && who.changed < 1<<15 {
-		rec.PwdSet = uint32(who.changed * day)
 	}
 	r.into.StartFile(who.part.Stored)
 	if policy := r.policyOf(who); policy != "" {
 		rec.Applied = [][]byte{[]byte(policy)}
 	}
 	r.into.Object(r.at, rec)
+}
+
+// ageOf takes what an account's own line says of its password's age, and what keeps it
+// from ways to sign in.
+func (r *reader) ageOf(who *person, rec *estate.Record) {
+	if !who.mayEnter() {
+		rec.Traits |= estate.NoPassword
+	}
+	if !slices.Contains(working, path.Base(who.shell)) {
+		rec.Traits |= estate.NoSession
+	}
+	if who.changed > 0 && who.changed < 1<<15 {
+		rec.PwdSet = uint32(who.changed * day)
+	}
+	if who.aged == nil || who.refused {
+		rec.Traits |= estate.NoLine
+		return
+	}
+	if who.changed == 0 {
+		rec.Flags |= estate.MustChange
+	}
+	field := func(n int) uint32 { // 1 + the number in it; 0: it is empty
+		if days, ok := daysIn(who.aged[n]); ok && who.aged[n] != "" {
+			return uint32(min(days, forever*forever)) + 1
+		}
+		return 0
+	}
+	rec.MaxDays, rec.IdleDays = field(shadowFields["max-age"]), field(shadowFields["inactive-disable"])
+	if ends := field(shadowFields[accountEnd]); ends > 0 { // 0 is a day of 1970 to the module, and has come
+		rec.Ends = uint32(max(min(int64(ends-1), 1<<15)*day, 1))
+	}
+	newer, told := r.countsFromTheDay()
+	if newer || !told { // where it is not known, what ends sooner
+		rec.Traits |= estate.SameDay
+	}
+	switch {
+	case who.aged[2] != "":
+	case newer && told:
+		rec.Traits |= estate.Ageless
+	default:
+		rec.Traits |= estate.NoDay
+	}
+}
+
+// working are shells that let who has one work. What others do is not known.
+var working = []string{"sh", "bash", "dash", "ash", "busybox", "rbash", "zsh", "ksh", "ksh93", "mksh", "fish", "tcsh", "csh"}
+
+// days is a number of days as the system's library reads it from shadow: blanks and a
+// plus may stand before it, nothing may stand behind.
+var days = regexp.MustCompile(`^[ \t]*\+?(\d{1,10})$`)
+
+// daysIn reads a field of shadow; an empty one is -1.
+func daysIn(field string) (n int64, ok bool) {
+	if field == "" {
+		return -1, true
+	}
+	m := days.FindStringSubmatch(field)
+	if m == nil {
+		return 0, false
+	}
+	n, err := strconv.ParseInt(m[1], 10, 64)
+	return n, err == nil && n <= math.MaxUint32
+}
+
+// takes reports whether the system takes a line of shadow: it has nine fields, or the
+// five of long ago, and each number is one. It lets nobody in by another line, as
+// tried on Debian 11, 12 and 13.
+func takes(f []string) bool {
+	const whole, old = 9, 5
+	if len(f) != whole && len(f) != old {
+		return false
+	}
+	for _, text := range f[2:] {
+		if _, ok := daysIn(text); !ok {
+			return false
+		}
+	}
+	return true
 }
 
 // today is the day of reading, from 1970; a variable for the tests.
@@ -312,8 +389,8 @@ func (r *reader) expired(who *person) bool {
 	if len(who.aged) < 8 || who.aged[7] == "" {
 		return false
 	}
-	end, err := strconv.ParseInt(who.aged[7], 10, 32)
-	return err == nil && end <= r.newest
+	end, ok := daysIn(who.aged[7])
+	return ok && end <= r.newest
 }
 
 // policyOf returns the origin of the policy that governs an account; empty for
@@ -336,20 +413,16 @@ func (r *reader) policyOf(who *person) string {
 	differs := false
 	for _, a := range ageing {
 		delete(aged, a.id)
-		if who.aged == nil {
+		if who.aged == nil || who.refused {
 			continue // not collected: login.defs says nothing of an account that is there
 		}
 		v, text := a.value(-1), who.aged[a.field]
 		at := cite(who.part, who.line, a.cited(), text)
-		n, err := strconv.ParseInt(text, 10, 32)
-		switch {
-		case text != "" && err != nil:
-			r.into.Unreadable(aged, a.id, at, fmt.Sprintf("%q is not a whole number of days", text))
-			continue
-		case text != "":
+		if n, ok := daysIn(text); ok && text != "" { // each is one, or the line is not taken
 			v = a.value(n)
 		}
-		if who.aged[2] == "" {
+		if newer, told := r.countsFromTheDay(); who.aged[2] == "" && (newer || !told) {
+			// An older module takes the password for older than any; where it is not known, the weaker counts.
 			v, at = a.value(-1), cite(who.part, who.line, "shadow field 3", "")
 			at.Note = "empty: ageing is switched off for the account"
 		}
@@ -362,10 +435,11 @@ func (r *reader) policyOf(who *person) string {
 			at.Note = "a password that never ends leaves nobody inactive"
 			aged[a.id] = estate.Fact{Value: v, Cite: at}
 		}
-		given, ok := r.rules[a.id]
-		differs = differs || given.Value != v && (ok || v != a.value(-1))
+		given, set := r.rules[a.id]
+		differs = differs || given.Value != v && (set || v != a.value(-1))
 	}
-	if own == "machine" && !differs && who.aged != nil {
+	told := who.aged != nil && !who.refused
+	if own == "machine" && !differs && told {
 		for _, a := range ageing {
 			// The accounts' own fields are what counts for them.
 			if r.rules[a.id].Cite.File == aged[a.id].Cite.File {
@@ -376,9 +450,12 @@ func (r *reader) policyOf(who *person) string {
 		return ""
 	}
 	name := own
-	if differs || who.aged == nil {
+	if differs || !told {
 		text := "not in the evidence"
-		if who.aged != nil {
+		switch {
+		case who.refused:
+			text = "line not taken"
+		case told:
 			text = strings.TrimRight(strings.Join(who.aged[3:7], ":"), ":")
 			if who.aged[2] == "" {
 				text = "no ageing"
@@ -433,12 +510,15 @@ func (r *reader) shadow() map[string]person {
 		who := person{name: f[0], part: p, line: i + 1, changed: -1}
 		who.secret, who.method = struckHash(f[1])
 		who.raw = text
+		if who.refused = !takes(f); who.refused {
+			r.into.NotUnderstood(cite(p, i+1, "shadow", text), "a line that the system does not take (%d fields of 9, numbers of days from 0 on): "+
+				"nobody signs in as %s", len(f), f[0])
+		}
 		if len(f) < 8 {
-			r.into.NotUnderstood(cite(p, i+1, "shadow", text), "a line of %d fields; expected 9", len(f))
 			f = append(f, "", "", "", "", "", "", "")
 		}
 		who.aged = f[:8]
-		if n, err := strconv.ParseInt(f[2], 10, 32); err == nil {
+		if n, ok := daysIn(f[2]); ok && n >= 0 {
 			who.changed = n
 			if n <= today() { // else one date to come would end every account that ever ends
 				r.newest = max(r.newest, n)
@@ -522,18 +602,17 @@ func (r *reader) newAccounts(people []person) {
 			if who.aged == nil || strings.HasPrefix(who.secret, "!") || strings.HasPrefix(who.secret, "*") {
 				continue
 			}
-			text := who.aged[a.field]
-			own, err := strconv.ParseInt(text, 10, 32)
-			if text == "" || who.aged[2] == "" {
+			own, ok := daysIn(who.aged[a.field])
+			if who.aged[2] == "" {
 				own = -1
-			} else if err != nil {
+			} else if !ok {
 				continue
 			}
 			if a.value(own) == a.value(n) {
 				continue
 			}
 			if !differ {
-				at = append(at, given.cite, cite(who.part, who.line, a.cited(), text))
+				at = append(at, given.cite, cite(who.part, who.line, a.cited(), who.aged[a.field]))
 			}
 			differ = true
 			if !slices.Contains(names, who.name) {

@@ -2,6 +2,7 @@ package unix
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
@@ -226,19 +227,54 @@ func Diff(parts map[string][]byte, changes []Change) []byte {
 
 func span(from, to int) string { return strconv.Itoa(from) + "," + strconv.Itoa(to-from+1) }
 
-// Aged is how an account's password is to age: the setting, and what its line of
-// shadow says now.
+// Aged is how an account's password is to age: the setting, and what its field of
+// shadow says now, as written.
 type Aged struct {
 	Account string
 	Setting setting.ID
-	Now, To setting.Value
+	Now     string
+	To      setting.Value
+}
+
+// kept is a field that chage writes again as it was: empty, or a number without
+// anything before it.
+var kept = regexp.MustCompile(`^(0|[1-9]\d{0,8})?$`)
+
+// AgedOf says how an account's line of shadow is changed; why says what keeps it from
+// being changed so that it can be changed back to the byte.
+func AgedOf(shadow []byte, account string, id setting.ID, to setting.Value) (a Aged, why string) {
+	a = Aged{Account: account, Setting: id, To: to}
+	found := 0
+	for line := range strings.SplitSeq(string(shadow), "\n") {
+		f := strings.Split(line, ":")
+		if f[0] != account {
+			continue
+		}
+		if found++; found > 1 {
+			return a, "shadow has two lines for " + account + ": mend that first"
+		}
+		const whole = 9
+		if len(f) != whole || !takes(f) {
+			return a, "the system takes the line of " + account + " in shadow as it is not: mend that first"
+		}
+		for _, field := range f[2:8] {
+			if !kept.MatchString(field) {
+				return a, "chage would not write the line of " + account + " in shadow again as it is"
+			}
+		}
+		a.Now = f[shadowFields[id]]
+	}
+	if found == 0 {
+		return a, "shadow has no line of " + account
+	}
+	return a, ""
 }
 
 // options of chage(1).
 var chageOptions = map[setting.ID]string{"max-age": "-M", "min-age": "-m", "expiry-warning": "-W", "inactive-disable": "-I"}
 
 // Script writes calls of chage(1) that give accounts their ageing, or, undone, what
-// they have now.
+// they had: to chage, -1 is an empty field.
 func Script(all []Aged, comment []string, undo bool) []byte {
 	var b bytes.Buffer
 	b.WriteString("#!/bin/sh\n")
@@ -247,13 +283,11 @@ func Script(all []Aged, comment []string, undo bool) []byte {
 	}
 	b.WriteString("set -eu\n")
 	for _, a := range all {
-		option := chageOptions[a.Setting]
-		value := a.To
+		text := aged(a.Setting, a.To)
 		if undo {
-			value = a.Now
+			text = cmp.Or(a.Now, "-1")
 		}
-		text := aged(a.Setting, value)
-		fmt.Fprintf(&b, "chage %s %s -- %s\n", option, text, quoted(a.Account))
+		fmt.Fprintf(&b, "chage %s %s -- %s\n", chageOptions[a.Setting], text, quoted(a.Account))
 	}
 	return b.Bytes()
 }
@@ -261,8 +295,11 @@ func Script(all []Aged, comment []string, undo bool) []byte {
 // Ages reports whether chage gives accounts a value.
 func Ages(id setting.ID, v setting.Value) bool { return chageOptions[id] != "" && aged(id, v) != "" }
 
-// fields of shadow that chage sets, from 0.
-var shadowFields = map[setting.ID]int{"min-age": 3, "max-age": 4, "expiry-warning": 5, "inactive-disable": 6}
+// accountEnd is a field of shadow that no setting stands in.
+const accountEnd = setting.ID("account-end")
+
+// fields of shadow, from 0. The settings among them chage sets.
+var shadowFields = map[setting.ID]int{"min-age": 3, "max-age": 4, "expiry-warning": 5, "inactive-disable": 6, accountEnd: 7}
 
 // Aging is a shadow as it is after the script.
 func Aging(shadow []byte, all []Aged) []byte {

@@ -21,7 +21,7 @@ func TestScriptQuotesNames(t *testing.T) {
 		"> pwned", "~", "*", "ö"}
 	var all []Aged
 	for _, n := range names {
-		all = append(all, Aged{n, "max-age", setting.Of(setting.Never), setting.Number(90 * day)})
+		all = append(all, Aged{n, "max-age", "", setting.Number(90 * day)})
 	}
 	for _, undo := range []bool{false, true} {
 		at := t.TempDir()

@@ -135,3 +135,29 @@ func (r *reader) beforeWholeNumbers() (before, told bool) {
 	since, known := wholeNumbers[kind]
 	return known && version > 0 && version < since, known && version > 0
 }
+
+// Ages are counted otherwise since Linux-PAM 1.7: a password ends on the day on which it
+// is as old as it may grow, not on the day after, and one without the day of its last
+// change never ends, where it was older than any before. What 1.6 does was not tried.
+const (
+	countsOld = 1_006_000
+	countsNew = 1_007_000
+)
+
+// countsFromTheDay reports whether the machine's pam_unix counts the newer way, and
+// whether the evidence tells.
+func (r *reader) countsFromTheDay() (newer, told bool) {
+	if pam := r.pamVersion(); pam > 0 {
+		return pam >= countsNew, pam < countsOld || pam >= countsNew
+	}
+	kind, version := r.release()
+	since, known := wholeNumbers[kind]
+	until, old := historyFiles[kind] // older systems have 1.5.3 at the most
+	switch {
+	case known && version >= since:
+		return true, true
+	case old && version > 0 && version < until, kind == "ubuntu" && version == until:
+		return false, true
+	}
+	return false, false
+}
