@@ -737,7 +737,7 @@ func (g *gathering) write(tx *ledger.Tx) error {
 			return err
 		}
 	}
-	body["facts_sha256"] = digests
+	body["facts_sha256"], body["facts_form"] = digests, ledger.DigestForm
 	if body["problems_sha256"], err = custody.ProblemsDigest(g.result.Problems); err != nil {
 		return err
 	}

@@ -24,8 +24,11 @@ func ThisProgram() record.Program {
 	p := record.Program{Version: Version}
 	if info, ok := debug.ReadBuildInfo(); ok {
 		for _, s := range info.Settings {
-			if s.Key == "vcs.revision" {
+			switch {
+			case s.Key == "vcs.revision":
 				p.Commit = s.Value
+			case s.Key == "vcs.modified" && s.Value == "true":
+				p.Modified = true
 			}
 		}
 	}

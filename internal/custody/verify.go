@@ -40,6 +40,7 @@ type Failure struct {
 type gatherEntry struct {
 	Files    []ledger.Evidence `json:"files"`
 	Facts    map[string]string `json:"facts_sha256"`
+	Form     int               `json:"facts_form"` // of these digests; 0: 1
 	Problems string            `json:"problems_sha256"`
 }
 
@@ -96,7 +97,8 @@ func (e *Engagement) verify(v *Verified) error {
 		return err
 	}
 	v.Weighings, v.Judged, v.Failures = weighed.Weighings, weighed.Judged, append(v.Failures, weighed.Failures...)
-	slices.SortStableFunc(v.Failures, func(a, b Failure) int { return cmp.Compare(a.Entry, b.Entry) })
+	// What belongs to no entry is told last.
+	slices.SortStableFunc(v.Failures, func(a, b Failure) int { return cmp.Compare(uint64(a.Entry)-1, uint64(b.Entry)-1) })
 	return nil
 }
 
@@ -117,6 +119,13 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 	}
 	told := map[string]bool{}
 	retired, gone := retiredBy(entries), 0
+	unvouched, err := e.Ledger.Unvouched(GatherKind, WeighKind)
+	if err != nil {
+		return err
+	}
+	for _, text := range unvouched {
+		v.fail(0, "%s", text)
+	}
 	for _, entry := range entries {
 		if entry.Kind != GatherKind {
 			continue
@@ -139,9 +148,12 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 				v.fail(entry.Seq, "evidence/%s: %s", x.Name, text)
 			}
 		}
-		digests, err := e.Ledger.DigestsOf(entry.Seq)
+		digests, odd, err := e.Ledger.DigestsOf(entry.Seq, cmp.Or(body.Form, 1))
 		if err != nil {
 			return err
+		}
+		for _, text := range odd {
+			v.fail(entry.Seq, "%s", text)
 		}
 		for subject, digest := range body.Facts {
 			if digests[subject] != digest {
@@ -265,6 +277,10 @@ func (e *Engagement) judgeAgain(v *Verified, row *ledger.Weighing) error {
 		j.Outcome, j.Why = record.NotPossible, err.Error()
 	} else if j.Differs = record.Differences(w.Record, again.Record); len(j.Differs) > 0 {
 		j.Outcome = record.OtherVersion
+		if w.Program.Same(ThisProgram()) {
+			v.fail(row.Entry, "this very program judges otherwise from what the ledger holds (%s: %s, now %s): what it was judged from was altered",
+				j.Differs[0].What, j.Differs[0].Before, j.Differs[0].After)
+		}
 	}
 	v.Judged = append(v.Judged, j)
 	return nil

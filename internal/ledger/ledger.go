@@ -23,6 +23,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 
 	_ "modernc.org/sqlite" // the driver
 
@@ -230,15 +231,18 @@ func (l *Ledger) Current(aside []string) ([]Holding, error) {
 }
 
 // newest selects the newest holding of each subject, of those that a condition
-// picks and that no file set aside has given anything to.
+// picks and that no file set aside has given anything to. The newest is that of the
+// newest entry, which the chain proves: no number that nothing proves decides it.
 func newest(aside []string, condition string, args ...any) (string, []any) {
-	if len(aside) == 0 {
-		return "SELECT max(id) FROM holdings WHERE " + condition + " GROUP BY subject", args
+	from := "FROM holdings h WHERE " + condition
+	if len(aside) > 0 {
+		names, _ := json.Marshal(aside)
+		from += " AND NOT EXISTS (SELECT 1 FROM json_each(h.body, '$.files') f " +
+			"JOIN json_each(?) a ON f.value = a.value) AND coalesce(json_extract(h.body, '$.policy.cite.file'), '') NOT IN " +
+			"(SELECT value FROM json_each(?))"
+		args = append(args, string(names), string(names))
 	}
-	names, _ := json.Marshal(aside)
-	return "SELECT max(h.id) FROM holdings h WHERE " + condition + " AND NOT EXISTS (SELECT 1 FROM json_each(h.body, '$.files') f " +
-		"JOIN json_each(?) a ON f.value = a.value) AND coalesce(json_extract(h.body, '$.policy.cite.file'), '') NOT IN " +
-		"(SELECT value FROM json_each(?)) GROUP BY subject", append(args, string(names), string(names))
+	return "SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY subject ORDER BY entry DESC) AS place " + from + ") WHERE place = 1", args
 }
 
 // CurrentBelow returns, for every subject whose name begins so, the facts found last.
@@ -435,6 +439,7 @@ func (t *Tx) AddHolding(subject string, facts any, objects *estate.Objects) (dig
 		return "", err
 	}
 	d := newDigest()
+	d.add(strconv.AppendInt(nil, id, 10))
 	d.add(body)
 	if objects != nil {
 		add, err := t.tx.Prepare("INSERT INTO chunks VALUES (?, ?, ?, ?)")
@@ -450,7 +455,7 @@ func (t *Tx) AddHolding(subject string, facts any, objects *estate.Objects) (dig
 		put := func(name string, column estate.Column) error {
 			for i := range column.Chunks() {
 				chunk := column.Chunk(i)
-				d.add(chunk)
+				d.chunk(name, i, chunk)
 				if _, err := add.Exec(id, name, i, chunk); err != nil {
 					return err
 				}
@@ -565,55 +570,171 @@ func newDigest() *digest {
 
 func (d *digest) add(part []byte) { d.parts <- part }
 
+// chunk digests a chunk with its place.
+func (d *digest) chunk(name string, number int, data []byte) {
+	d.add([]byte(name))
+	d.add(strconv.AppendInt(nil, int64(number), 10))
+	d.add(data)
+}
+
 func (d *digest) sum() string {
 	close(d.parts)
 	return <-d.done
 }
 
-// columnNames are those of all columns, in the order in which they are digested.
-func columnNames() (all []string) {
-	for name := range (&estate.Objects{}).Columns() {
-		all = append(all, name)
-	}
-	for name := range (&estate.Quick{}).Columns() {
-		all = append(all, name)
-	}
-	return all
-}
+// DigestForm is how the digests of facts are made that this version writes: they cover
+// a holding's number, its body, and of each chunk the column and place. Those of form 1,
+// of versions before 0.5, covered bodies and data alone; what they leave open Unvouched
+// and DigestsOf look for.
+const DigestForm = 2
 
-// DigestsOf returns the digests of an entry's facts as they are now, by
-// subject.
-func (l *Ledger) DigestsOf(entry int64) (map[string]string, error) {
+// DigestsOf returns the digests of an entry's facts as they are now, by subject; odd
+// says what no digest of that form would show.
+func (l *Ledger) DigestsOf(entry int64, form int) (all map[string]string, odd []string, err error) {
 	holdings, err := rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Subject, &h.Body} },
 		"SELECT id, subject, body FROM holdings WHERE entry = ?", entry)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	all := map[string]string{}
+	all = map[string]string{}
 	for _, h := range holdings {
-		d := newDigest()
-		d.add([]byte(h.Body))
-		for _, name := range columnNames() {
-			found, err := l.db.Query("SELECT data FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk", h.ID, name)
-			if err != nil {
-				return nil, err
+		if _, twice := all[h.Subject]; twice {
+			odd = append(odd, "the ledger has a second row of facts about "+h.Subject)
+			continue
+		}
+		sum, why, err := l.digestOf(&h, form)
+		if err != nil {
+			return nil, nil, err
+		}
+		if all[h.Subject] = sum; why != "" {
+			odd = append(odd, "the facts about "+h.Subject+": "+why)
+		}
+	}
+	return all, odd, nil
+}
+
+// columnsOf are the columns of a form, in the order in which form 1 digests them.
+func columnsOf(form int) (names []string) {
+	for name := range (&estate.Objects{}).Columns() {
+		names = append(names, name)
+	}
+	for name := range (&estate.Quick{}).Columns() {
+		names = append(names, name)
+	}
+	if form == 1 { // those that its versions had
+		names = slices.DeleteFunc(names, func(name string) bool { return estate.Since2(name) })
+	}
+	return names
+}
+
+// digestOf digests one holding; why says what a digest of that form leaves open and is
+// not as it is written.
+func (l *Ledger) digestOf(h *Holding, form int) (sum, why string, err error) {
+	d := newDigest()
+	if form > 1 {
+		d.add(strconv.AppendInt(nil, h.ID, 10))
+	}
+	d.add([]byte(h.Body))
+	known, total := columnsOf(form), 0
+	for _, name := range known {
+		found, err := l.db.Query("SELECT chunk, data FROM chunks WHERE holding = ? AND name = ? ORDER BY chunk", h.ID, name)
+		if err != nil {
+			return "", "", err
+		}
+		for n := 0; found.Next(); n++ {
+			var number int
+			var data []byte
+			if err := found.Scan(&number, &data); err != nil {
+				found.Close()
+				return "", "", err
 			}
-			for found.Next() {
-				var data []byte
-				if err := found.Scan(&data); err != nil {
-					found.Close()
-					return nil, err
-				}
+			if total++; number != n {
+				why = fmt.Sprintf("chunk %d of the column %s is the number %d", n, name, number)
+			}
+			if form > 1 {
+				d.chunk(name, number, data)
+			} else {
 				d.add(data)
 			}
-			if err := found.Err(); err != nil {
-				return nil, err
-			}
-			found.Close()
 		}
-		all[h.Subject] = d.sum()
+		if err := errors.Join(found.Err(), found.Close()); err != nil {
+			return "", "", err
+		}
 	}
-	return all, nil
+	var there int
+	if err := l.db.QueryRow("SELECT count(*) FROM chunks WHERE holding = ?", h.ID).Scan(&there); err != nil {
+		return "", "", err
+	}
+	if there != total {
+		why = "a column was added"
+	}
+	if form == 1 && why == "" {
+		why, err = l.uneven(h.ID)
+	}
+	return d.sum(), why, err
+}
+
+// uneven says where the columns of a holding have not the same number of rows: data was
+// moved from one to another. Of digests of form 1 nothing else shows it.
+func (l *Ledger) uneven(holding int64) (string, error) {
+	var o estate.Objects
+	if err := l.Load(map[int64]*estate.Objects{holding: &o}); err != nil {
+		return err.Error(), nil
+	}
+	for name, n := range o.Lengths() {
+		if n != 0 && n != o.Len() {
+			return fmt.Sprintf("the column %s has %d rows of %d", name, n, o.Len()), nil
+		}
+	}
+	return "", nil
+}
+
+// Unvouched names rows for which no entry vouches, or whose numbers are not those that
+// the ledger gave them, in any table but that of the entries: facts, what was not
+// understood and files belong to gathers, records to weighings, and each text to an
+// entry that names it by its SHA-256. gathers and weighings are the kinds of entries.
+func (l *Ledger) Unvouched(gather, weigh string) (all []string, err error) {
+	for _, ask := range []struct {
+		text, query string
+		args        []any
+	}{
+		{"row %s of the facts belongs to no gather", "SELECT h.id FROM holdings h JOIN entries e ON e.seq = h.entry WHERE e.kind <> ? AND e.seq < ?",
+			[]any{gather, l.before}},
+		{"row %s of what was not understood belongs to no gather",
+			"SELECT p.rowid FROM problems p JOIN entries e ON e.seq = p.entry WHERE e.kind <> ? AND e.seq < ?", []any{gather, l.before}},
+		{"the file %s belongs to no gather", "SELECT v.name FROM evidence v JOIN entries e ON e.seq = v.entry WHERE e.kind <> ? AND e.seq < ?",
+			[]any{gather, l.before}},
+		{"the record of weighing %s belongs to no entry that tells of one",
+			"SELECT w.number FROM (" + weighings(l.db) + ") w JOIN entries e ON e.seq = w.entry WHERE e.kind <> ? AND e.seq < ?", []any{weigh, l.before}},
+		{"two records belong to entry %s", "SELECT entry FROM (" + weighings(l.db) + ") GROUP BY entry HAVING count(*) > 1", nil},
+		{"row %s of the facts is not where it was written", "SELECT id FROM (SELECT id, row_number() OVER (ORDER BY id) AS place, " +
+			"entry, lag(entry, 1, 0) OVER (ORDER BY id) AS before FROM holdings) WHERE id <> place OR entry < before", nil},
+		{"the text %s is named by no entry", "SELECT t.sha256 FROM texts t WHERE NOT EXISTS (SELECT 1 FROM entries e WHERE instr(e.body, t.sha256) > 0)",
+			nil},
+	} {
+		found, err := rows(l.db, func(s *string) []any { return []any{s} }, ask.query, ask.args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, one := range found {
+			all = append(all, fmt.Sprintf(ask.text, one))
+		}
+	}
+	texts, err := l.db.Query("SELECT sha256, text FROM texts")
+	if err != nil {
+		return nil, err
+	}
+	defer texts.Close()
+	for texts.Next() {
+		var key, text string
+		if err := texts.Scan(&key, &text); err != nil {
+			return nil, err
+		}
+		if sum := sha256.Sum256([]byte(text)); hex.EncodeToString(sum[:]) != key {
+			all = append(all, "the text kept under "+key+" is another")
+		}
+	}
+	return all, texts.Err()
 }
 
 // ProblemsOf returns an entry's problems.
@@ -715,7 +836,11 @@ func (l *Ledger) Weighing(number int64) (Weighing, error) {
 		return w, err
 	}
 	var plain bytes.Buffer // which doubles as it grows
-	_, err = io.Copy(&plain, io.LimitReader(flate.NewReader(bytes.NewReader(packed)), mostRecord))
+	from := bytes.NewReader(packed)
+	_, err = io.Copy(&plain, io.LimitReader(flate.NewReader(from), mostRecord))
+	if err == nil && from.Len() > 0 {
+		err = fmt.Errorf("%d bytes stand behind it", from.Len())
+	}
 	w.Record = plain.Bytes()
 	return w, err
 }

@@ -122,6 +122,15 @@ func AmendWhere(a *amend.Amendment) string {
 	return Quantity(len(a.Spots), cmp.Or(noun, "place")) + ", " + first.At.Name + " and others"
 }
 
+// changeOf names a change at one place.
+func changeOf(a *amend.Amendment, at *amend.Spot) string {
+	where := " of " + at.Policy() + ", " + at.At.Name
+	if at.Holder == amend.Flags {
+		where = ", " + at.At.Name
+	}
+	return a.Title() + where + ": " + a.Was() + " to " + a.Becomes()
+}
+
 // heldMark says that an amendment is held back, at all or at some of its places.
 func heldMark(a *amend.Amendment) string {
 	switch {
@@ -235,7 +244,7 @@ func heldBack(s *Sheet, x *assess.Amending, all bool) {
 		if more := len(back) - 1; more > 0 {
 			lines[0] += fmt.Sprintf(" So it is at %s more.", Quantity(more, "place"))
 		}
-		s.Entry(a.Name, "", a.Title()+" of "+back[0].Policy()+", "+back[0].At.Name+": "+a.Was()+" to "+a.Becomes(), append(lines, first.Instead())...)
+		s.Entry(a.Name, "", changeOf(a, back[0]), append(lines, first.Instead())...)
 	}
 }
 
@@ -499,7 +508,7 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 					held = true
 				}
 				a := &doc.Amendments[i]
-				p("- %s, %s of %s, %s: %s to %s. Else %s. %s\n", a.Name, cell(a.Title), cell(s.Policy), cell(s.Place), cell(a.From), cell(a.To),
+				p("- %s, %s, %s (%s): %s to %s. Else %s. %s\n", a.Name, cell(a.Title), cell(s.Place), cell(s.Policy), cell(a.From), cell(a.To),
 					cell(h.What), cell(h.Instead))
 			}
 		}

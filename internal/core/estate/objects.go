@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"iter"
+	"strings"
 )
 
 // Class says what an object of a directory is.
@@ -229,6 +230,24 @@ func (o *Objects) Columns() iter.Seq2[string, Column] {
 			yield("principal", &o.Principal) && yield("display", &o.Display) && yield("source", &o.Source) &&
 			yield("hold-ends", &o.HoldEnds) && yield("holds", &o.Holds) &&
 			yield("loose-group", &o.LooseGroup) && yield("loose-file", &o.LooseFile) && yield("loose-line", &o.LooseLine)
+	}
+}
+
+// Since2 reports whether a column is one that ledgers have since digests of form 2.
+func Since2(name string) bool { return fewHave[strings.TrimPrefix(name, quickly)] }
+
+// Lengths returns the number of rows of each column that has as many as there are
+// objects, or none.
+func (o *Objects) Lengths() iter.Seq2[string, int] {
+	return func(yield func(string, int) bool) {
+		for name, c := range o.Columns() {
+			if ofMembers[name] || fewHave[name] {
+				continue
+			}
+			if c, ok := c.(interface{ Len() int }); ok && !yield(name, c.Len()) {
+				return
+			}
+		}
 	}
 }
 

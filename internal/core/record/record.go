@@ -19,6 +19,14 @@ const Format = 2
 type Program struct {
 	Version string `json:"version"`
 	Commit  string `json:"commit,omitempty"` // where the build knows it
+	// Modified: it was built of more than that commit.
+	Modified bool `json:"modified,omitempty"`
+}
+
+// Same reports whether both are known to be one program: what it judges from the same
+// facts at the same time is the same.
+func (p Program) Same(other Program) bool {
+	return p.Commit != "" && p == other && !p.Modified
 }
 
 // String writes the version, with the commit where it is known.
