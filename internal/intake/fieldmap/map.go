@@ -50,6 +50,7 @@ type Map struct {
 
 	path    string
 	exports map[string]*Export
+	spelled map[string]string // the names that it reads, by their lower case
 }
 
 // Export is one kind of file that the product exports.
@@ -64,7 +65,8 @@ type Export struct {
 	Text     strictyaml.Text `yaml:"text"`
 	Complete *Complete       `yaml:"complete"`
 
-	text *regexp.Regexp
+	text  *regexp.Regexp
+	wants []string // names, in lower case, without which no document is one
 }
 
 // Complete says what every element of an export has as the product writes it. One
@@ -403,6 +405,7 @@ func Parse(name string, data []byte) (*Map, error) {
 	if err := strictyaml.Unmarshal(name, data, m); err != nil {
 		return nil, err
 	}
+	m.spell()
 	return m, m.check()
 }
 

@@ -121,8 +121,15 @@ func claims(all []*Map, d *document) []claim {
 
 // shellClaims are the maps' words on a document as a shell writes it, by a beginning of it.
 func shellClaims(all []*Map, begin, d *document) (found []claim) {
+	names := map[string]bool{}
+	namesIn(d.value, func(low string) bool {
+		return slices.ContainsFunc(all, func(m *Map) bool { return m.spelled[low] != "" })
+	}, names)
 	for _, m := range all {
-		spelled := spellings(m)
+		if !m.mayBe(names, d.empty()) {
+			continue
+		}
+		spelled := m.spelled
 		begun, whole := begin.asShell(spelled), (*document)(nil)
 		for i := range m.Exports {
 			x := &m.Exports[i]

@@ -156,10 +156,65 @@ func respelled(value any, lines *node, spelled map[string]string) (any, *node) {
 	return value, lines
 }
 
-// spellings are the names that a map reads, by their lower case.
-func spellings(m *Map) map[string]string {
-	all := map[string]string{}
-	w := vocabulary{}
-	w.take(reflect.ValueOf(m), all)
-	return all
+// spell collects the names that the map reads, by their lower case, and of each export
+// those without which it is not recognised.
+func (m *Map) spell() {
+	m.spelled = map[string]string{}
+	vocabulary{}.take(reflect.ValueOf(m), m.spelled)
+	for i := range m.Exports {
+		x := &m.Exports[i]
+		for _, p := range x.JSON {
+			if strings.Contains(p.text.Value, "?") { // a filter: of its names not all are names of fields
+				continue
+			}
+			// The last name of its path: what stands before it may be the envelope, which a shell leaves out.
+			if steps := stepName.FindAllStringSubmatch(p.text.Value, -1); len(steps) > 0 {
+				last := steps[len(steps)-1]
+				x.wants = append(x.wants, strings.ToLower(last[1]+last[2]+last[3]))
+			}
+		}
+	}
+}
+
+// mayBe reports whether a document with those names, in lower case, can be one of a map's
+// exports at all.
+func (m *Map) mayBe(names map[string]bool, empty bool) bool {
+	return slices.ContainsFunc(m.Exports, func(x Export) bool {
+		return x.Empty != nil && empty || len(x.JSON) > 0 && !slices.ContainsFunc(x.wants, func(name string) bool { return !names[name] })
+	})
+}
+
+// namesIn collects those names of a value, in lower case, that some map reads.
+func namesIn(value any, read func(low string) bool, into map[string]bool) {
+	add := func(name string) {
+		if low := strings.ToLower(name); read(low) {
+			into[low] = true
+		}
+	}
+	switch v := value.(type) {
+	case map[string]any:
+		for name, inner := range v {
+			add(name)
+			namesIn(inner, read, into)
+		}
+	case []any:
+		for _, inner := range v {
+			namesIn(inner, read, into)
+		}
+	case *long:
+		for _, inner := range v.begin {
+			namesIn(inner, read, into)
+		}
+		var last *field // rows of one shape stand together
+		for i := range v.rest {
+			shape := v.rest[i].shape
+			if len(shape) == 0 || &shape[0] == last {
+				continue
+			}
+			last = &shape[0]
+			for _, f := range shape {
+				add(f.name)
+			}
+		}
+	}
 }

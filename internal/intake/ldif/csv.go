@@ -248,11 +248,16 @@ func partsOf(text string, dns bool) []string {
 // opensDN reports whether a text begins with an attribute and =, or is a value in
 // hexadecimal.
 func opensDN(text string) bool {
-	name, _, ok := strings.Cut(text, "=")
 	if strings.HasPrefix(text, "X'") || strings.HasPrefix(text, "<") {
 		return true
 	}
-	return ok && name != "" && strings.IndexFunc(name, func(c rune) bool {
-		return c != '-' && c != '.' && (c < '0' || c > '9') && (c|0x20 < 'a' || c|0x20 > 'z')
-	}) < 0
+	for i := range len(text) { // no further than the name goes on: a cell may be a megabyte of separators
+		switch c := text[i]; {
+		case c == '=':
+			return i > 0
+		case c != '-' && c != '.' && (c < '0' || c > '9') && (c|0x20 < 'a' || c|0x20 > 'z'):
+			return false
+		}
+	}
+	return false
 }

@@ -35,7 +35,7 @@ var nameServices = map[string]string{"sss": directories["pam_sss"], "ldap": dire
 func (r *reader) otherSources() {
 	for _, service := range r.pam.names {
 		for _, kind := range []string{"auth", "account"} {
-			stack, _ := r.pam.load(service, kind, 0, 0)
+			stack, _ := r.pam.own(service, kind)
 			for i := range stack {
 				if name := directories[stack[i].module]; name != "" {
 					r.elsewhere = append(r.elsewhere, source{name, service, stack[i].cite})

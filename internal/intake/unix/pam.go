@@ -50,15 +50,27 @@ const deepestStack = 32
 // stacks are the services of a tree, by name: files of pam.d and its like, or
 // the lines of pam.conf where there is no such folder.
 type stacks struct {
-	names []string // sorted
-	files map[string]*intake.Part
+	names  []string // sorted
+	files  map[string]*intake.Part
+	parsed map[string][]line     // each file once, by service
+	played map[[2]string]*loaded // by service and kind
 }
+
+// loaded is a stack that was followed before.
+type loaded struct {
+	calls []call
+	err   error
+}
+
+// mostCalls is how many modules a stack may call: files that include one another twice
+// over would come to millions.
+const mostCalls = 1000
 
 // serviceFolders are the folders in which Linux-PAM looks for a service, in order.
 var serviceFolders = []string{pamFolder, "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/"}
 
 func newStacks(t *intake.Tree) stacks {
-	s := stacks{files: map[string]*intake.Part{}}
+	s := stacks{files: map[string]*intake.Part{}, parsed: map[string][]line{}, played: map[[2]string]*loaded{}}
 	for _, folder := range serviceFolders {
 		for _, p := range t.Parts {
 			if name, ok := strings.CutPrefix(p.Name, folder); ok && s.files[name] == nil {
@@ -148,13 +160,24 @@ func words(text string) []string {
 // stack returns the calls of one kind that a service makes. One that makes none
 // has those of the service "other".
 func (s *stacks) stack(service, kind string) ([]call, error) {
+	at := [2]string{service, kind}
+	known := s.played[at]
+	if known == nil {
+		known = &loaded{}
+		known.calls, known.err = s.follow(service, kind)
+		s.played[at] = known
+	}
+	return slices.Clone(known.calls), known.err
+}
+
+func (s *stacks) follow(service, kind string) ([]call, error) {
 	var all []call
 	var err error
 	for _, name := range []string{service, "other"} {
 		if s.find(name) == nil && name != service {
 			break
 		}
-		if all, err = s.load(name, kind, 0, 0); err != nil || len(all) > 0 {
+		if all, err = s.own(name, kind); err != nil || len(all) > 0 {
 			break
 		}
 	}
@@ -164,10 +187,16 @@ func (s *stacks) stack(service, kind string) ([]call, error) {
 	return all, err
 }
 
+// own returns the calls of one kind that a service makes itself.
+func (s *stacks) own(service, kind string) ([]call, error) {
+	room := mostCalls
+	return s.load(service, kind, 0, 0, &room)
+}
+
 // load returns the calls of one kind ("auth", "account", "password") that a
 // service makes, with everything included. A file that is not there is an
 // error: Linux-PAM then refuses the service.
-func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
+func (s *stacks) load(service, kind string, level, depth int, room *int) ([]call, error) {
 	part := s.find(service)
 	if part == nil {
 		return nil, fmt.Errorf("%s%s is not in the tree", pamFolder, service)
@@ -175,14 +204,22 @@ func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
 	if depth > deepestStack {
 		return nil, fmt.Errorf("%s includes itself", part.Name)
 	}
+	lines, known := s.parsed[service]
+	if !known {
+		lines = logical(part.Data)
+		s.parsed[service] = lines
+	}
 	var all []call
-	for _, l := range logical(part.Data) {
+	for _, l := range lines {
+		if *room--; *room < 0 {
+			return nil, fmt.Errorf("%s: with all that it includes, the stack has more than %d lines, which no service has", part.Name, mostCalls)
+		}
 		w := words(l.text)
 		if strings.EqualFold(w[0], "@include") {
 			if len(w) < 2 {
 				return nil, fmt.Errorf("%s:%d: @include without a file", part.Name, l.at)
 			}
-			more, err := s.load(path.Base(w[1]), kind, level, depth+1)
+			more, err := s.load(path.Base(w[1]), kind, level, depth+1, room)
 			if err != nil {
 				return nil, err
 			}
@@ -202,7 +239,7 @@ func (s *stacks) load(service, kind string, level, depth int) ([]call, error) {
 				all = append(all, call{opens: true, level: level})
 				inner++
 			}
-			more, err := s.load(path.Base(w[2]), kind, inner, depth+1)
+			more, err := s.load(path.Base(w[2]), kind, inner, depth+1, room)
 			if err != nil {
 				return nil, err
 			}

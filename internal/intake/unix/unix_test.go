@@ -559,7 +559,7 @@ func TestRealStacks(t *testing.T) {
 			tree.Parts = append(tree.Parts, &intake.Part{Name: pamFolder + name, Data: []byte(text)})
 		}
 		services := newStacks(tree)
-		stack, err := services.load(service, "auth", 0, 0)
+		stack, err := services.own(service, "auth")
 		if err != nil {
 			t.Fatal(err)
 		}
