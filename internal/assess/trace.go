@@ -209,7 +209,7 @@ func trace(e *custody.Engagement, s *govern.Survey, authority, row int) *contrac
 	}
 	for _, c := range r.Candidates(row) {
 		cd := contract.CandidateDocument{Policy: c.Policy.Name, Origin: c.Policy.Origin, Precedence: c.Policy.Precedence,
-			Via: []string{}, Won: c.Outcome == govern.Won, Outcome: c.Outcome, Why: c.Why, Evidence: c.Policy.Cite.String()}
+			Via: []string{}, ViaLeft: c.Left, Won: c.Outcome == govern.Won, Outcome: c.Outcome, Why: c.Why, Evidence: c.Policy.Cite.String()}
 		for _, group := range c.Chain {
 			cd.Via = append(cd.Via, groupName(there, group))
 		}

@@ -109,6 +109,8 @@ func unpacked(found []candidate) (all []candidate, archives []contract.Archive, 
 	return all, archives, nil
 }
 
+var errTooMany = fmt.Errorf("it holds more than %d files and links; unpack it, and gather the folder that holds the exports", mostMembers)
+
 var errTooLarge = fmt.Errorf("it unpacks to more than %d MiB; unpack it, look at what it holds, and gather the folder", mostUnpacked>>20)
 
 func (u *unpacking) whole(c candidate) ([]byte, error) {
@@ -117,19 +119,48 @@ func (u *unpacking) whole(c candidate) ([]byte, error) {
 		return nil, custody.Cause(err)
 	}
 	defer f.Close()
-	return u.read(f)
+	return u.read(f, c.size)
 }
 
-// read takes one stream, and no more than there is room for.
-func (u *unpacking) read(in io.Reader) ([]byte, error) {
-	data, err := io.ReadAll(io.LimitReader(in, u.room+1))
-	if err != nil {
-		return nil, fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
+// read takes one stream, and no more than there is room for. Its pieces are joined once:
+// a buffer that doubles as it grows would be held several times over. size is how long it
+// is said to be, and believed as far as a first piece.
+func (u *unpacking) read(in io.Reader, size int64) ([]byte, error) {
+	const least, most = 4 << 10, 8 << 20
+	var pieces [][]byte
+	total, piece := 0, min(max(size+1, least), u.room+1)
+	for {
+		next := make([]byte, min(piece, u.room+1))
+		n, err := fill(in, next)
+		if u.room -= int64(n); u.room < 0 {
+			return nil, errTooLarge
+		}
+		pieces, total, piece = append(pieces, next[:n]), total+n, min(2*piece, most)
+		switch {
+		case errors.Is(err, io.EOF):
+			if len(pieces) == 1 {
+				return slices.Clip(pieces[0]), nil
+			}
+			data := make([]byte, 0, total)
+			for i, p := range pieces {
+				data, pieces[i] = append(data, p...), nil
+			}
+			return data, nil
+		case err != nil:
+			return nil, fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
+		}
 	}
-	if u.room -= int64(len(data)); u.room < 0 {
-		return nil, errTooLarge
+}
+
+// fill reads until a buffer is full; what ends a stream before comes as it is, so that a
+// stream that was cut is told from one that ended.
+func fill(in io.Reader, to []byte) (n int, err error) {
+	for n < len(to) && err == nil {
+		var more int
+		more, err = in.Read(to[n:])
+		n += more
 	}
-	return data, nil
+	return n, err
 }
 
 // member adds one file. Names from an archive are never used as paths: they
@@ -137,7 +168,7 @@ func (u *unpacking) read(in io.Reader) ([]byte, error) {
 func (u *unpacking) member(at, name string, data []byte, written time.Time) error {
 	name = path.Clean("/" + strings.ReplaceAll(name, `\`, "/"))
 	if len(u.members) == mostMembers {
-		return fmt.Errorf("it holds more than %d files; unpack it, and gather the folder that holds the exports", mostMembers)
+		return errTooMany
 	}
 	if p := packingOf(data); p != nil && u.depth < deepest {
 		u.depth++
@@ -155,7 +186,7 @@ func stream(name string, mark []byte, open func(io.Reader) (io.Reader, error)) p
 		if err != nil {
 			return fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
 		}
-		inner, err := u.read(z)
+		inner, err := u.read(z, 0)
 		if err != nil {
 			return err
 		}
@@ -179,7 +210,7 @@ func (u *unpacking) tar(at string, data []byte) error {
 		}
 		switch h.Typeflag {
 		case tar.TypeReg:
-			inner, err := u.read(t)
+			inner, err := u.read(t, min(h.Size, u.room))
 			if err != nil {
 				return err
 			}
@@ -187,6 +218,9 @@ func (u *unpacking) tar(at string, data []byte) error {
 				return err
 			}
 		case tar.TypeSymlink, tar.TypeLink:
+			if len(u.members) == mostMembers {
+				return errTooMany
+			}
 			c := inMemory(at+path.Clean("/"+h.Name), nil, h.ModTime)
 			c.open, c.link = nil, h.Linkname
 			if h.Typeflag == tar.TypeLink { // it names another member, from the archive's top
@@ -211,12 +245,15 @@ func (u *unpacking) zip(at string, data []byte) error {
 		if err != nil {
 			return fmt.Errorf("%s in it: %w; an archive with a password is unpacked by hand first", f.Name, err)
 		}
-		inner, err := u.read(in)
+		inner, err := u.read(in, int64(min(f.UncompressedSize64, uint64(u.room))))
 		in.Close()
 		if err != nil {
 			return err
 		}
 		if link { // what it holds is where it points
+			if len(u.members) == mostMembers {
+				return errTooMany
+			}
 			c := inMemory(at+path.Clean("/"+strings.ReplaceAll(f.Name, `\`, "/")), nil, f.Modified)
 			c.open, c.link = nil, string(inner)
 			u.members = append(u.members, c)

@@ -204,8 +204,9 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 			return nil, nil, err
 		}
 	}
+	trees := newTargets(known)
 	for _, c := range links {
-		if why := t.followed(known, &c); why != "" {
+		if why := t.followed(trees, &c); why != "" {
 			passed = append(passed, PassedOver{Path: c.path, Why: why, LooksLike: "a link", Instead: "the file that it points at"})
 		}
 	}
@@ -320,9 +321,46 @@ func (t trees) wholeRoots(found []candidate) map[string]bool {
 	return roots
 }
 
+// targets are the files of trees that links may point at, by root.
+type targets struct {
+	known  []candidate
+	byRoot map[string]int
+	at     []map[string]int // by tree: its parts by where they stand
+	paths  []map[string]int // and by the paths they were given
+}
+
+func newTargets(known []candidate) *targets {
+	t := &targets{known, map[string]int{}, make([]map[string]int, len(known)), make([]map[string]int, len(known))}
+	for i := range known {
+		if known[i].tree == nil {
+			continue
+		}
+		if _, twice := t.byRoot[known[i].root]; !twice {
+			t.byRoot[known[i].root] = i
+		}
+		t.at[i], t.paths[i] = map[string]int{}, map[string]int{}
+		for k := range known[i].parts {
+			t.add(i, k)
+		}
+	}
+	return t
+}
+
+// add notes where a part stands; of two at one place the first counts.
+func (t *targets) add(i, k int) {
+	first := func(by map[string]int, name string) {
+		if _, twice := by[name]; !twice {
+			by[name] = k
+		}
+	}
+	p := &t.known[i].parts[k]
+	first(t.at[i], p.at())
+	first(t.paths[i], p.path)
+}
+
 // followed puts a symbolic link's target into its tree under the link's name.
 // Only links that stay inside the tree are followed.
-func (t trees) followed(known []candidate, c *candidate) string {
+func (t trees) followed(among *targets, c *candidate) string {
 	root, name, ok := t.partOf(c, nil)
 	if !ok {
 		return "" // nothing that would be read
@@ -336,16 +374,17 @@ func (t trees) followed(known []candidate, c *candidate) string {
 	default:
 		to = path.Join(path.Dir(c.at()), to)
 	}
-	for i := range known {
-		if known[i].root != root || known[i].tree == nil {
-			continue
+	if i, ok := among.byRoot[root]; ok {
+		k, there := among.at[i][to]
+		if !there && c.linked != "" {
+			k, there = among.paths[i][to]
 		}
-		for _, p := range known[i].parts {
-			if p.at() == to || c.linked != "" && p.path == to {
-				p.path, p.inside, p.part = c.path, c.inside, name
-				known[i].parts = append(known[i].parts, p)
-				return ""
-			}
+		if there {
+			p := among.known[i].parts[k]
+			p.path, p.inside, p.part = c.path, c.inside, name
+			among.known[i].parts = append(among.known[i].parts, p)
+			among.add(i, len(among.known[i].parts)-1)
+			return ""
 		}
 	}
 	return "a link to " + redact.Quote([]byte(c.link)) + ", which is not in the tree; links out of it are not followed"

@@ -70,7 +70,8 @@ type CandidateDocument struct {
 	Policy     string         `json:"policy"`
 	Origin     string         `json:"origin"`
 	Precedence *int64         `json:"precedence"`
-	Via        []string       `json:"via"` // groups, from the one that the policy names to the one that holds the account
+	Via        []string       `json:"via"`                // groups, from the one that the policy names to the one that holds the account
+	ViaLeft    int            `json:"via_left,omitempty"` // groups in the middle of a long chain that are not told
 	Won        bool           `json:"won"`
 	Outcome    govern.Outcome `json:"outcome"` // won, lost, or not decided
 	Why        string         `json:"why"`

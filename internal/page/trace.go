@@ -52,7 +52,7 @@ func Trace(s *Sheet, d *contract.TraceDocument, verbose bool) error {
 		}
 		lines := []string{c.Why + "; evidence: " + c.Evidence}
 		if len(c.Via) > 0 || who.Kind == "domain" {
-			lines = append([]string{reached(c.Via, who.Account)}, lines...)
+			lines = append([]string{reached(&c, who.Account)}, lines...)
 		}
 		s.Entry(word, "", title, lines...)
 	}
@@ -155,9 +155,14 @@ func precedence(p *int64) string {
 	return fmt.Sprint(*p)
 }
 
-func reached(via []string, account string) string {
+func reached(c *contract.CandidateDocument, account string) string {
+	via := c.Via
 	if len(via) == 0 {
 		return "names the account itself"
+	}
+	if c.ViaLeft > 0 {
+		half := len(via) / 2
+		via = append(append(slices.Clone(via[:half]), Grouped(c.ViaLeft)+" more, the last of"), via[half:]...)
 	}
 	return "names " + strings.Join(via, ", which holds ") + ", which holds " + account
 }

@@ -183,7 +183,7 @@ var governanceChecks = []Check{
 			for _, policy := range p.policies() {
 				works := slices.ContainsFunc(policy.Targets,
 					func(t estate.Target) bool { kind, _ := p.Resolution.Ignored(t); return kind == govern.Works })
-				if works && p.Resolution.ReachKnown(policy) && len(p.Resolution.Reaches(policy)) == 0 {
+				if works && p.Resolution.ReachKnown(policy) && p.Resolution.ReachesNobody(policy) {
 					p.report(Finding{Reason: policy.Name + " names only groups in which there is no account: it governs nobody",
 						Remedy:   "Put the accounts into the group, or remove the policy.",
 						Evidence: cites(policy.Targets, policy)}, policy.Name, nobody)

@@ -13,6 +13,7 @@ type Candidate struct {
 	Policy  *estate.Policy
 	Direct  bool
 	Chain   []int // rows of groups: from the one that the policy names down to the one that holds the account
+	Left    int   // groups in the middle of a long chain that are not in it
 	Open    bool  // whether it reaches the account at all, the evidence does not decide
 	Outcome Outcome
 	Why     string // of the outcome
@@ -39,54 +40,198 @@ func outcome(p *estate.Policy, g Governing) Outcome {
 	return Lost
 }
 
-// reach says, for one policy, through which group each group was reached and
-// how sure that is: the policy's own target has estate.NotFound.
-type reach map[int]hop
+// reach returns the groups that one policy reaches, certainly or not. Unlike the
+// answers, this is not needed to know who wins; that of all policies is kept nowhere,
+// since each may reach all groups.
+func (r *Resolution) reach(i int) (rows []int) {
+	inside, seen := r.inside(), map[int]bool{}
+	queue := slices.Clone(r.targets(i))
+	for ; len(queue) > 0; queue = queue[1:] {
+		if row := queue[0]; !seen[row] && r.carries(row) != no {
+			seen[row], rows = true, append(rows, row)
+			queue = append(queue, inside[row]...)
+		}
+	}
+	return rows
+}
+
+// ways are the groups from which an account is reached: from each the next one on the
+// surest way down, and of those the shortest; estate.NotFound from one that holds it.
+type ways map[int]hop
 
 type hop struct {
-	from  int
+	below int
+	grade grade
+	depth int
+}
+
+// waysTo works out the ways to an account that some groups hold.
+func (r *Resolution) waysTo(holders []int) ways {
+	found := ways{}
+	type step struct {
+		row int
+		hop
+	}
+	var queue []step
+	for _, group := range holders {
+		queue = append(queue, step{group, hop{estate.NotFound, r.carries(group), 1}})
+	}
+	for _, want := range []grade{sure, maybe} {
+		var later []step
+		for ; len(queue) > 0; queue = queue[1:] {
+			s := queue[0]
+			if s.grade < want {
+				later = append(later, s)
+				continue
+			}
+			if _, seen := found[s.row]; seen {
+				continue
+			}
+			found[s.row] = s.hop
+			for holder := range r.groupsOf(s.row) {
+				queue = append(queue, step{holder, hop{s.row, min(s.grade, r.carries(holder)), s.depth + 1}})
+			}
+		}
+		queue = later
+	}
+	return found
+}
+
+// best is the target of a policy from which the way to the account is the surest, and of
+// those the shortest.
+func (w ways) best(targets []int) (target int, at hop, ok bool) {
+	for _, t := range targets {
+		if x, there := w[t]; there && (!ok || x.grade > at.grade || x.grade == at.grade && x.depth < at.depth) {
+			target, at, ok = t, x, true
+		}
+	}
+	return target, at, ok
+}
+
+// chainEnds is how many groups at each end of a chain are told; nobody reads thousands.
+const chainEnds = 20
+
+// chain are the groups from a target down to the one that holds the account; left counts
+// those in the middle of a long one that are not told.
+func (w ways) chain(target int) (rows []int, left int) {
+	var ring [chainEnds]int // the last few so far
+	n := 0
+	for group := target; group != estate.NotFound; group = w[group].below {
+		if n < chainEnds {
+			rows = append(rows, group)
+		} else {
+			ring[n%chainEnds] = group
+		}
+		n++
+	}
+	left = max(0, n-2*chainEnds)
+	for k := chainEnds + left; k < n; k++ {
+		rows = append(rows, ring[k%chainEnds])
+	}
+	return rows, left
+}
+
+// aboveGroup visits a group and all groups that hold it, at any depth, from which it is
+// reached with a certainty.
+func (r *Resolution) aboveGroup(group int, want grade, visit func(row int)) {
+	seen := map[int]bool{group: true}
+	for queue := []int{group}; len(queue) > 0; queue = queue[1:] {
+		row := queue[0]
+		if r.carries(row) < want {
+			continue
+		}
+		visit(row)
+		for holder := range r.groupsOf(row) {
+			if !seen[holder] {
+				seen[holder] = true
+				queue = append(queue, holder)
+			}
+		}
+	}
+}
+
+// mostThrough is how many places of candidates are remembered by groups.
+const mostThrough = 1 << 22
+
+// through returns the places of the candidates that reach a group with a certainty, in
+// order.
+func (r *Resolution) through(group int, want grade) []int {
+	key := via{group, want}
+	if known, ok := r.throughGroups[key]; ok {
+		return known
+	}
+	if r.throughGroups == nil || r.throughCount > mostThrough {
+		r.throughGroups, r.throughCount = map[via][]int{}, 0
+	}
+	var all []int
+	r.aboveGroup(group, want, func(row int) { all = append(all, r.naming(row)...) })
+	slices.Sort(all)
+	all = slices.Compact(all)
+	r.throughGroups[key] = all
+	r.throughCount += len(all) + 1
+	return all
+}
+
+// naming returns the places of the candidates that name a row among their targets.
+func (r *Resolution) naming(row int) []int {
+	if r.byTarget == nil {
+		r.byTarget = map[int][]int{}
+		for i := range r.candidates {
+			for _, target := range r.targets(i) {
+				r.byTarget[target] = append(r.byTarget[target], i)
+			}
+		}
+	}
+	return r.byTarget[row]
+}
+
+// via is a group with how sure it is reached.
+type via struct {
+	group int
 	grade grade
 }
 
-// reaches works out every policy's reach once. Unlike the answers, this is not
-// needed to know who wins, only to tell why.
-func (r *Resolution) reaches() []reach {
-	if r.reached != nil {
-		return r.reached
+// fillGroups finds of each group whether it, or a group inside it, holds an account, and whether
+// the evidence tells of all of them what they hold: all at once, from below.
+func (r *Resolution) fillGroups() {
+	if r.filled != nil {
+		return
 	}
-	inside := r.inside()
-	r.reached = make([]reach, len(r.candidates))
-	for i := range r.candidates {
-		found := reach{}
-		var queue []step
-		for _, target := range r.targets(i) {
-			if grade := r.carries(target); grade != no {
-				queue = append(queue, step{target, grade, estate.NotFound})
+	o := r.Authority.Objects
+	var full, open []int
+	for row := range o.Len() {
+		grade := r.carries(row)
+		if grade == no {
+			continue
+		}
+		if grade != sure || r.listless(row) {
+			open = append(open, row)
+		}
+		if slices.ContainsFunc(r.accountsIn(row), func(x uint32) bool { return r.governable(int(x)) }) {
+			full = append(full, row)
+		}
+	}
+	spread := func(from []int) map[int]bool {
+		seen := map[int]bool{}
+		for queue := from; len(queue) > 0; queue = queue[1:] {
+			row := queue[0]
+			if seen[row] || r.carries(row) == no {
+				continue
+			}
+			seen[row] = true
+			for holder := range r.groupsOf(row) {
+				queue = append(queue, holder)
 			}
 		}
-		// What is reached for certain goes first, so that each group's way is the
-		// surest.
-		for _, want := range []grade{sure, maybe} {
-			var later []step
-			for ; len(queue) > 0; queue = queue[1:] {
-				s := queue[0]
-				if s.grade < want {
-					later = append(later, s)
-					continue
-				}
-				if _, seen := found[s.row]; seen {
-					continue
-				}
-				found[s.row] = hop{s.on, s.grade}
-				for _, member := range inside[s.row] {
-					queue = append(queue, step{member, min(s.grade, r.carries(member)), s.row})
-				}
-			}
-			queue = later
-		}
-		r.reached[i] = found
+		return seen
 	}
-	return r.reached
+	r.filled, r.unsure = spread(full), spread(open)
+}
+
+// governable reports whether a row is an account that a fine-grained policy can govern.
+func (r *Resolution) governable(row int) bool {
+	o := r.Authority.Objects
+	return o.ClassOf(row) == estate.Account && o.FlagsOf(row)&estate.NeverOverride == 0
 }
 
 // holders returns the counting groups that hold an account, the primary group
@@ -113,9 +258,8 @@ func (r *Resolution) Candidates(row int) []Candidate {
 		return r.others(row, g)
 	}
 	var direct, through []Candidate
-	holders := r.holders(row)
-	for i, reached := range r.reaches() {
-		c := r.candidates[i]
+	ways := r.waysTo(r.holders(row))
+	for i, c := range r.candidates {
 		if c.policy == nil {
 			continue
 		}
@@ -123,14 +267,10 @@ func (r *Resolution) Candidates(row int) []Candidate {
 			direct = append(direct, Candidate{Policy: c.policy, Direct: true, Outcome: outcome(c.policy, g)})
 			continue
 		}
-		best := Candidate{Policy: c.policy, Open: true, Outcome: outcome(c.policy, g)}
-		for _, group := range holders {
-			if at, ok := reached[group]; ok && (best.Chain == nil || best.Open && at.grade == sure) {
-				best.Chain, best.Open = chain(reached, group), at.grade != sure
-			}
-		}
-		if best.Chain != nil {
-			through = append(through, best)
+		if target, at, ok := ways.best(r.targets(i)); ok {
+			x := Candidate{Policy: c.policy, Open: at.grade != sure, Outcome: outcome(c.policy, g)}
+			x.Chain, x.Left = ways.chain(target)
+			through = append(through, x)
 		}
 	}
 	all := append(direct, through...)
@@ -155,31 +295,15 @@ func (r *Resolution) Surely(row int) []*estate.Policy {
 	if r.Authority.Objects.FlagsOf(row)&estate.NeverOverride != 0 {
 		return nil
 	}
-	if r.surely == nil {
-		r.surely = map[int][]int{}
-		for i, reached := range r.reaches() {
-			if r.candidates[i].policy == nil {
-				continue
-			}
-			for group, at := range reached {
-				if at.grade == sure {
-					r.surely[group] = append(r.surely[group], i)
-				}
-			}
-			for _, target := range r.targets(i) {
-				if r.Authority.Objects.ClassOf(target) == estate.Account {
-					r.surely[target] = append(r.surely[target], i)
-				}
-			}
-		}
-	}
-	found := slices.Clone(r.surely[row])
+	found := slices.Clone(r.naming(row))
 	for _, group := range r.holders(row) {
-		found = append(found, r.surely[group]...)
+		found = append(found, r.through(group, sure)...)
 	}
 	slices.Sort(found)
 	for _, i := range slices.Compact(found) {
-		all = append(all, r.candidates[i].policy)
+		if p := r.candidates[i].policy; p != nil {
+			all = append(all, p)
+		}
 	}
 	return all
 }
@@ -261,15 +385,6 @@ func (r *Resolution) ofTenant(row int, g Governing) []Candidate {
 		all = append(all, c)
 	}
 	return all
-}
-
-func chain(reached reach, group int) []int {
-	var rows []int
-	for ; group != estate.NotFound; group = reached[group].from {
-		rows = append(rows, group)
-	}
-	slices.Reverse(rows)
-	return rows
 }
 
 // why words the reason for which a candidate won or lost.
@@ -360,7 +475,7 @@ func (r *Resolution) Reaches(p *estate.Policy) []int {
 	for _, target := range r.targets(i) {
 		take(target)
 	}
-	for group := range r.reaches()[i] {
+	for _, group := range r.reach(i) {
 		for _, row := range r.accountsIn(group) {
 			take(int(row))
 		}
@@ -439,9 +554,9 @@ func (r *Resolution) listMembers() {
 // first.
 func (r *Resolution) Carried(group int) []*estate.Policy {
 	var all []*estate.Policy
-	for i, reached := range r.reaches() {
-		if _, ok := reached[group]; ok && r.candidates[i].policy != nil {
-			all = append(all, r.candidates[i].policy)
+	for _, i := range r.through(group, maybe) {
+		if p := r.candidates[i].policy; p != nil {
+			all = append(all, p)
 		}
 	}
 	return all
@@ -454,12 +569,22 @@ func (r *Resolution) ReachKnown(p *estate.Policy) bool {
 	if i < 0 || r.candidates[i].loose {
 		return false
 	}
-	for group, at := range r.reaches()[i] {
-		if at.grade != sure || r.listless(group) {
-			return false
-		}
+	r.fillGroups()
+	return !slices.ContainsFunc(r.targets(i), func(target int) bool { return r.unsure[target] })
+}
+
+// ReachesNobody reports whether a policy comes to no account, as far as the evidence
+// tells who is in the groups that it comes through.
+func (r *Resolution) ReachesNobody(p *estate.Policy) bool {
+	if r.Authority.Kind != estate.Domain {
+		return len(r.Reaches(p)) == 0
 	}
-	return true
+	i := slices.IndexFunc(r.candidates, func(c candidate) bool { return c.policy == p })
+	if i < 0 {
+		return true
+	}
+	r.fillGroups()
+	return !slices.ContainsFunc(r.targets(i), func(target int) bool { return r.governable(target) || r.filled[target] })
 }
 
 // Target is what the evidence tells of one name in a policy's list.

@@ -111,11 +111,14 @@ type Resolution struct {
 	classes    []*estate.Policy                  // of a realm: those that classes of service give, best first
 	uncounted  map[*estate.Policy]*estate.Policy // of a realm: for accounts of which no failure is counted
 	groupsIn   map[int][]int                     // made when asked for
-	reached    []reach                           // made when asked for
-	surely     map[int][]int                     // by group or account: the candidates that reach it for certain, made when asked for
-	named      [][]int                           // rows that each candidate names, made when asked for
-	members    []uint32                          // accounts by group, made when asked for
-	memberEnds []uint32                          // where each group's part of members ends
+	byTarget   map[int][]int                     // places of candidates, by target; made when asked for
+	// What through remembers, and what fillGroups found.
+	throughGroups  map[via][]int
+	throughCount   int
+	filled, unsure map[int]bool
+	named          [][]int  // rows that each candidate names, made when asked for
+	members        []uint32 // accounts by group, made when asked for
+	memberEnds     []uint32 // where each group's part of members ends
 
 	among        *estate.Estate
 	foreign      map[int]there // rows that stand for objects of other domains in the evidence
@@ -597,10 +600,7 @@ func (r *Resolution) answered(row int, origin string, g Governing) Governing {
 		}
 		// A primary group that was not exported may be the one that carries it.
 		if _, known := primaryOf(r.Authority, r.byRID, row); known && rule == Group && r.ReachKnown(p) &&
-			!slices.ContainsFunc(r.holders(row), func(group int) bool {
-				_, reached := r.reaches()[i][group]
-				return reached
-			}) {
+			!slices.ContainsFunc(r.holders(row), func(group int) bool { return slices.Contains(r.through(group, maybe), i) }) {
 			g.Why, g.Refuted = fmt.Sprintf(outdated, p.Name, "nothing that it is applied to holds the account"), true
 			return g
 		}
