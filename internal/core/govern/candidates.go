@@ -62,7 +62,8 @@ type ways map[int]hop
 type hop struct {
 	below int
 	grade grade
-	depth int
+	depth int // how many groups the way has
+	end   int // the group from which the last few of them begin
 }
 
 // waysTo works out the ways to an account that some groups hold.
@@ -74,7 +75,7 @@ func (r *Resolution) waysTo(holders []int) ways {
 	}
 	var queue []step
 	for _, group := range holders {
-		queue = append(queue, step{group, hop{estate.NotFound, r.carries(group), 1}})
+		queue = append(queue, step{group, hop{estate.NotFound, r.carries(group), 1, group}})
 	}
 	for _, want := range []grade{sure, maybe} {
 		var later []step
@@ -89,7 +90,11 @@ func (r *Resolution) waysTo(holders []int) ways {
 			}
 			found[s.row] = s.hop
 			for holder := range r.groupsOf(s.row) {
-				queue = append(queue, step{holder, hop{s.row, min(s.grade, r.carries(holder)), s.depth + 1}})
+				next := hop{s.row, min(s.grade, r.carries(holder)), s.depth + 1, holder}
+				if next.depth > chainEnds {
+					next.end = s.end
+				}
+				queue = append(queue, step{holder, next})
 			}
 		}
 		queue = later
@@ -114,21 +119,19 @@ const chainEnds = 20
 // chain are the groups from a target down to the one that holds the account; left counts
 // those in the middle of a long one that are not told.
 func (w ways) chain(target int) (rows []int, left int) {
-	var ring [chainEnds]int // the last few so far
-	n := 0
-	for group := target; group != estate.NotFound; group = w[group].below {
-		if n < chainEnds {
+	at := w[target]
+	follow := func(group int, most int) {
+		for ; group != estate.NotFound && most > 0; group, most = w[group].below, most-1 {
 			rows = append(rows, group)
-		} else {
-			ring[n%chainEnds] = group
 		}
-		n++
 	}
-	left = max(0, n-2*chainEnds)
-	for k := chainEnds + left; k < n; k++ {
-		rows = append(rows, ring[k%chainEnds])
+	if at.depth <= 2*chainEnds {
+		follow(target, at.depth)
+		return rows, 0
 	}
-	return rows, left
+	follow(target, chainEnds)
+	follow(at.end, chainEnds)
+	return rows, at.depth - 2*chainEnds
 }
 
 // aboveGroup visits a group and all groups that hold it, at any depth, from which it is

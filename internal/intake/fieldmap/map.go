@@ -66,7 +66,7 @@ type Export struct {
 	Complete *Complete       `yaml:"complete"`
 
 	text  *regexp.Regexp
-	wants []string // names, in lower case, without which no document is one
+	wants [][]string // names, in lower case: of each list one at least is in such a document
 }
 
 // Complete says what every element of an export has as the product writes it. One

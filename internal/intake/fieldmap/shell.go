@@ -164,23 +164,34 @@ func (m *Map) spell() {
 	for i := range m.Exports {
 		x := &m.Exports[i]
 		for _, p := range x.JSON {
-			if strings.Contains(p.text.Value, "?") { // a filter: of its names not all are names of fields
-				continue
-			}
-			// The last name of its path: what stands before it may be the envelope, which a shell leaves out.
-			if steps := stepName.FindAllStringSubmatch(p.text.Value, -1); len(steps) > 0 {
+			var names []string
+			if fields := filterField.FindAllStringSubmatch(p.text.Value, -1); len(fields) > 0 {
+				for _, f := range fields { // a filter may ask for one or another
+					names = append(names, strings.ToLower(f[1]))
+				}
+			} else if steps := stepName.FindAllStringSubmatch(p.text.Value, -1); len(steps) > 0 {
+				// The last name of its path: what stands before it may be the envelope, which a shell leaves out.
 				last := steps[len(steps)-1]
-				x.wants = append(x.wants, strings.ToLower(last[1]+last[2]+last[3]))
+				names = []string{strings.ToLower(last[1] + last[2] + last[3])}
+			}
+			if len(names) > 0 {
+				x.wants = append(x.wants, names)
 			}
 		}
 	}
 }
 
+// filterField is a field that a filter of a path asks for.
+var filterField = regexp.MustCompile(`@\.([A-Za-z_]\w*)`)
+
 // mayBe reports whether a document with those names, in lower case, can be one of a map's
 // exports at all.
 func (m *Map) mayBe(names map[string]bool, empty bool) bool {
 	return slices.ContainsFunc(m.Exports, func(x Export) bool {
-		return x.Empty != nil && empty || len(x.JSON) > 0 && !slices.ContainsFunc(x.wants, func(name string) bool { return !names[name] })
+		return x.Empty != nil && empty || len(x.JSON) > 0 && !slices.ContainsFunc(x.wants,
+			func(any []string) bool {
+				return !slices.ContainsFunc(any, func(name string) bool { return names[name] })
+			})
 	})
 }
 

@@ -467,12 +467,47 @@ func (r *reader) policyOf(who *person) string {
 			name += ", shadow " + text
 		}
 	}
+	if !r.ageings[name] && len(r.ageings) >= mostAgeings && told {
+		name = own + ", further ages in shadow"
+	}
 	origin := []byte(r.tree.Name + "/etc/shadow#" + name)
 	p := r.into.Override(r.at, origin, who.line)
-	if p.Name != name {
+	switch {
+	case p.Name != name:
 		p.Name, p.Standing, p.Settings, p.Asks = name, estate.Enforced, aged, asks
+		if r.ageings[name] = true; len(r.ageings) > mostAgeings {
+			r.remark(estate.NotModelled, name, fmt.Sprintf("shadow has more than %d different ages of passwords: the accounts that come after those "+
+				"are taken together, under the weakest of theirs", mostAgeings), "Give accounts that are alike the same ages, with chage.",
+				[]setting.ID{"max-age", "min-age", "inactive-disable", "expiry-warning"}, aged["max-age"].Cite)
+		}
+	case len(r.ageings) > mostAgeings && name == own+", further ages in shadow":
+		for _, a := range ageing {
+			if a.weaker(aged[a.id].Value, p.Settings[a.id].Value) {
+				p.Settings[a.id] = aged[a.id]
+			}
+		}
 	}
 	return string(origin)
+}
+
+// mostAgeings is how many different ages of passwords a machine's accounts have a policy
+// of their own for. No machine has as many.
+const mostAgeings = 1000
+
+// weaker reports whether one value lets a password grow older, or be changed back sooner,
+// than another.
+func (a *age) weaker(x, y setting.Value) bool {
+	days := func(v setting.Value) int64 {
+		n, finite := v.Number()
+		if !finite && v.Is(setting.Never) {
+			return math.MaxInt64
+		}
+		return n
+	}
+	if a.id == "max-age" || a.id == "inactive-disable" {
+		return days(x) > days(y)
+	}
+	return days(x) < days(y)
 }
 
 // sameAsRules reports whether root is spared nothing.

@@ -215,6 +215,8 @@ type reader struct {
 	doors   []door
 	ageless *estate.Cite // where a door lets in whose password has ended; nil: none does
 
+	ageings map[string]bool // names of policies that accounts' own ages made
+
 	newest int64 // day on which the newest password of shadow was set, from 1970
 }
 
@@ -230,7 +232,7 @@ func read(t *intake.Tree, into *estate.Builder) error {
 			Next: "see docs/sources.md for what to copy"}
 	}
 	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: newStacks(t), rules: estate.Settings{},
-		root: estate.Settings{}}
+		root: estate.Settings{}, ageings: map[string]bool{}}
 	into.StartFile(t.Parts[0].Stored)
 	if known := into.Knows(r.at); known != nil {
 		return &intake.Error{Path: t.Path, Seen: "a second export of the machine " + t.Name,
