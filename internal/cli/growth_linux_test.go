@@ -144,3 +144,38 @@ func TestHostileInputsEnd(t *testing.T) {
 		})
 	}
 }
+
+// What is told to end says that all is undone, and it is: no folder of copies stays.
+func TestStoppedGatherLeavesNothing(t *testing.T) {
+	in := t.TempDir()
+	hostile[5].put(t, in, 60_000)
+	for _, after := range []time.Duration{50, 200, 400, 700} {
+		dir := begin(t)
+		cmd := exec.Command(program, "-C", dir, "gather", in)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(after * time.Millisecond)
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Process.Signal(syscall.SIGTERM) // at once
+		if err := cmd.Wait(); err == nil {
+			continue
+		}
+		if left := leftOver(t, dir); len(left) > 0 {
+			t.Errorf("after %v ms: %v stays", after, left)
+		}
+	}
+}
+
+// What is printed to nobody is an error; what is thrown away is none.
+func TestClosedOutput(t *testing.T) {
+	dir := begin(t)
+	for _, args := range []string{"settings", "--version", "help", "weigh --help", "-C " + dir + " entries", "schema weigh"} {
+		for redirect, fails := range map[string]bool{">&-": true, ">/dev/null": false} {
+			out, err := exec.Command("sh", "-c", program+" "+args+" "+redirect).CombinedOutput()
+			if (err != nil) != fails || fails && !strings.Contains(string(out), "standard output is closed") {
+				t.Errorf("%s %s: %v %s", args, redirect, err, out)
+			}
+		}
+	}
+}

@@ -52,9 +52,16 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	root := New()
 	root.SetArgs(args)
 	root.SetIn(in)
+	none := &noOutput{}
+	if f, ok := out.(*os.File); ok && closed(f) {
+		out = none
+	}
 	root.SetOut(out)
 	root.SetErr(errs)
 	err := root.ExecuteContext(ctx)
+	if err == nil && none.asked { // as help, which does not look
+		err = errNoOutput
+	}
 	if err == nil {
 		return 0
 	}
@@ -71,6 +78,17 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 		return status.status
 	}
 	return exitFailed
+}
+
+// noOutput is standard output where it was closed.
+type noOutput struct{ asked bool }
+
+var errNoOutput = errors.New("standard output is closed: nobody could read what was asked for; redirect it to a file, or say --to where a " +
+	"command has it")
+
+func (n *noOutput) Write([]byte) (int, error) {
+	n.asked = true
+	return 0, errNoOutput
 }
 
 // cleanLines makes an error safe to print: it may quote a hostile file.

@@ -158,9 +158,11 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 			c.parts[k].origin = cmp.Or(c.parts[k].origin, c.parts[k].path)
 		}
 	}
-	if g.staging, err = e.MakeStaging(); err != nil {
+	var accepted func()
+	if g.staging, accepted, err = e.MakeStaging(); err != nil {
 		return nil, err
 	}
+	defer accepted()
 	defer func() {
 		_ = g.synced() // what is open still cannot be removed on Windows
 		_ = e.Folder.RemoveAll(g.staging)
@@ -215,6 +217,7 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	if err := g.synced(); err != nil {
 		return nil, err
 	}
+	accepted()
 	if err := tx.Commit(); err != nil {
 		return nil, err
 	}

@@ -5,10 +5,12 @@
 package custody
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -46,17 +48,65 @@ type Engagement struct {
 // engagement, because a record is proven here and judged a floor above.
 type Judge func(e *Engagement, opt WeighOptions, whole bool) (*Weighing, error)
 
-// Begin makes an engagement folder, which must not hold one yet.
+// beginPrefix begins the names of folders in which an engagement is made before it is put
+// in its place.
+const beginPrefix = ".beginning-"
+
+// Begin makes an engagement folder, which must not hold one yet. It is made aside and put
+// in its place whole; of a begin that was stopped nothing is left, or what the next one
+// finishes.
 func Begin(ctx context.Context, dir, title, auditor string, now func() time.Time) error {
+	config := fmt.Sprintf(starter, quoted(title), quoted(auditor))
+	if err := clearBegun(dir); err != nil {
+		return err
+	}
 	for _, name := range []string{ConfigName, ledger.FileName, EvidenceDir} {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
 			return fmt.Errorf("%s: %s is there already; an engagement is never started over: choose another folder", dir, name)
 		}
 	}
+	found, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: %w; name a folder that you may write to", dir, Cause(err))
+	}
+	shared := len(found) > 0 // with other files, among which it is put
+	in := filepath.Dir(filepath.Clean(dir))
+	if shared {
+		in = dir
+		if err := folder.MakePrivate(dir); err != nil {
+			return err
+		}
+	} else if err := os.MkdirAll(in, 0o700); err != nil {
+		return fmt.Errorf("%s: %w; name a folder that you may write to", dir, Cause(err))
+	}
+	draft, err := folder.NewDraft(in, beginPrefix)
+	if err != nil {
+		return fmt.Errorf("%s: %w; name a folder that you may write to", dir, Cause(err))
+	}
+	defer draft.Remove()
+	made := draft.Path("engagement")
+	if err := begun(ctx, made, config, title, auditor, now); err != nil {
+		return fmt.Errorf("%s: %w; nothing was begun", dir, Cause(err))
+	}
+	if shared {
+		return putAmong(made, dir)
+	}
+	// An empty folder is taken away: what is renamed takes no place of another.
+	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: %w", dir, Cause(err))
+	}
+	if err := os.Rename(made, dir); err != nil {
+		return fmt.Errorf("%s: %w", dir, Cause(err))
+	}
+	return folder.SyncDir(in)
+}
+
+// begun makes an engagement in a folder of its own.
+func begun(ctx context.Context, dir, config, title, auditor string, now func() time.Time) error {
 	if err := folder.MakePrivate(dir); err != nil {
 		return err
 	}
-	if err := lay(dir, fmt.Sprintf(starter, quoted(title), quoted(auditor))); err != nil {
+	if err := lay(dir, config); err != nil {
 		return err
 	}
 	if err := ledger.Create(dir); err != nil {
@@ -68,6 +118,57 @@ func Begin(ctx context.Context, dir, title, auditor string, now func() time.Time
 	}
 	defer e.Close()
 	return e.record(beginKind, map[string]string{"title": title, "auditor": auditor})
+}
+
+// putAmong moves an engagement among other files, the ledger last: without it there is
+// none.
+func putAmong(made, dir string) error {
+	for _, name := range []string{EvidenceDir, ConfigName, ledger.FileName} {
+		from, to := filepath.Join(made, name), filepath.Join(dir, name)
+		if name != ConfigName {
+			if err := os.Rename(from, to); err != nil {
+				return err
+			}
+			continue
+		}
+		// A copy: by it the next begin knows that this is what was begun.
+		text, err := os.ReadFile(from)
+		if err != nil {
+			return err
+		}
+		f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(text)
+		if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+			return err
+		}
+	}
+	return folder.SyncDir(dir)
+}
+
+// clearBegun takes away what a begin among other files left that was stopped before the
+// ledger was in its place.
+func clearBegun(dir string) error {
+	if _, err := os.Lstat(filepath.Join(dir, ledger.FileName)); err == nil {
+		return nil
+	}
+	for _, left := range folder.Left(dir, beginPrefix) {
+		begun, err := os.ReadFile(filepath.Join(left, "engagement", ConfigName))
+		if err != nil {
+			continue
+		}
+		if there, err := os.ReadFile(filepath.Join(dir, ConfigName)); err == nil && bytes.HasPrefix(begun, there) {
+			if err := os.Remove(filepath.Join(dir, ConfigName)); err != nil {
+				return err
+			}
+		}
+		if err := os.Remove(filepath.Join(dir, EvidenceDir)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err // it is not empty
+		}
+	}
+	return nil
 }
 
 // lay puts into a new folder what an engagement begins with.

@@ -17,10 +17,12 @@ import (
 // copies until the ledger has accepted them.
 const StagingPrefix = ".incoming-"
 
-// MakeStaging makes such a folder.
-func (e *Engagement) MakeStaging() (folder.Name, error) {
-	name := folder.Join(EvidenceDir, folder.Name(StagingPrefix+strings.ToLower(rand.Text()[:10])))
-	return name, e.Folder.Mkdir(name)
+// MakeStaging makes such a folder. accepted is called when the ledger is about to accept
+// what is in it: from then on the next command finishes the moves.
+func (e *Engagement) MakeStaging() (name folder.Name, accepted func(), err error) {
+	name = folder.Join(EvidenceDir, folder.Name(StagingPrefix+strings.ToLower(rand.Text()[:10])))
+	accepted, err = e.Folder.Staging(name)
+	return name, accepted, err
 }
 
 // Stored is where a copy of that name in the ledger lies. The ledger may be

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/gofrs/flock"
 )
@@ -28,6 +30,37 @@ const lockName = "sternledger.lock"
 var drafts struct {
 	sync.Mutex
 	open map[*Draft]bool
+}
+
+// ended says that the program is told to end at once: nothing is made any more.
+var ended atomic.Bool
+
+// errEnded is what makes anything then.
+var errEnded = errors.New("the program was told to end")
+
+// staged are folders inside of engagements that are drafts as well.
+var staged = map[*staging]bool{}
+
+type staging struct {
+	f *Folder
+	n Name
+}
+
+// Staging makes a folder whose content counts only once it is accepted: until accepted is
+// called, Abandon removes it.
+func (f *Folder) Staging(n Name) (accepted func(), err error) {
+	drafts.Lock()
+	defer drafts.Unlock()
+	s := &staging{f, n}
+	if err := f.Mkdir(n); err != nil {
+		return nil, err
+	}
+	staged[s] = true
+	return func() {
+		drafts.Lock()
+		defer drafts.Unlock()
+		delete(staged, s)
+	}, nil
 }
 
 // NewDraft makes a draft in a folder. Its name begins with the prefix.
@@ -79,8 +112,18 @@ func (d *Draft) remove() error {
 // one can be made.
 func Abandon() {
 	drafts.Lock() // for good
+	ended.Store(true)
 	for d := range drafts.open {
 		_ = d.remove()
+	}
+	const meanwhile = 20 * time.Millisecond // what was being made when it ended
+	for range 2 {
+		for s := range staged {
+			_ = s.f.RemoveAll(s.n)
+		}
+		if len(staged) > 0 {
+			time.Sleep(meanwhile)
+		}
 	}
 }
 
@@ -91,24 +134,41 @@ const draftName = 10
 // stays: a draft holds its lock, or, of a program that was killed before it had one,
 // nothing at all.
 func sweep(in, prefix string) {
+	for _, left := range Left(in, prefix) {
+		if os.Remove(left) != nil && free(left) { // it was not empty, and still nobody holds it
+			_ = os.RemoveAll(left)
+		}
+	}
+}
+
+// Left are the drafts in a folder that nobody holds any more.
+func Left(in, prefix string) (all []string) {
 	found, _ := os.ReadDir(in)
 	for _, f := range found {
 		if !f.IsDir() || !strings.HasPrefix(f.Name(), prefix) {
 			continue
 		}
-		if len(f.Name()) == len(prefix)+draftName && os.Remove(filepath.Join(in, f.Name())) == nil {
-			continue // it was empty
-		}
-		name := filepath.Join(in, f.Name(), lockName)
-		if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() || info.Size() > 0 {
-			continue
-		}
-		lock := flock.New(name)
-		if free, err := lock.TryLock(); err == nil && free {
-			_ = lock.Close()
-			_ = os.RemoveAll(filepath.Join(in, f.Name()))
+		dir := filepath.Join(in, f.Name())
+		inside, err := os.ReadDir(dir)
+		if empty := err == nil && len(inside) == 0 && len(f.Name()) == len(prefix)+draftName; empty || free(dir) {
+			all = append(all, dir)
 		}
 	}
+	return all
+}
+
+// free reports whether a draft has its lock, and nobody holds it.
+func free(dir string) bool {
+	name := filepath.Join(dir, lockName)
+	if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() || info.Size() > 0 {
+		return false
+	}
+	lock := flock.New(name)
+	locked, err := lock.TryLock()
+	if err != nil || !locked {
+		return false
+	}
+	return lock.Close() == nil
 }
 
 // PutNew moves a file to a place that nobody may have taken.

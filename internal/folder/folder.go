@@ -137,6 +137,9 @@ func (f *Folder) ReadFile(n Name, most int64) ([]byte, error) {
 // this user alone.
 func (f *Folder) Create(n Name) (*os.File, error) {
 	create := func() (*os.File, error) {
+		if ended.Load() {
+			return nil, errEnded
+		}
 		return f.root.OpenFile(filepath.FromSlash(string(n)), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
 	}
 	file, err := create()
@@ -151,6 +154,9 @@ func (f *Folder) Create(n Name) (*os.File, error) {
 
 // Mkdir makes a folder, and those above it, for this user alone.
 func (f *Folder) Mkdir(n Name) error {
+	if ended.Load() {
+		return errEnded
+	}
 	return f.root.MkdirAll(filepath.FromSlash(string(n)), 0o700)
 }
 
