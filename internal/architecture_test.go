@@ -14,7 +14,7 @@ import (
 
 // floors from the bottom up; a package stands on the first whose name begins
 // its path.
-var floors = []string{"labtest", "worldtest", "folder", "redact", "core/setting", "core/strictyaml", "core/estate", "core/baseline",
+var floors = []string{"labtest", "worldtest", "folder", "terminal", "redact", "core/setting", "core/strictyaml", "core/estate", "core/baseline",
 	"core/landtest",
 	"core/govern", "core/coretest", "core/forecast", "core/check", "core/weigh", "core/record", "core/", "ledger", "intake/markup",
 	"intake/descriptor", "intake/kerberos", "intake", "benchmark", "standin", "contract",

@@ -27,6 +27,7 @@ import (
 	"sternledger/internal/intake/template"
 	"sternledger/internal/intake/unix"
 	"sternledger/internal/ledger"
+	"sternledger/internal/terminal"
 )
 
 // Changes are the change files of what was picked.
@@ -106,7 +107,7 @@ func (x *Amending) Changes(e *custody.Engagement) (*Changes, error) {
 func (x *Amending) writer(e *custody.Engagement) (*writer, error) {
 	w := &writer{e: e, x: x, out: &Changes{Files: map[string][]byte{}, of: map[spotOf]*how{}}, known: map[string]ledger.Evidence{},
 		named: map[estate.Place]string{},
-		comment: []string{fmt.Sprintf("Proposed from weighing %d of %q; nothing was applied.", x.Number, x.Weighing.Title),
+		comment: []string{fmt.Sprintf("Proposed from weighing %d of %q; nothing was applied.", x.Number, terminal.Clean(x.Weighing.Title)),
 			"Seal of that weighing: " + x.Seal}}
 	evidence, err := e.Ledger.Evidence()
 	if err != nil {
@@ -596,7 +597,7 @@ func (w *writer) unix(at estate.Place, all []item) error {
 	if len(d.aged) == 0 {
 		return nil
 	}
-	comment := append([]string{"Run as root on " + at.Name + ".", "If nobody acts: " + w.playedAt(at) + "."}, w.comment...)
+	comment := append([]string{"Run as root on " + terminal.Clean(at.Name) + ".", "If nobody acts: " + w.playedAt(at) + "."}, w.comment...)
 	name, back := w.folderOf(at)+"/ageing.sh", w.folderOf(at)+"/undo-ageing.sh"
 	w.out.Files[name] = unix.Script(d.aged, comment, false)
 	w.out.Files[back] = unix.Script(d.aged, append([]string{"Undoes ageing.sh."}, comment...), true)
@@ -606,7 +607,7 @@ func (w *writer) unix(at estate.Place, all []item) error {
 
 // playedAt says what comes of the accounts of a place, the worst first.
 func (w *writer) playedAt(at estate.Place) string {
-	return w.x.people.PlayAt(w.x.Picked, at, w.x.Weighing.At.Unix()).Text()
+	return terminal.Clean(w.x.people.PlayAt(w.x.Picked, at, w.x.Weighing.At.Unix()).Text())
 }
 
 // reread puts, into an estate with amendments, machines of Unix as their own reader
@@ -927,7 +928,7 @@ type tenantRequest struct {
 
 func indented(v any) ([]byte, error) {
 	var b bytes.Buffer
-	e := json.NewEncoder(&b)
+	e := json.NewEncoder(terminal.EscapedJSON(&b)) // names from evidence stand in it, and people print it
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	err := e.Encode(v)

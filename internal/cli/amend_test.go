@@ -16,6 +16,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
 	"sternledger/internal/labtest"
 )
@@ -549,6 +550,29 @@ func TestAmendHostileNames(t *testing.T) {
 	if err != nil || strings.Contains(string(text), "\nchangetype: delete") || !strings.Contains(string(text),
 		"replace: userAccountControl\nuserAccountControl: 512") {
 		t.Errorf("%v\n%s", err, text)
+	}
+	hostile := "\x1b]0;x\x07Bo\u202e\u009b2J"
+	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "y.ldif"), "dn: DC=y,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-4\n"+
+		"minPwdLength: 3\nmaxPwdAge: 0\n\ndn:: "+base64.StdEncoding.EncodeToString([]byte("CN="+hostile+",DC=y,DC=example"))+"\nobjectClass: user\n"+
+		"sAMAccountName:: "+base64.StdEncoding.EncodeToString([]byte(hostile))+"\nuserAccountControl: 544\npwdLastSet: 130000000000000000\n"+
+		"primaryGroupID: 513\nobjectSid: S-1-5-21-1-2-4-1104\n"))
+	must(t, dir, "weigh")
+	to = filepath.Join(t.TempDir(), "again")
+	must(t, dir, "amend", "--to", to)
+	err = filepath.WalkDir(to, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, ".inf") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if i := strings.IndexFunc(string(text), func(r rune) bool {
+			return r != '\n' && r != '\r' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r))
+		}); i >= 0 {
+			t.Errorf("%s holds %q", path, text[i:min(len(text), i+20)])
+		}
+		return err
+	})
+	if err != nil {
+		t.Error(err)
 	}
 }
 

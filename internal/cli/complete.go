@@ -13,6 +13,7 @@ import (
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
+	"sternledger/internal/page"
 )
 
 // mostCompletions is how many accounts are offered.
@@ -79,8 +80,16 @@ func (s *shared) completer(of values) cobra.CompletionFunc {
 		}
 		var all []string
 		for _, v := range of(s, last) {
-			if strings.HasPrefix(strings.ToLower(v), strings.ToLower(last)) && !slices.Contains(all, before+v) {
-				all = append(all, before+v)
+			if !strings.HasPrefix(strings.ToLower(v), strings.ToLower(last)) {
+				continue
+			}
+			// A shell prints it: names from evidence are cleaned as on every page.
+			name, about, described := strings.Cut(before+v, "\t")
+			if name = page.Clean(name); described {
+				name += "\t" + page.Clean(about)
+			}
+			if !slices.Contains(all, name) {
+				all = append(all, name)
 			}
 		}
 		return all, cobra.ShellCompDirectiveNoFileComp

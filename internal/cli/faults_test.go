@@ -283,7 +283,7 @@ func TestHostileNames(t *testing.T) {
 	user := "\ndn: CN=\x1b]0;x\x07Bo,DC=d0,DC=example\nobjectClass: user\nsAMAccountName: \x1b[2Jbo\xe2\x80\xae\nuserAccountControl: 512\n"
 	must(t, dir, "gather", write(t, filepath.Join(src, "user.ldif"), user))
 	for _, args := range [][]string{{"accounts"}, {"accounts", "--format", "markdown"}, {"trace", "\x1b[2Jbo\xe2\x80\xae"},
-		{"trace", "\x1b[nobody"}} {
+		{"trace", "\x1b[nobody"}, {"__complete", "trace", ""}} {
 		out, errs, _ := run(t, dir, args...)
 		if strings.ContainsAny(out+errs, "\x1b\x07\u202e") {
 			t.Errorf("%v: %q %q", args, out, errs)

@@ -17,9 +17,9 @@ import (
 // usualWidth is that of what goes to a file or pipe.
 const usualWidth = 100
 
-// terminal returns the terminal that output goes to, with its size; nil where it
+// screenOf returns the terminal that output goes to, with its size; nil where it
 // goes elsewhere.
-func terminal(w io.Writer) (f *os.File, width, height int) {
+func screenOf(w io.Writer) (f *os.File, width, height int) {
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return nil, 0, 0
@@ -33,7 +33,7 @@ func terminal(w io.Writer) (f *os.File, width, height int) {
 
 // width is that of the page: the terminal's, or what COLUMNS says, or the usual.
 func width(w io.Writer) int {
-	if f, width, _ := terminal(w); f != nil {
+	if f, width, _ := screenOf(w); f != nil {
 		return width
 	}
 	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
@@ -46,7 +46,7 @@ func width(w io.Writer) int {
 // pager where it is longer than the terminal.
 func (s *shared) draw(w io.Writer, text func(*page.Sheet) error) error {
 	profile := colorprofile.NoTTY
-	f, _, height := terminal(w)
+	f, _, height := screenOf(w)
 	if f != nil && !s.noColour && os.Getenv("NO_COLOR") == "" {
 		profile = min(colorprofile.Detect(w, os.Environ()), colorprofile.ANSI)
 	}

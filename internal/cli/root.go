@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/custody"
 	"sternledger/internal/page"
+	"sternledger/internal/terminal"
 )
 
 // Exit statuses.
@@ -91,8 +93,17 @@ func (n *noOutput) Write([]byte) (int, error) {
 	return 0, errNoOutput
 }
 
-// cleanLines makes an error safe to print: it may quote a hostile file.
+// What of an address nobody else must see: a name and password in it, and what stands
+// behind ? or #.
+var (
+	namedInAddress = regexp.MustCompile(`(\b\w+://)[^\s/@"]*@`)
+	behindAddress  = regexp.MustCompile(`(\b\w+://[^\s?#"]*[?#])[^\s"]*`)
+)
+
+// cleanLines makes an error safe to print: it may quote a hostile file, or an address with
+// a secret.
 func cleanLines(text string) string {
+	text = namedInAddress.ReplaceAllString(behindAddress.ReplaceAllString(text, "$1…"), "$1…@")
 	lines := strings.Split(text, "\n")
 	for i := range lines {
 		lines[i] = page.Clean(lines[i])
@@ -279,7 +290,7 @@ func (s *shared) print(cmd *cobra.Command, o output) error {
 // obey is shown instead.
 func plainly(w io.Writer) io.Writer {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return page.Shown(w)
+		return terminal.Shown(w)
 	}
 	return w
 }

@@ -137,6 +137,9 @@ func (a *asking) tenant(source string) error {
 // directory reads a directory, the policy store of its domain, and, where the
 // forest is wanted, the other domains: as far as they let themselves be read.
 func (a *asking) directory(source string) error {
+	if err := live.Plain(source); err != nil {
+		return err
+	}
 	if err := a.signIn(source); err != nil {
 		return fmt.Errorf("%s: %w", source, err)
 	}

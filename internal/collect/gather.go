@@ -136,6 +136,13 @@ type PassedOver struct {
 
 // Gather takes exports into evidence: all of them, or nothing.
 func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gathered, error) {
+	for _, source := range sources {
+		if strings.Contains(source, "://") {
+			if err := live.Plain(source); err != nil {
+				return nil, fmt.Errorf("gather: %w", err)
+			}
+		}
+	}
 	collected, answered, files, err := collect(e, sources, opt)
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 	"sternledger/internal/assess"
 
 	"github.com/charmbracelet/x/ansi"
+	"sternledger/internal/terminal"
 )
 
 // shown are the columns of the accounts on a sheet, and how wide they may be.
@@ -120,7 +121,7 @@ func AccountsCSV(w io.Writer, rows iter.Seq[*assess.AccountRow]) error {
 
 // AccountsJSON writes the document of accounts, row by row.
 func AccountsJSON(w io.Writer, rows iter.Seq[*assess.AccountRow]) error {
-	w = escapedJSON(w)
+	w = terminal.EscapedJSON(w)
 	b := bufio.NewWriter(w)
 	fmt.Fprint(b, `{"schema": "sternledger/accounts/1", "accounts": [`)
 	separator := "\n  "

@@ -6,11 +6,13 @@ import (
 	"io"
 	"strconv"
 	"strings"
+
+	"sternledger/internal/terminal"
 )
 
 // JSON writes a document.
 func JSON(w io.Writer, document any) error {
-	e := json.NewEncoder(escapedJSON(w))
+	e := json.NewEncoder(terminal.EscapedJSON(w))
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(document)

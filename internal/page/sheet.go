@@ -12,6 +12,8 @@ import (
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"github.com/charmbracelet/x/ansi"
+
+	"sternledger/internal/terminal"
 )
 
 // Widths between which a sheet stays readable.
@@ -335,16 +337,5 @@ func (s *Sheet) entries(columns []Column, rows [][]string) {
 	}
 }
 
-// Clean makes text from evidence safe to print: what a terminal might obey, or
-// what turns the direction of writing, is shown instead of sent.
-func Clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\n' || r == '\t':
-			return ' '
-		case obeyed(r):
-			return '\ufffd'
-		}
-		return r
-	}, text)
-}
+// Clean makes text from evidence safe to print; see terminal.Clean.
+func Clean(text string) string { return terminal.Clean(text) }

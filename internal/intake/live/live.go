@@ -110,6 +110,22 @@ func FileName(source string) string {
 	return "directory.ldif"
 }
 
+// Plain says what is wrong with an address in which something stands that others must not
+// see: it would be shown by the system's list of programs, and kept in the ledger. The
+// address is never repeated. An address that cannot be read at all is for others to refuse.
+func Plain(source string) error {
+	const instead = "; give a name with --bind, a password by prompt, file or variable, and a token by a variable (docs/sources.md)"
+	u, err := url.Parse(source)
+	switch {
+	case err != nil:
+	case u.User != nil:
+		return errors.New("a name or password in the address is refused, since others can see it" + instead)
+	case u.RawQuery != "" || u.ForceQuery || u.Fragment != "":
+		return errors.New("what stands behind ? or # in the address is refused: a token or a password may stand there, and others can see it" + instead)
+	}
+	return nil
+}
+
 // Collect reads the server and writes LDIF, until ctx ends. An error means that
 // what was written is not whole.
 func Collect(ctx context.Context, opt Options, out io.Writer) (*Collected, error) {
@@ -118,9 +134,8 @@ func Collect(ctx context.Context, opt Options, out io.Writer) (*Collected, error
 		// It is not repeated here: a password may stand in it.
 		return nil, errors.New("an address that cannot be read; expected ldaps://HOST[:PORT][/BASE]")
 	}
-	if u.User != nil {
-		return nil, fmt.Errorf("a name or password in the address is refused, since others can see it; give the name with --bind and " +
-			"the password by prompt, file or variable")
+	if err := Plain(opt.URL); err != nil {
+		return nil, err
 	}
 	got := &Collected{URL: opt.URL, Bind: opt.Bind, Bases: []string{}, versions: map[string]int{}}
 	c := &collector{trusting: trusting{opt: opt, got: got}, out: bufio.NewWriter(out)}

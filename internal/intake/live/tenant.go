@@ -172,8 +172,8 @@ func tenantAddress(text string) (*url.URL, error) {
 	switch {
 	case err != nil || base.Hostname() == "":
 		return nil, errors.New("an address that cannot be read; expected https://HOST[:PORT]")
-	case base.User != nil:
-		return nil, errors.New("a name or password in the address is refused, since others can see it; tokens come from the environment")
+	case Plain(text) != nil:
+		return nil, Plain(text)
 	case !strings.EqualFold(base.Scheme, "https"):
 		return nil, fmt.Errorf("%s: http:// would show the token to everybody on the way; expected https://", text)
 	}
@@ -229,6 +229,9 @@ func (t *tenant) signIn() error {
 	address := t.by.TokenURL
 	if address == "" {
 		address = t.hosts[t.plan.Token.Host].JoinPath(t.plan.Token.Path).String()
+	}
+	if err := Plain(address); err != nil {
+		return fmt.Errorf("the address for tokens: %w", err)
 	}
 	to, err := url.Parse(address)
 	if err != nil || !strings.EqualFold(to.Scheme, "https") {

@@ -1,27 +1,44 @@
-package page
+// Package terminal says what must not be sent to a terminal as it is, and keeps it from
+// being sent.
+package terminal
 
 import (
 	"bytes"
 	"fmt"
 	"io"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 )
 
-// obeyed reports whether a terminal might obey a character, or turn the
+// Obeys reports whether a terminal might obey a character, or turn the
 // direction of writing by it, instead of showing it.
-func obeyed(r rune) bool {
+func Obeys(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' || r == '\ufffc'
 }
 
+// Clean makes text from evidence safe to print: what a terminal might obey, or
+// what turns the direction of writing, is shown instead of sent.
+func Clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case Obeys(r):
+			return '\ufffd'
+		}
+		return r
+	}, text)
+}
+
 // Shown is a terminal to which plain output goes: what it might obey is shown
-// instead of sent, as Clean does. Lines and tabs stay.
+// instead of sent. Lines and tabs stay.
 func Shown(terminal io.Writer) io.Writer {
 	return &replacing{terminal, func(r rune) string { return "\ufffd" }, nil}
 }
 
-// escapedJSON writes JSON in which no such character stands as itself.
-func escapedJSON(w io.Writer) io.Writer {
+// EscapedJSON writes JSON in which no such character stands as itself.
+func EscapedJSON(w io.Writer) io.Writer {
 	return &replacing{w, func(r rune) string {
 		if r > 0xffff {
 			high, low := 0xd800+(r-0x10000)>>10, 0xdc00+(r-0x10000)&0x3ff
@@ -74,4 +91,4 @@ func (w *replacing) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (w *replacing) bad(r rune) bool { return r != '\n' && r != '\t' && obeyed(r) }
+func (w *replacing) bad(r rune) bool { return r != '\n' && r != '\t' && Obeys(r) }

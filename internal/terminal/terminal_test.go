@@ -1,4 +1,4 @@
-package page
+package terminal
 
 import (
 	"bytes"
@@ -11,7 +11,7 @@ func TestPiecesOfCharacters(t *testing.T) {
 	const text = "a\u009bb\u202ec\U000e0041d\x1be \u00e4\n"
 	for cut := range len(text) {
 		var shown, escaped bytes.Buffer
-		a, b := Shown(&shown), escapedJSON(&escaped)
+		a, b := Shown(&shown), EscapedJSON(&escaped)
 		for _, piece := range []string{text[:cut], text[cut:]} {
 			a.Write([]byte(piece))
 			b.Write([]byte(piece))
@@ -24,7 +24,7 @@ func TestPiecesOfCharacters(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	if err := JSON(&out, text); err != nil {
+	if err := json.NewEncoder(EscapedJSON(&out)).Encode(text); err != nil {
 		t.Fatal(err)
 	}
 	var back string
