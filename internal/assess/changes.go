@@ -974,7 +974,7 @@ func WriteChanges(e *custody.Engagement, x *Amending, dir string,
 	parent := filepath.Dir(filepath.Clean(dir))
 	d, err := folder.NewDraft(parent, ".writing-")
 	if err != nil {
-		return nil, fmt.Errorf("--to %s: %w", dir, custody.Cause(err))
+		return nil, fmt.Errorf("--to %s: %w; name a folder in a place where you may write", dir, custody.Cause(err))
 	}
 	defer d.Remove()
 	out := d.Path("out")

@@ -63,7 +63,7 @@ func (a *asked) compare(have, want string) (bool, error) {
 		return !strings.EqualFold(have, want), nil
 	case "pattern match":
 		if a.matchers[want] == nil {
-			m, err := pattern(want)
+			m, err := pattern(want, a.spent)
 			if err != nil {
 				return false, err
 			}
@@ -104,16 +104,18 @@ func truth(text string) string {
 type matcher struct {
 	plain *regexp.Regexp
 	perl  *regexp2.Regexp
-	slow  bool // it took too long once, and is not asked again
+	slow  bool           // it took too long once, and is not asked again
+	spent *time.Duration // on all patterns of the document
 }
 
 // all returns each match with its groups.
 func (m *matcher) all(text string) (found [][]string) {
-	if m.plain != nil {
-		return m.plain.FindAllStringSubmatch(text, -1)
-	}
 	if m.slow {
 		return nil
+	}
+	defer m.spend(time.Now())
+	if m.plain != nil {
+		return m.plain.FindAllStringSubmatch(text, -1)
 	}
 	one, err := m.perl.FindStringMatch(text)
 	for ; one != nil && err == nil; one, err = m.perl.FindNextMatch(one) {
@@ -127,24 +129,43 @@ func (m *matcher) all(text string) (found [][]string) {
 	return found
 }
 
-// longestMatch bounds how long a pattern of Perl's may look for a match.
-const longestMatch = 100 * time.Millisecond
+// spend counts what a pattern took; beyond what all of a document's may take it is slow.
+func (m *matcher) spend(begun time.Time) {
+	if *m.spent += time.Since(begun); *m.spent > mostSpent {
+		m.slow = true
+	}
+}
+
+// longestMatch bounds how long a pattern of Perl's may look for a match, and mostSpent
+// what all patterns of a document may take together: those of published ones take
+// less than a second.
+const (
+	longestMatch = 100 * time.Millisecond
+	mostSpent    = 20 * time.Second
+)
 
 // pattern compiles a pattern. OVAL's are Perl's; those that only Perl's rules can read
-// are matched by a package that can, within bounds.
-func pattern(text string) (*matcher, error) {
-	if len(text) > 4096 {
-		return nil, fmt.Errorf("a pattern of more than 4096 bytes")
+// are matched by a package that can, within bounds. spent is what the document's others
+// took.
+func pattern(text string, spent *time.Duration) (*matcher, error) {
+	const most = 4096
+	if len(text) > most {
+		return nil, fmt.Errorf("a pattern of more than %d bytes", most)
 	}
-	if p, err := regexp.Compile(text); err == nil {
-		return &matcher{plain: p}, nil
+	if *spent > mostSpent {
+		return nil, errSlow
 	}
-	p, err := regexp2.Compile(text, regexp2.None)
-	if err != nil {
+	m := &matcher{spent: spent}
+	begun := time.Now()
+	plain, err := regexp.Compile(text)
+	if m.spend(begun); err == nil {
+		m.plain = plain
+		return m, nil
+	}
+	if m.perl, err = regexp2.Compile(text, regexp2.None); err != nil {
 		return nil, fmt.Errorf("its pattern cannot be read (%s)", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
-	p.MatchTimeout = longestMatch
-	m := &matcher{perl: p}
+	m.perl.MatchTimeout = longestMatch
 	if m.all(strings.Repeat("a", 64) + "!"); m.slow {
 		return nil, errSlow
 	}

@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/setting"
@@ -16,6 +17,7 @@ type oval struct {
 	parts map[string]*node
 	list  []*node // the definitions, in order
 	read  map[string]*testRead
+	spent time.Duration // on patterns
 }
 
 // testRead is what a test comes to, and what it is about, whatever rule asks for it.
@@ -341,6 +343,7 @@ type asked struct {
 	values              []string
 	how                 string // of several values
 	matchers            map[string]*matcher
+	spent               *time.Duration // on patterns of the document
 }
 
 // slow reports whether a pattern took too long, so that what was said is not so.
@@ -355,7 +358,7 @@ func (a *asked) slow() bool {
 
 // expected reads what an entity asks.
 func (e *evaluation) expected(o *oval, n *node) (*asked, error) {
-	a := &asked{operation: n.of("operation"), datatype: n.of("datatype"), values: []string{n.text}, how: n.of("var_check")}
+	a := &asked{operation: n.of("operation"), datatype: n.of("datatype"), values: []string{n.text}, how: n.of("var_check"), spent: &o.spent}
 	if a.operation == "" {
 		a.operation = "equals"
 	}

@@ -62,10 +62,10 @@ func (e *evaluation) matching(o *oval, t, object *node, states []*node) (*matchi
 	if flags != "" {
 		text = "(?" + flags + ")" + text
 	}
-	if m.pattern, err = pattern(text); err != nil {
+	if m.pattern, err = pattern(text, &o.spent); err != nil {
 		return nil, err
 	}
-	m.instance = &asked{operation: "greater than or equal", datatype: "int", values: []string{"1"}}
+	m.instance = &asked{operation: "greater than or equal", datatype: "int", values: []string{"1"}, spent: &o.spent}
 	if n := object.first("instance"); n.name != "" {
 		if m.instance, err = e.expected(o, n); err != nil {
 			return nil, err

@@ -51,3 +51,45 @@ func leftOver(t *testing.T, dir string) (all []string) {
 	}
 	return all
 }
+
+// Where nothing may be written, what cannot be done and what to do about it is said in
+// the program's own words.
+func TestReadOnlyFolder(t *testing.T) {
+	posix(t)
+	if os.Getuid() == 0 {
+		if _, err := exec.LookPath("setpriv"); err != nil {
+			t.Skip("skipped: root may write everywhere, and there is no setpriv")
+		}
+	}
+	dir, src := begin(t), t.TempDir()
+	must(t, dir, "gather", write(t, filepath.Join(src, "x.ldif"), smallHead))
+	against(t, dir, "cis-windows-server")
+	must(t, dir, "weigh")
+	top := filepath.Dir(dir)
+	for at := dir; strings.HasPrefix(at, os.TempDir()) && at != os.TempDir(); at = filepath.Dir(at) {
+		os.Chmod(at, 0o755)
+	}
+	os.Chmod(src, 0o755)
+	exec.Command("chmod", "-R", "a+rX,a-w", dir).Run()
+	defer exec.Command("chmod", "-R", "u+w", dir).Run()
+	as := []string{}
+	if os.Getuid() == 0 {
+		as = []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"}
+	}
+	for args, say := range map[string]string{
+		"gather " + filepath.Join(src, "x.ldif"):                             "the engagement cannot be written to; give yourself the right",
+		"weigh --against nist-800-63b --record":                              "the engagement cannot be written to; give yourself the right",
+		"amend --to " + filepath.Join(top, "change"):                         "name a folder in a place where you may write",
+		"report --to " + filepath.Join(dir, "x.html"):                        "name a place where you may write",
+		"pack " + filepath.Join(dir, "x.zip"):                                "name a place where you may write",
+		"waive --setting min-length --scope * --until 2027-01-01 --reason x": "the engagement cannot be written to; give yourself the right",
+	} {
+		full := append(append(append([]string{}, as...), program, "-C", dir), strings.Fields(args)...)
+		cmd := exec.Command(full[0], full[1:]...)
+		cmd.Dir = "/"
+		out, err := cmd.CombinedOutput()
+		if err == nil || !strings.Contains(string(out), say) {
+			t.Errorf("%s: %v %s", args, err, out)
+		}
+	}
+}

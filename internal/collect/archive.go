@@ -124,11 +124,11 @@ func (u *unpacking) whole(c candidate) ([]byte, error) {
 
 // read takes one stream, and no more than there is room for. Its pieces are joined once:
 // a buffer that doubles as it grows would be held several times over. size is how long it
-// is said to be, and believed as far as a first piece.
+// is known to be; what an archive says of its members is not believed.
 func (u *unpacking) read(in io.Reader, size int64) ([]byte, error) {
 	const least, most = 4 << 10, 8 << 20
 	var pieces [][]byte
-	total, piece := 0, min(max(size+1, least), u.room+1)
+	total, piece := 0, max(size+1, least)
 	for {
 		next := make([]byte, min(piece, u.room+1))
 		n, err := fill(in, next)
@@ -209,8 +209,8 @@ func (u *unpacking) tar(at string, data []byte) error {
 			return fmt.Errorf("damaged archive: %w; copy it again, or have it made again", err)
 		}
 		switch h.Typeflag {
-		case tar.TypeReg:
-			inner, err := u.read(t, min(h.Size, u.room))
+		case tar.TypeReg, tar.TypeGNUSparse: // with its holes filled, as far as there is room
+			inner, err := u.read(t, 0)
 			if err != nil {
 				return err
 			}
@@ -245,7 +245,7 @@ func (u *unpacking) zip(at string, data []byte) error {
 		if err != nil {
 			return fmt.Errorf("%s in it: %w; an archive with a password is unpacked by hand first", f.Name, err)
 		}
-		inner, err := u.read(in, int64(min(f.UncompressedSize64, uint64(u.room))))
+		inner, err := u.read(in, 0)
 		in.Close()
 		if err != nil {
 			return err

@@ -211,6 +211,9 @@ func Open(ctx context.Context, dir string, now func() time.Time, judge Judge) (*
 func open(ctx context.Context, dir string, now func() time.Time, judge Judge,
 	how func(ctx context.Context, dir string) (*ledger.Ledger, error)) (*Engagement, error) {
 	f, err := folder.Open(dir)
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, fmt.Errorf("%s: %w; give yourself the right to read the engagement, or copy it to where you have it", dir, Cause(err))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: no engagement here (%w); start one with \"sternledger begin DIR\", or name its folder with --engagement DIR",
 			dir, Cause(err))

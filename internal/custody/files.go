@@ -41,7 +41,7 @@ func WriteFiles(outputs []Output, replace bool) (err error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("%s: there is no folder %s: make it first, or name another", o.File, filepath.Dir(o.File))
 		} else if err != nil {
-			return fmt.Errorf("%s: %w", o.File, Cause(err))
+			return fmt.Errorf("%s: %w; name a place where you may write", o.File, Cause(err))
 		}
 		drafts = append(drafts, d)
 		f, err := os.OpenFile(d.Path(draftName), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)

@@ -116,7 +116,7 @@ func (e *Engagement) Pack(to string, opt PackOptions) (*Packed, error) {
 	}
 	draft, err := folder.NewDraft(filepath.Dir(to), ".packing-")
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s: %w; name a place where you may write", to, Cause(err))
 	}
 	defer draft.Remove()
 	p := &Packed{File: to, Seal: SealOf(&v.Last), Encrypted: len(opt.Recipients) > 0}

@@ -4,10 +4,13 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"io"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
+	"syscall"
 
 	"sternledger/internal/folder"
 	"sternledger/internal/ledger"
@@ -21,7 +24,9 @@ const StagingPrefix = ".incoming-"
 // what is in it: from then on the next command finishes the moves.
 func (e *Engagement) MakeStaging() (name folder.Name, accepted func(), err error) {
 	name = folder.Join(EvidenceDir, folder.Name(StagingPrefix+strings.ToLower(rand.Text()[:10])))
-	accepted, err = e.Folder.Staging(name)
+	if accepted, err = e.Folder.Staging(name); errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
+		err = ledger.ErrReadOnly
+	}
 	return name, accepted, err
 }
 

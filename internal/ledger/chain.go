@@ -79,7 +79,7 @@ func (t *Tx) Append(now func() time.Time, actor, kind string, body any) (Entry, 
 	}
 	_, err = t.tx.Exec("INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)", e.Seq, e.At, e.Actor, e.Kind, e.Body, e.Previous, e.Hash)
 	t.entry = e.Seq
-	return e, err
+	return e, readOnly(err)
 }
 
 // Entry returns one entry.

@@ -25,7 +25,8 @@ import (
 	"slices"
 	"strconv"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"sternledger/internal/core/estate"
 )
@@ -48,6 +49,7 @@ var (
 	ErrNewer     = errors.New("the ledger was written by a newer program")
 	ErrOlder     = errors.New("the ledger was written before the first release")
 	ErrNotLedger = errors.New("not a ledger")
+	ErrReadOnly  = errors.New("the engagement cannot be written to; give yourself the right to write in its folder, or copy it to where you have it")
 )
 
 const schema = `
@@ -371,9 +373,20 @@ type Tx struct {
 func (l *Ledger) Change() (*Tx, error) {
 	tx, err := l.db.BeginTx(l.ctx, nil)
 	if err != nil {
-		return nil, err
+		return nil, readOnly(err)
 	}
 	return &Tx{tx: tx}, nil
+}
+
+// readOnly words what SQLite says of a file, or of a folder for its journal, that cannot
+// be written.
+func readOnly(err error) error {
+	var from *sqlite.Error
+	const kind = 0xff // the rest of the code says more of it
+	if errors.As(err, &from) && (from.Code()&kind == sqlite3.SQLITE_READONLY || from.Code()&kind == sqlite3.SQLITE_CANTOPEN) {
+		return ErrReadOnly
+	}
+	return err
 }
 
 // TryChange begins a change if no other program is at one.
@@ -392,7 +405,7 @@ func (l *Ledger) TryChange() (*Tx, error) {
 }
 
 // Commit keeps the change.
-func (t *Tx) Commit() error { return t.tx.Commit() }
+func (t *Tx) Commit() error { return readOnly(t.tx.Commit()) }
 
 // Rollback forgets the change; after Commit it does nothing.
 func (t *Tx) Rollback() { _ = t.tx.Rollback() }
