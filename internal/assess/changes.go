@@ -232,7 +232,7 @@ func (w *writer) directory(at estate.Place, all []item) error {
 	if len(entries) == 0 {
 		return nil
 	}
-	change, undo := ldif.Changes(entries, append([]string{"If nobody acts: " + w.playedAt(at) + "."}, w.comment...))
+	change, undo := ldif.Changes(entries, append([]string{w.playedAt(at)}, w.comment...))
 	name := w.folderOf(at) + "/change.ldif"
 	back := w.folderOf(at) + "/undo.ldif"
 	w.out.Files[name], w.out.Files[back] = change, undo
@@ -597,7 +597,7 @@ func (w *writer) unix(at estate.Place, all []item) error {
 	if len(d.aged) == 0 {
 		return nil
 	}
-	comment := append([]string{"Run as root on " + terminal.Clean(at.Name) + ".", "If nobody acts: " + w.playedAt(at) + "."}, w.comment...)
+	comment := append([]string{"Run as root on " + terminal.Clean(at.Name) + ".", w.playedAt(at)}, w.comment...)
 	name, back := w.folderOf(at)+"/ageing.sh", w.folderOf(at)+"/undo-ageing.sh"
 	w.out.Files[name] = unix.Script(d.aged, comment, false)
 	w.out.Files[back] = unix.Script(d.aged, append([]string{"Undoes ageing.sh."}, comment...), true)
@@ -607,7 +607,8 @@ func (w *writer) unix(at estate.Place, all []item) error {
 
 // playedAt says what comes of the accounts of a place, the worst first.
 func (w *writer) playedAt(at estate.Place) string {
-	return terminal.Clean(w.x.people.PlayAt(w.x.Picked, at, w.x.Weighing.At.Unix()).Text())
+	text := w.x.people.PlayAt(w.x.Picked, at, w.x.Weighing.At.Unix()).Text()
+	return "If nobody acts: " + terminal.Clean(strings.ToLower(text[:1])+text[1:]) + "."
 }
 
 // reread puts, into an estate with amendments, machines of Unix as their own reader

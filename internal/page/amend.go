@@ -202,7 +202,7 @@ const mostNamed = 6
 
 // hit says what comes of everybody with the amendments that are picked.
 func hit(s *Sheet, x *assess.Amending) {
-	s.Text("If nobody acts: " + x.Played.Text() + ".")
+	s.Text("If nobody acts: " + lowered(x.Played.Text()) + ".")
 	n := 0
 	for _, f := range x.Played.Fates {
 		if f.Outcome != amend.ShutOut {
@@ -219,6 +219,9 @@ func hit(s *Sheet, x *assess.Amending) {
 func fateText(x *assess.Amending, f *amend.Fate) string {
 	return "cannot sign in any more, " + fromDay(x, f.Day)
 }
+
+// lowered is a sentence within another.
+func lowered(text string) string { return strings.ToLower(text[:1]) + text[1:] }
 
 // heldBack tells of what is not to be made yet, and why.
 func heldBack(s *Sheet, x *assess.Amending, all bool) {
@@ -492,7 +495,7 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 	p("Made from weighing %d of %s by %s; seal %s. %s Nothing was applied.\n\n", doc.Weighing, x.Weighing.At.Format("2006-01-02"),
 		cell(x.Weighing.Auditor), doc.Seal,
 		AmendTotals(x))
-	p("**If nobody acts**: %s.\n\n", cell(doc.Played.What))
+	p("**If nobody acts**: %s.\n\n", cell(lowered(doc.Played.What)))
 	for i, f := range doc.Played.Accounts {
 		if f.Outcome != "cannot-sign-in" || i >= mostShut {
 			break

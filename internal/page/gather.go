@@ -106,6 +106,9 @@ func directory(s *Sheet, l *live.Collected) {
 		}
 		s.Text("Domains of the forest: " + strings.Join(names, ", ") + ".")
 	}
+	if len(l.Elsewhere) > 0 {
+		s.Text("Not read, and missing: " + shortList(l.Elsewhere) + ". Gather it from there, if it holds accounts.")
+	}
 	for _, why := range l.Refused {
 		s.Text("Not read, and missing: " + why)
 	}

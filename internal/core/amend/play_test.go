@@ -242,7 +242,7 @@ func TestHarms(t *testing.T) {
 		!strings.HasPrefix(h.Instead(), "Have the password of root changed first") {
 		t.Errorf("%s %s", got, h.Instead())
 	}
-	if got := p.Touch(all[1], today*aDay).What; got != "Nobody within 90 days" {
+	if got := p.Touch(all[1], today*aDay).What; got != "Nobody is affected within 90 days" {
 		t.Errorf("idle days alone, without a maximum: %s", got)
 	}
 	all[1].First = all[:1]

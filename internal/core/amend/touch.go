@@ -244,7 +244,7 @@ func (x *Played) Text() string {
 		parts = append(parts, "not known of "+named(names)+": the evidence names no account there")
 	}
 	if len(parts) == 0 {
-		return fmt.Sprintf("Nobody within %d days", Horizon)
+		return fmt.Sprintf("Nobody is affected within %d days", Horizon)
 	}
 	text := strings.Join(parts, "; ")
 	return strings.ToUpper(text[:1]) + text[1:]

@@ -3,6 +3,7 @@ package live
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -146,6 +147,9 @@ func (c *collector) pages(base string, s search) error {
 				return err
 			}
 		}
+		for _, to := range found.Referrals {
+			c.elsewhere(to)
+		}
 		if c.opt.Told != nil {
 			c.opt.Told(c.got.Entries)
 		}
@@ -161,6 +165,27 @@ func (c *collector) pages(base string, s search) error {
 		}
 		seen[string(next.Cookie)] = true
 		paging.SetCookie(next.Cookie)
+	}
+}
+
+// elsewhere notes a part of the directory that lies on another server. The partitions that
+// every domain refers to hold no accounts, or are asked for by themselves.
+func (c *collector) elsewhere(address string) {
+	u, err := url.Parse(address)
+	base := ""
+	if err == nil {
+		base = strings.TrimPrefix(u.Path, "/")
+		address = u.Scheme + "://" + u.Host + u.Path // what stands behind may be anything
+	}
+	low := strings.ToLower(base)
+	for _, own := range []string{"dc=domaindnszones,", "dc=forestdnszones,", "cn=configuration,", "cn=schema,"} {
+		if strings.HasPrefix(low, own) {
+			return
+		}
+	}
+	text := "what lies at " + address + ", on another server"
+	if len(c.got.Elsewhere) < mostReferrals && !slices.Contains(c.got.Elsewhere, text) {
+		c.got.Elsewhere = append(c.got.Elsewhere, text)
 	}
 }
 

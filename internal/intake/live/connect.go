@@ -183,6 +183,9 @@ func dial(ctx context.Context, address string, silence time.Duration) (net.Conn,
 	return patient{wire, silence}, nil
 }
 
+// mostReferrals bounds how many parts of a directory on other servers are told of.
+const mostReferrals = 100
+
 // sized is a directory whose answers to one request have a bound: the package
 // holds them all in memory.
 type sized struct {
@@ -198,8 +201,11 @@ func (s sized) Search(request *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	size := 0
 	for answers.Next() {
 		e := answers.Entry()
-		if e == nil {
-			continue // a referral elsewhere
+		if e == nil { // what lies on another server is never asked for there
+			if to := answers.Referral(); to != "" && len(all.Referrals) < mostReferrals {
+				all.Referrals = append(all.Referrals, to)
+			}
+			continue
 		}
 		for _, a := range e.Attributes {
 			for _, v := range a.ByteValues {

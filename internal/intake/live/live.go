@@ -78,6 +78,7 @@ type Collected struct {
 	Server     *Server        `json:"server,omitempty"`     // of a Windows domain
 	Store      *Store         `json:"store,omitempty"`      // the domain's policy store
 	Domains    []Domain       `json:"domains,omitempty"`    // of its forest, as the directory lists them
+	Elsewhere  []string       `json:"elsewhere,omitempty"`  // parts of it on other servers, which were not asked
 	answered   string         // the host at which the directory answered
 	whole      bool           // the domain was read from its head on
 	versions   map[string]int // of its policies, by name in capitals

@@ -86,6 +86,31 @@ func (d *inPieces) group(first int) *ldap.Entry {
 		name: members})
 }
 
+// scattered is a directory of which parts lie on other servers.
+type scattered struct{ inPieces }
+
+func (d *scattered) Search(r *ldap.SearchRequest) (*ldap.SearchResult, error) {
+	found, err := d.inPieces.Search(r)
+	if err == nil && r.Scope == ldap.ScopeWholeSubtree {
+		found.Referrals = []string{"ldap://dns.x.example/DC=DomainDnsZones," + base, "ldap://quay.example/OU=Quay," + base + "??sub?token=x",
+			"ldap://quay.example/OU=Quay," + base}
+	}
+	return found, err
+}
+
+// What lies on another server is told of, once, and never asked for there.
+func TestPartsElsewhere(t *testing.T) {
+	d, got := &scattered{inPieces{accounts: 5}}, &Collected{versions: map[string]int{}}
+	var out bytes.Buffer
+	c := &collector{trusting: trusting{opt: Options{Attributes: []string{"objectClass", "member"}}, got: got}, out: bufio.NewWriter(&out), conn: d}
+	if err := c.pages(base, search{scope: ldap.ScopeWholeSubtree, filter: "(objectClass=*)"}); err != nil {
+		t.Fatal(err)
+	}
+	if want := "[what lies at ldap://quay.example/OU=Quay," + base + ", on another server]"; fmt.Sprint(got.Elsewhere) != want {
+		t.Errorf("%v, want %s", got.Elsewhere, want)
+	}
+}
+
 // What comes in pages and pieces is read back whole.
 func TestPagesAndPieces(t *testing.T) {
 	for _, accounts := range []int{1, 2, 3, 9} {
