@@ -1018,6 +1018,9 @@ func (x *Amending) entries() (all []custody.Amended) {
 	for _, a := range x.Picked {
 		for i := range a.Spots {
 			s := &a.Spots[i]
+			if len(s.Held) > 0 {
+				continue // it was not proposed
+			}
 			one := custody.Amended{Amendment: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), Was: a.Was(),
 				Becomes: a.Becomes(), From: a.From,
 				To: a.To, NotSet: a.NotSet, Precedence: a.Precedence, Spot: *s}

@@ -364,6 +364,131 @@ func lineOf(file, name string) string {
 	return "::"
 }
 
+// pilots are the accounts of a directory whose repair is tried: days since the password
+// was set (-1: it has to be changed), userAccountControl, and the rest of the record.
+var pilots = []struct {
+	name    string
+	days    int64
+	control int
+	rest    string
+}{
+	{"fresh", 10, 512, ""}, {"older", 300, 512, ""}, {"old", 340, 512, ""}, {"nearly", 359, 512, ""}, {"past", 700, 512, ""}, {"must", -1, 512, ""},
+	{"ever", 900, 512 | 0x10000, ""}, {"evermust", -1, 512 | 0x10000, ""}, {"off", 900, 514, ""},
+	{"svc-tide", 900, 512 | 0x10000, "servicePrincipalName: tide/quay1\n"},
+}
+
+// asks says how the real directory lets in an account: at once, after a new password, or
+// not at all.
+func (d *directory) asks(name string) string {
+	cmd := exec.Command("ldapwhoami", "-x", "-H", "ldaps://127.0.0.1", "-D", name+"@marrowick.example", "-w", crewPassword)
+	cmd.Env = append(os.Environ(), "LDAPTLS_REQCERT=never")
+	out, err := cmd.CombinedOutput()
+	switch {
+	case err == nil:
+		return "let in"
+	case strings.Contains(string(out), "data 532,"), strings.Contains(string(out), "data 773,"):
+		return "asked"
+	}
+	return "refused"
+}
+
+// moved gives the directory the days on which passwords were set, as if so many more had
+// passed. Only the server's own control writes them.
+func (d *directory) moved(days int64) {
+	d.t.Helper()
+	var b strings.Builder
+	for _, p := range pilots {
+		set := int64(0)
+		if p.days >= 0 {
+			const ticks, epoch = 10_000_000, 11_644_473_600
+			set = (time.Now().Unix() - (p.days+days)*86400 + epoch) * ticks
+		}
+		fmt.Fprintf(&b, "dn: CN=%s,CN=Users,DC=marrowick,DC=example\nchangetype: modify\nreplace: pwdLastSet\npwdLastSet: %d\n\n", p.name, set)
+	}
+	out, err := exec.Command("ldbmodify", "-H", filepath.Join(d.dir, "dc/private/sam.ldb"), "--controls=local_oid:1.3.6.1.4.1.7165.4.3.20:0",
+		write(d.t, filepath.Join(d.t.TempDir(), "moved.ldif"), b.String())).CombinedOutput()
+	if err != nil {
+		d.t.Fatalf("%v %s", err, out)
+	}
+}
+
+// The same of a real directory: who has to change the password on which day is as said;
+// what would stop a service is in no file.
+func TestRepairRealDirectory(t *testing.T) {
+	beside(t)
+	labtest.Wanted(t)
+	d := newDirectory(t)
+	var add strings.Builder
+	for _, p := range pilots {
+		fmt.Fprintf(&add, "dn: CN=%s,CN=Users,DC=marrowick,DC=example\nobjectClass: user\nsAMAccountName: %s\nuserAccountControl: 512\n%s\n", p.name, p.name, p.rest)
+	}
+	d.lab("add", d.dir, write(t, filepath.Join(t.TempDir(), "add.ldif"), add.String()))
+	control := "dn: DC=marrowick,DC=example\nchangetype: modify\nreplace: maxPwdAge\nmaxPwdAge: -345600000000000\n\n"
+	for _, p := range pilots {
+		if out, err := exec.Command("samba-tool", "user", "setpassword", p.name, "--newpassword="+crewPassword, "-s", filepath.Join(d.dir, "dc/etc/smb.conf")).
+			CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+		control += fmt.Sprintf("dn: CN=%s,CN=Users,DC=marrowick,DC=example\nchangetype: modify\nreplace: userAccountControl\nuserAccountControl: %d\n\n",
+			p.name, p.control)
+	}
+	d.lab("modify", d.dir, write(t, filepath.Join(t.TempDir(), "control.ldif"), control))
+	d.moved(0)
+	dir := begin(t)
+	against(t, dir, "cis-windows-server")
+	must(t, dir, "gather", d.export())
+	must(t, dir, "weigh")
+	to := filepath.Join(t.TempDir(), "change")
+	doc := document(t, dir, "amend", "--to", to)
+	held := []string{}
+	for _, a := range doc["amendments"].([]any) {
+		for _, s := range at(a, "spots").([]any) {
+			if h, _ := s.(map[string]any)["held_back"].([]any); len(h) > 0 {
+				held = append(held, at(a, "title").(string)+": "+at(h[0], "damage").(string))
+			}
+		}
+	}
+	if len(held) != 1 || held[0] != "Password never expires (flag), of services: service-out" {
+		t.Errorf("held back: %q", held)
+	}
+	fates := map[string][2]any{}
+	for _, f := range at(doc, "played", "accounts").([]any) {
+		fates[at(f, "account").(string)] = [2]any{at(f, "outcome"), at(f, "day")}
+	}
+	days := []int64{0, 7, 30, 90}
+	d.serve()
+	look := func() map[string][]string {
+		all := map[string][]string{}
+		for _, n := range days {
+			d.moved(n)
+			for _, p := range pilots {
+				all[p.name] = append(all[p.name], d.asks(p.name))
+			}
+		}
+		d.moved(0)
+		return all
+	}
+	before := look()
+	d.lab("modify", d.dir, filepath.Join(to, "marrowick.example", "change.ldif"))
+	after := look()
+	changed := 0
+	for _, p := range pilots {
+		for i, n := range days {
+			want := before[p.name][i]
+			if f, told := fates[p.name]; told && f[0] == "must-act" && float64(n) >= f[1].(float64) {
+				want = "asked"
+				changed++
+			}
+			if after[p.name][i] != want {
+				t.Errorf("%s on day %d: %s, was %s, said to be %v", p.name, n, after[p.name][i], before[p.name][i], fates[p.name])
+			}
+		}
+	}
+	if changed < 5 {
+		t.Errorf("the population tests too little: %d changes, %v", changed, fates)
+	}
+}
+
 // Days that are moved by shadow's fields are days of the clock: one machine, with the
 // clock itself moved for root, who may.
 func TestMovedDaysAreDays(t *testing.T) {

@@ -141,13 +141,14 @@ type expiry uint8
 const (
 	asks   expiry = iota // it has to be changed at the sign-in
 	shuts                // nobody signs in with it: only an administrator gives another
-	keeps                // each password keeps the end that it was given when it was set
+	keeps                // each password keeps the end that it was given when it was set, or none
+	gives                // the same; one that has none is given one at the next sign-in
 	ofLine               // the account's own line tells, as Linux-PAM reads it
 )
 
 // expiries are by platform, as documented or, where a server of its kind runs in the
 // labs, as tried there. Others ask.
-var expiries = map[setting.Platform]expiry{setting.UnixMachine: ofLine, setting.LDAPDirectory: shuts, setting.DirectoryServer: keeps,
+var expiries = map[setting.Platform]expiry{setting.UnixMachine: ofLine, setting.LDAPDirectory: shuts, setting.DirectoryServer: gives,
 	setting.KerberosRealm: keeps}
 
 // changed is what changes make of settings, flags and lines.
@@ -401,7 +402,7 @@ func (l *life) ofAge(how expiry, max setting.Value, known bool, flags estate.Fla
 	}
 	switch {
 	case how == keeps:
-		// What was set before keeps its end; one that never had any is given one at the next sign-in.
+	case how == gives: // and then lets nobody in, where no further sign-ins are granted
 		if _, asked := settings["max-age"]; asked && finite && limit <= Horizon*aDay {
 			l.shut, l.end = int(limit/aDay), Aged
 		}

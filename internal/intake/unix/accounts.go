@@ -413,6 +413,12 @@ func (r *reader) policyOf(who *person) string {
 	differs := false
 	for _, a := range ageing {
 		delete(aged, a.id)
+		if !who.mayEnter() { // there is no password that could grow old: it is as for those to come
+			if given, ok := r.rules[a.id]; ok {
+				aged[a.id] = given
+			}
+			continue
+		}
 		if who.aged == nil || who.refused {
 			continue // not collected: login.defs says nothing of an account that is there
 		}
@@ -438,7 +444,10 @@ func (r *reader) policyOf(who *person) string {
 		given, set := r.rules[a.id]
 		differs = differs || given.Value != v && (set || v != a.value(-1))
 	}
-	told := who.aged != nil && !who.refused
+	told := who.aged != nil && !who.refused || !who.mayEnter()
+	if own == "machine" && !differs && !who.mayEnter() {
+		return ""
+	}
 	if own == "machine" && !differs && told {
 		for _, a := range ageing {
 			// The accounts' own fields are what counts for them.

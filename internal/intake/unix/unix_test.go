@@ -841,9 +841,83 @@ func FuzzTree(f *testing.F) {
 	})
 }
 
+// Which lines of shadow the system takes, and what they say of a password's age: as
+// tried with the modules of Debian 11, 12 and 13.
+func TestLinesOfShadow(t *testing.T) {
+	const people = "debian_version\n%s\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:%s\n== shadow\nada:%s\n"
+	for _, c := range []struct{ system, shell, line, want string }{
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365:7:45::", "max 365 idle 45 set 20000"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365:7:::", "max 365 set 20000"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:0365:7:::", "max 365 set 20000"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365", "max 365 set 20000"}, // the form of long ago
+		{"12.1", "/bin/bash", "$6$a$b::0:365:7:::", "max 365 no-day"},
+		{"13.1", "/bin/bash", "$6$a$b::0:365:7:::", "max 365 same-day ageless"},
+		{"13.1", "/bin/bash", "$6$a$b:20000:0:365:7:::", "max 365 set 20000 same-day"},
+		{"", "/bin/bash", "$6$a$b::0:365:7:::", "max 365 no-day same-day"}, // not known: what ends sooner
+		{"12.1", "/bin/bash", "$6$a$b:0:0:365:7:::", "max 365 must-change"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:99999:7::20100:", "max 99999 set 20000 ends 20100"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:99999:7::0:", "max 99999 set 20000 ends 0 disabled"},
+		{"12.1", "/usr/sbin/nologin", "$6$a$b:20000:0:365:7:::", "max 365 set 20000 no-session"},
+		{"12.1", "/bin/bash", "!$6$a$b:20000:0:365:7:::", "max 365 set 20000 no-password disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:-1:7:::", "set 20000 no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365:7:-1::", "set 20000 no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:-1:0:365:7:::", "no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365x:7:::", "set 20000 no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000 :0:365:7:::", "no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365:7::", "set 20000 no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:365:7::::", "set 20000 no-line disabled"},
+		{"12.1", "/bin/bash", "$6$a$b:20000:0:99999999999:7:::", "set 20000 no-line disabled"},
+	} {
+		a, _, _ := machine(t, fmt.Sprintf("== "+people, c.system, c.shell, c.line))
+		o, got := a.Objects, []string{}
+		add := func(there bool, text string) {
+			if there {
+				got = append(got, text)
+			}
+		}
+		for row := range o.Len() {
+			if o.ClassOf(row) != estate.Account || o.Name.At(row) != "ada" {
+				continue
+			}
+			traits, flags := o.TraitsOf(row), o.FlagsOf(row)
+			add(o.MaxDays.At(row) > 0, fmt.Sprint("max ", o.MaxDays.At(row)-1))
+			add(o.IdleDays.At(row) > 0, fmt.Sprint("idle ", o.IdleDays.At(row)-1))
+			add(o.PwdSet.At(row) > 0, fmt.Sprint("set ", o.PwdSet.At(row)/day))
+			add(o.Ends.At(row) > 0, fmt.Sprint("ends ", o.Ends.At(row)/day))
+			add(flags&estate.MustChange != 0, "must-change")
+			add(traits&estate.NoSession != 0, "no-session")
+			add(traits&estate.NoPassword != 0, "no-password")
+			add(traits&estate.NoDay != 0, "no-day")
+			add(traits&estate.SameDay != 0, "same-day")
+			add(traits&estate.Ageless != 0, "ageless")
+			add(traits&estate.NoLine != 0, "no-line")
+			add(flags&estate.Disabled != 0, "disabled")
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s, %s: %q, want %q", c.system, c.line, text, c.want)
+		}
+	}
+}
+
+// What is undone is what was, to the byte; what chage would not write again as it is, is
+// left to a person.
+func TestAgedOf(t *testing.T) {
+	year := setting.Number(365 * day)
+	for line, want := range map[string]string{
+		"ada:$6$x:20000:0:99999:7:30::": "chage -M 99999", "ada:$6$x:20000:0::7:::": "chage -M -1", "ada:$6$x:20000:0:090:7:::": "as it is",
+		"ada:$6$x:20000:0:-1:7:::": "mend that first", "ada:$6$x:20000:0:90": "mend that first", "bo:$6$x:20000:0:90:7:::": "has no line",
+		"ada:$6$x:20000:0:90:7:::\nada:$6$x:20000:0:90:7:::": "two lines",
+	} {
+		a, why := AgedOf([]byte(line+"\n"), "ada", "max-age", year)
+		if got := why + string(Script([]Aged{a}, nil, true)); !strings.Contains(got, want) {
+			t.Errorf("%s: %q, want %q", line, got, want)
+		}
+	}
+}
+
 // What a module asks for beyond the settings goes with whom it holds.
 func TestAsks(t *testing.T) {
-	people := "\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n== shadow\nroot:*:20000:0:99999:7:::\nada:*:20000:0:99999:7:::"
+	people := "\n== passwd\nroot:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n== shadow\nroot:*:20000:0:99999:7:::\nada:$6$a$b:20000:0:99999:7:::"
 	asks := func(tree string) (rules, root *estate.Asks) {
 		a, _, _ := machine(t, tree+people)
 		for _, p := range a.Overrides {
