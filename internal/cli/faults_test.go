@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -89,7 +90,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	src := t.TempDir()
 	rnd := rand.New(rand.NewPCG(3, 4))
 	killed, done := 0, 0
-	for range 8 {
+	often := 8 // STERNLEDGER_KILLS tries others; each is 25 commands
+	if n, err := strconv.Atoi(os.Getenv("STERNLEDGER_KILLS")); err == nil {
+		often = n
+	}
+	for range often {
 		dir := begin(t)
 		must(t, dir, "gather", write(t, filepath.Join(src, "first.ldif"), manyAccounts("d0", 1500)))
 		must(t, dir, "weigh")
@@ -97,11 +102,22 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		for i := range 25 {
 			name := fmt.Sprintf("d%d", i%3)
 			args := []string{"gather", write(t, filepath.Join(src, name+".ldif"), manyAccounts(name, 2500+i))}
-			switch i % 5 {
+			fresh := filepath.Join(filepath.Dir(dir), fmt.Sprintf("%s-%d", filepath.Base(dir), i))
+			switch i % 8 {
+			case 1:
+				args = []string{"amend", "--to", fresh}
 			case 2:
 				args = []string{"weigh"}
+			case 3:
+				args = []string{"waive", "--setting", "max-age", "--scope", "*", "--until", "2099-01-01", "--reason", "x"}
 			case 4:
 				args = []string{"report", "--replace", "--to", page}
+			case 5:
+				args = []string{"pack", fresh + ".zip"}
+			case 6:
+				args = []string{"begin", fresh}
+			case 7:
+				args = []string{"set-aside", "first.ldif", "--reason", "x"}
 			}
 			cmd := start(t, func() *exec.Cmd {
 				cmd := exec.Command(program, args...)
@@ -117,6 +133,22 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			}
 			if data, err := os.ReadFile(page); err == nil && !strings.HasSuffix(string(data), "</html>\n") {
 				t.Errorf("half a report of %d bytes", len(data))
+			}
+			switch args[0] { // whole, or not there
+			case "amend":
+				if _, err := os.Stat(fresh); err == nil {
+					if _, err := os.Stat(filepath.Join(fresh, "CHANGE.md")); err != nil {
+						t.Errorf("half of the change files: %v", err)
+					}
+				}
+			case "pack":
+				if _, err := os.Stat(fresh + ".zip"); err == nil {
+					must(t, dir, "begin", fresh+"-again", "--from", fresh+".zip")
+				}
+			case "begin":
+				if _, err := os.Stat(fresh); err == nil {
+					must(t, fresh, "verify")
+				}
 			}
 			run(t, dir, "scopes", "--format", "csv") // settles what was left
 			sound(t, dir)

@@ -2,7 +2,9 @@ package collect
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"slices"
@@ -137,4 +139,64 @@ func FuzzArchive(f *testing.F) {
 		}
 		_, _, _ = trees([]*intake.TreeFormat{&unix.Format}).recognised(found)
 	})
+}
+
+// An archive's own word is not believed: entries that share one body, sizes that are
+// claimed, and files that are nothing but holes come to an end, and what is sparse is read.
+func TestArchivesThatLie(t *testing.T) {
+	body := bytes.Repeat([]byte{0}, 4<<20)
+	var shared bytes.Buffer
+	w := zip.NewWriter(&shared)
+	f, err := w.CreateHeader(&zip.FileHeader{Name: "a.ldif", Method: zip.Deflate})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Write(body)
+	w.Close()
+	// The directory's entry for it, again and again: all of them lie over each other.
+	data := shared.Bytes()
+	end := bytes.LastIndex(data, []byte("PK\x05\x06"))
+	at := int(binary.LittleEndian.Uint32(data[end+16:]))
+	entries := bytes.Repeat(data[at:end], 200)
+	tail := bytes.Clone(data[end:])
+	binary.LittleEndian.PutUint16(tail[8:], 200)
+	binary.LittleEndian.PutUint16(tail[10:], 200)
+	binary.LittleEndian.PutUint32(tail[12:], uint32(len(entries)))
+	overlapping := string(data[:at]) + string(entries) + string(tail)
+
+	holes := func(size int64, text string) string { // a sparse file as GNU's tar writes it: its text, and a hole behind it
+		var h [512]byte
+		copy(h[:], "x.ldif")
+		copy(h[100:], "0000600\x00")
+		copy(h[124:], fmt.Sprintf("%011o\x00", len(text)))
+		copy(h[136:], "00000000000\x00")
+		h[156] = 'S'
+		copy(h[257:], "ustar  \x00")
+		copy(h[386:], fmt.Sprintf("%011o\x00%011o\x00", 0, len(text)))
+		copy(h[386+24:], fmt.Sprintf("%011o\x00%011o\x00", size, 0))
+		copy(h[483:], fmt.Sprintf("%011o\x00", size))
+		copy(h[148:], "        ")
+		sum := 0
+		for _, c := range h {
+			sum += int(c)
+		}
+		copy(h[148:], fmt.Sprintf("%06o\x00 ", sum))
+		padded := text + strings.Repeat("\x00", (512-len(text)%512)%512)
+		return string(h[:]) + padded + strings.Repeat("\x00", 1024)
+	}
+	for name, c := range map[string]struct {
+		file, text, want string
+	}{
+		"entries over each other": {"a.zip", overlapping, "unpacks to more than 512 MiB"},
+		"nothing but a hole":      {"a.tar", holes(8_000_000_000, ""), "unpacks to more than 512 MiB"},
+		"a small hole":            {"a.tar", holes(2000, "dn: DC=x\n"), ""},
+	} {
+		found, _, err := unpacked([]candidate{member(c.file, c.text)})
+		switch {
+		case c.want == "" && (err != nil || len(found) != 1 || found[0].size != 2000):
+			t.Errorf("%s: %v %v", name, found, err)
+		case c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)):
+			t.Errorf("%s: %v", name, err)
+		}
+	}
 }

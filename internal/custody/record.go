@@ -17,7 +17,7 @@ import (
 )
 
 // Version is the program's; CHANGELOG.md tells what is in it.
-const Version = "0.4.0"
+const Version = "0.5.0"
 
 // ThisProgram names this one, with its commit where the build knows it.
 func ThisProgram() record.Program {

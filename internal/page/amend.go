@@ -148,7 +148,7 @@ func AmendHeld(a *amend.Amendment, at time.Time) string {
 		return ""
 	}
 	h := &a.Back()[0].Held[0]
-	return "Held back: else " + h.Text(contract.DayOf(at)) + ". " + h.Instead()
+	return "Held back: otherwise " + h.Text(contract.DayOf(at)) + ". " + h.Instead()
 }
 
 // amendment draws one whole.
@@ -175,7 +175,7 @@ func amendment(s *Sheet, x *assess.Amending, a *amend.Amendment) {
 	}
 	for _, spot := range a.Back() {
 		for i := range spot.Held {
-			lines = append(lines, "held back at "+spot.At.Name+", else "+spot.Held[i].Text(contract.DayOf(x.Weighing.At))+". "+spot.Held[i].Instead())
+			lines = append(lines, "held back at "+spot.At.Name+": otherwise "+spot.Held[i].Text(contract.DayOf(x.Weighing.At))+". "+spot.Held[i].Instead())
 		}
 	}
 	lines = append(lines, settled(a)...)
@@ -217,7 +217,7 @@ func hit(s *Sheet, x *assess.Amending) {
 }
 
 func fateText(x *assess.Amending, f *amend.Fate) string {
-	return "cannot sign in any more, " + fromDay(x, f.Day)
+	return "cannot sign in any more " + fromDay(x, f.Day)
 }
 
 // lowered is a sentence within another.
@@ -243,7 +243,7 @@ func heldBack(s *Sheet, x *assess.Amending, all bool) {
 		}
 		back := a.Back()
 		first := &back[0].Held[0]
-		lines := []string{"else " + first.Text(contract.DayOf(x.Weighing.At)) + "."}
+		lines := []string{"otherwise " + first.Text(contract.DayOf(x.Weighing.At)) + "."}
 		if more := len(back) - 1; more > 0 {
 			lines[0] += fmt.Sprintf(" So it is at %s more.", Quantity(more, "place"))
 		}
@@ -500,7 +500,7 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 		if f.Outcome != "cannot-sign-in" || i >= mostShut {
 			break
 		}
-		p("- %s (%s): cannot sign in any more, %s\n", cell(f.Account), cell(f.Place), fromDay(x, f.Day))
+		p("- %s (%s): cannot sign in any more %s\n", cell(f.Account), cell(f.Place), fromDay(x, f.Day))
 	}
 	held := false
 	for i := range doc.Amendments {
@@ -511,8 +511,11 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 					held = true
 				}
 				a := &doc.Amendments[i]
-				p("- %s, %s, %s (%s): %s to %s. Else %s. %s\n", a.Name, cell(a.Title), cell(s.Place), cell(s.Policy), cell(a.From), cell(a.To),
-					cell(h.What), cell(h.Instead))
+				where := cell(s.Place)
+				if a.Flag == "" {
+					where += " (" + cell(s.Policy) + ")"
+				}
+				p("- %s, %s, %s: %s to %s. Otherwise %s. %s\n", a.Name, cell(a.Title), where, cell(a.From), cell(a.To), cell(h.What), cell(h.Instead))
 			}
 		}
 	}
@@ -567,7 +570,7 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 					p("- Accounts of services that stop working: %s\n", cell(strings.Join(a.Touches.Services, ", ")))
 				}
 				for _, h := range s.Held {
-					p("- **Held back**: else %s. %s\n", cell(h.What), cell(h.Instead))
+					p("- **Held back**: otherwise %s. %s\n", cell(h.What), cell(h.Instead))
 				}
 				if len(s.Accounts) > 0 {
 					p("- Accounts: %s\n", cell(strings.Join(s.Accounts, ", ")))

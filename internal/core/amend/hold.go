@@ -150,9 +150,9 @@ func (a *Amendment) spots(held bool) (all []*Spot) {
 
 // Text says what would come of a change; on names a day of the plan.
 func (h *Harm) Text(on func(day int) string) string {
-	from := "at once"
+	from := " at once"
 	if h.Day > 0 {
-		from = "from " + on(h.Day) + " on"
+		from = ", from " + on(h.Day) + " on"
 	}
 	var names []string
 	hint := false
@@ -163,13 +163,13 @@ func (h *Harm) Text(on func(day int) string) string {
 	where := h.Place.Name
 	switch h.Damage {
 	case NoWayIn:
-		return fmt.Sprintf("no administrator of %s could sign in any more, %s%s", where, from, because(h.Fates))
+		return fmt.Sprintf("no administrator of %s could sign in any more%s%s", where, from, because(h.Fates))
 	case RootOut:
-		return fmt.Sprintf("root of %s could not sign in any more, %s%s", where, from, because(h.Fates))
+		return fmt.Sprintf("root of %s could not sign in any more%s%s", where, from, because(h.Fates))
 	case AllLockable:
 		return fmt.Sprintf("a stranger could lock every administrator of %s by wrong passwords, and none would be left who unlocks", where)
 	case ServiceOut:
-		text := fmt.Sprintf("what signs in as %s at %s would stop, %s%s", named(names), where, from, because(h.Fates))
+		text := fmt.Sprintf("what signs in as %s at %s would stop%s%s", named(names), where, from, because(h.Fates))
 		if hint {
 			text += "; that programs do so is told by names alone, and is a hint"
 		}

@@ -570,14 +570,15 @@ func (p *played) fate(f Fate) {
 func (p *played) judge(w *[2]ways) {
 	before, now := &w[0], &w[1]
 	at := p.from.Place()
+	nobody := false
 	for _, sure := range []administering{surely, maybe} {
 		if now.any[sure] && now.last[sure] < before.last[sure] && now.last[sure] <= Horizon {
-			p.Harms = append(p.Harms, Harm{NoWayIn, at, p.admins, now.last[sure]})
+			p.Harms, nobody = append(p.Harms, Harm{NoWayIn, at, p.admins, now.last[sure]}), true
 			break
 		}
 	}
 	for _, f := range p.admins {
-		if f.Root {
+		if f.Root && !nobody {
 			p.Harms = append(p.Harms, Harm{RootOut, at, []Fate{f}, f.Day})
 		}
 	}

@@ -413,10 +413,9 @@ func (r *reader) policyOf(who *person) string {
 	differs := false
 	for _, a := range ageing {
 		delete(aged, a.id)
-		if !who.mayEnter() { // there is no password that could grow old: it is as for those to come
-			if given, ok := r.rules[a.id]; ok {
-				aged[a.id] = given
-			}
+		given, set := r.rules[a.id]
+		if set && !who.mayEnter() { // there is no password that could grow old: it is as for those to come
+			aged[a.id] = given
 			continue
 		}
 		if who.aged == nil || who.refused {
@@ -441,17 +440,13 @@ func (r *reader) policyOf(who *person) string {
 			at.Note = "a password that never ends leaves nobody inactive"
 			aged[a.id] = estate.Fact{Value: v, Cite: at}
 		}
-		given, set := r.rules[a.id]
-		differs = differs || given.Value != v && (set || v != a.value(-1))
+		differs = differs || who.mayEnter() && given.Value != v && (set || v != a.value(-1))
 	}
 	told := who.aged != nil && !who.refused || !who.mayEnter()
-	if own == "machine" && !differs && !who.mayEnter() {
-		return ""
-	}
 	if own == "machine" && !differs && told {
 		for _, a := range ageing {
 			// The accounts' own fields are what counts for them.
-			if r.rules[a.id].Cite.File == aged[a.id].Cite.File {
+			if _, there := aged[a.id]; !there || r.rules[a.id].Cite.File == aged[a.id].Cite.File {
 				continue
 			}
 			r.rules[a.id] = aged[a.id]
