@@ -472,7 +472,7 @@ func (w *writer) template(at estate.Place, name string, all []item) error {
 		}
 		stored = known.Then
 	}
-	made, err := template.Amend(stored, edits, w.comment)
+	made, err := template.Amend(stored, edits, append([]string{w.playedAt(at)}, w.comment...))
 	if err != nil {
 		return err
 	}
@@ -827,7 +827,7 @@ func (w *writer) tenant(at estate.Place, all []item) error {
 		}
 		by[i.Cite.File] = append(by[i.Cite.File], i)
 	}
-	doc, back := tenantFile{Comment: w.comment, Requests: []tenantRequest{}}, tenantFile{Comment: w.comment, Requests: []tenantRequest{}}
+	doc, back := tenantFile{Comment: append([]string{w.playedAt(at)}, w.comment...), Requests: []tenantRequest{}}, tenantFile{Comment: w.comment, Requests: []tenantRequest{}}
 	var written []item
 	for _, file := range order {
 		if w.known[file].Part == "" {
