@@ -479,8 +479,12 @@ func (p *Population) administers(authority, row int) administering {
 	if at.Objects.TraitsOf(row)&estate.NoSession != 0 {
 		return 0
 	}
+	sure := surely
+	if at.Objects.TraitsOf(row)&estate.OddShell != 0 {
+		sure = maybe // whether it lets somebody work is not known
+	}
 	if flags&estate.Administrator != 0 {
-		return surely
+		return sure
 	}
 	t := p.tiers[authority]
 	if t == nil {
@@ -505,7 +509,14 @@ func lockable(scope *govern.Scope, row int, settings map[setting.ID]setting.Valu
 		}
 		return scope.Settings[id].Value
 	}
-	if _, locks := value("lockout-threshold").Number(); !locks || !value("lockout-duration").Is(setting.UntilAdmin) {
+	threshold, duration := value("lockout-threshold"), value("lockout-duration")
+	if head := scope.Authority.Head; scope.Authority.Platform == setting.UnixMachine && head != nil && settings["lockout-administrator"] == setting.On {
+		// root was spared: from then on it is held to what holds for others.
+		if _, locks := threshold.Number(); !locks {
+			threshold, duration = head.Settings["lockout-threshold"].Value, head.Settings["lockout-duration"].Value
+		}
+	}
+	if _, locks := threshold.Number(); !locks || !duration.Is(setting.UntilAdmin) {
 		return false
 	}
 	const builtin = 500

@@ -251,6 +251,46 @@ func TestHarms(t *testing.T) {
 	}
 }
 
+// An administrator whose shell nobody knows is one way in that may be the last, too; a
+// lock that only an administrator ends must not reach all of them.
+func TestWaysIn(t *testing.T) {
+	old := line{today - 900, 99999, -1, -1}
+	for name, c := range map[string]struct {
+		traits [2]estate.Trait
+		held   bool
+	}{
+		"two, one of them by a shell that nobody knows": {[2]estate.Trait{estate.NoSession, estate.OddShell}, true},
+		"nobody could work before":                      {[2]estate.Trait{estate.NoSession, estate.NoSession}, false},
+	} {
+		p, all := ageingPlan(worldOf(unixWorld([]line{{today - 10, 99999, -1, -1}, old, old}, false, func(i int) (estate.Trait, estate.Flag) {
+			if i == 0 {
+				return 0, 0
+			}
+			return c.traits[i-1], estate.Administrator
+		})))
+		if held := slices.ContainsFunc(p.Play(all, today*aDay).Harms, func(h Harm) bool { return h.Damage == NoWayIn }); held != c.held {
+			t.Errorf("%s: nobody gets in: %v, want %v", name, held, c.held)
+		}
+	}
+	m := unixWorld([]line{old}, false, func(int) (estate.Trait, estate.Flag) { return 0, estate.Administrator })
+	m.Head.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never)}
+	m.Head.Settings["lockout-duration"] = estate.Fact{Value: setting.Of(setting.UntilAdmin)}
+	w := worldOf(m)
+	s, _ := w.weighed(w.Estate)
+	lock := &Amendment{Setting: "lockout-threshold", To: setting.Number(5), Scopes: s.Scopes, Spots: []Spot{{Via: m.Place(),
+		PolicyID: PolicyID{At: m.Place(), Holder: Unix}}}}
+	NewPopulation(s).Hold([]*Amendment{lock}, today*aDay)
+	if len(lock.Back()) != 1 || lock.Spots[0].Held[0].Damage != AllLockable {
+		t.Errorf("a lock that only an administrator ends, for all of them: %v", lock.Spots[0].Held)
+	}
+	m.Head.Settings["lockout-duration"] = estate.Fact{Value: setting.Number(900)}
+	s, _ = w.weighed(w.Estate)
+	lock.Scopes = s.Scopes
+	if NewPopulation(s).Hold([]*Amendment{lock}, today*aDay); len(lock.Back()) != 0 {
+		t.Errorf("a lock that ends by itself: %v", lock.Spots[0].Held)
+	}
+}
+
 // Names are hints, and words within words are none.
 func TestHints(t *testing.T) {
 	for name, hint := range map[string]bool{"svc-tide": true, "tide_svc": true, "SVC1": true, "backup": true, "sql.prod": true, "anne": false, "sylvia": false,

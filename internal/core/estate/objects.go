@@ -92,10 +92,11 @@ type Trait uint8
 // The traits.
 const (
 	NoPassword Trait = 1 << iota // no password lets it in; a key may
-	NoSession                    // its shell lets nobody work, or is none that is known to
+	NoSession                    // its shell lets nobody work
 	NoDay                        // its line lacks the day of the last change: the password counts as older than any
 	SameDay                      // its password ends on the last day that it may be old, not on the day after
 	Ageless                      // it lacks that day, and its password never grows old
+	OddShell                     // its shell is none that is known to let somebody work, or not to
 	NoLine                       // shadow has no line of it, or one that the system does not take: it signs in nowhere
 )
 

@@ -308,8 +308,11 @@ func (r *reader) ageOf(who *person, rec *estate.Record) {
 	if !who.mayEnter() {
 		rec.Traits |= estate.NoPassword
 	}
-	if !slices.Contains(working, path.Base(who.shell)) {
+	switch shell := path.Base(who.shell); {
+	case slices.Contains(idle, shell):
 		rec.Traits |= estate.NoSession
+	case !slices.Contains(working, shell):
+		rec.Traits |= estate.OddShell
 	}
 	if who.changed > 0 && who.changed < 1<<15 {
 		rec.PwdSet = uint32(who.changed * day)
@@ -344,8 +347,12 @@ func (r *reader) ageOf(who *person, rec *estate.Record) {
 	}
 }
 
-// working are shells that let who has one work. What others do is not known.
-var working = []string{"sh", "bash", "dash", "ash", "busybox", "rbash", "zsh", "ksh", "ksh93", "mksh", "fish", "tcsh", "csh"}
+// working are shells that let who has one work, and idle what ends at once. What others
+// do is not known.
+var (
+	working = []string{"sh", "bash", "dash", "ash", "busybox", "rbash", "zsh", "ksh", "ksh93", "mksh", "fish", "tcsh", "csh"}
+	idle    = []string{"nologin", "false", "true", "sync", "shutdown", "halt"}
+)
 
 // days is a number of days as the system's library reads it from shadow: blanks and a
 // plus may stand before it, nothing may stand behind.
