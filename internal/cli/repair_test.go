@@ -510,3 +510,19 @@ func TestMovedDaysAreDays(t *testing.T) {
 		}
 	}
 }
+
+// What the plan supposes of LDAP directories: a password that is older than it may be lets
+// nobody in, and one of which the server has no day goes on.
+func TestRealLDAPExpiry(t *testing.T) {
+	labtest.Wanted(t)
+	c := newClub(t, "overlay ppolicy\nppolicy_default cn=default,ou=policies,dc=club,dc=example\n", clubPolicies, "skerry", "holm")
+	if !c.change("skerry", firstPassword, "Lantern-Room-1-East") {
+		t.Fatal("the server takes no other password")
+	}
+	c.tool("ldapmodify", "-H", c.address, "-x", "-D", "cn=root,dc=club,dc=example", "-w", "Beacon-Root-1", "-f", write(t, filepath.Join(t.TempDir(), "x.ldif"),
+		"dn: cn=default,ou=policies,dc=club,dc=example\nchangetype: modify\nreplace: pwdMaxAge\npwdMaxAge: 1\n"))
+	time.Sleep(2500 * time.Millisecond)
+	if c.signsIn("skerry", "Lantern-Room-1-East") || !c.signsIn("holm", firstPassword) {
+		t.Error("an old password lets somebody in, or one without a day does not")
+	}
+}
