@@ -139,12 +139,14 @@ func TestEveryAlterationIsFound(t *testing.T) {
 	}
 	tried := 0
 	try := func(table, statement string) {
-		t.Helper()
 		tried++
-		said := tampered(t, dir, statement)
-		if said == "" || !slices.ContainsFunc(append(words[table], "the database"), func(w string) bool { return strings.Contains(said, w) }) {
-			t.Errorf("%s: %q", statement, said)
-		}
+		t.Run(fmt.Sprint(table, " ", tried), func(t *testing.T) {
+			t.Parallel()
+			said := tampered(t, dir, statement)
+			if said == "" || !slices.ContainsFunc(words[table], func(w string) bool { return strings.Contains(said, w) }) && !strings.Contains(said, "the database") {
+				t.Errorf("%s: %q", statement, said)
+			}
+		})
 	}
 	for _, table := range strs("SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%'") {
 		ids := strs("SELECT rowid FROM " + table + " ORDER BY rowid")
