@@ -601,6 +601,10 @@ func (m *maker) together() {
 			m.relaxed(d)
 		case "lockout-window":
 			m.windowWithin(d)
+		case "inactive-disable": // idle days count from the end of a password: one that never ends has none
+			if age := m.find(d, "max-age"); age != nil {
+				d.first = append(d.first, age)
+			}
 		case "lockout-threshold", "lockout-duration":
 			if d.setting == "lockout-duration" && d.notSet {
 				if t := m.find(d, "lockout-threshold"); t != nil {
