@@ -28,7 +28,7 @@ var hostile = []struct {
 		}
 		write(t, fmt.Sprintf("%s/gate/etc/pam.d/s%d", dir, n), "auth required pam_unix.so\n")
 		write(t, dir+"/gate/etc/passwd", "root:x:0:0::/root:/bin/sh\n")
-	}, []string{"weigh", "--against", "cis-debian-12"}, 3 * time.Second, 60 << 20},
+	}, []string{"weigh", "--against", "cis-debian-12"}, 3 * time.Second, 120 << 20},
 	{"a cell of separators", 100_000, func(t *testing.T, dir string, n int) {
 		write(t, dir+"/x.csv", "DN,objectClass,member\n\"DC=x,DC=example\",domainDNS,\""+strings.Repeat(";", n)+"\"\n")
 	}, nil, 3 * time.Second, 80 << 20},

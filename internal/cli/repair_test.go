@@ -211,6 +211,7 @@ func (m *realMachine) repaired(rnd *rand.Rand, label string, said map[string]int
 		return
 	}
 	args := []string{"--to", filepath.Join(t.TempDir(), "change")}
+	chosen := names
 	if rnd.IntN(3) == 0 {
 		var picked []string
 		var pick func(name string)
@@ -228,6 +229,7 @@ func (m *realMachine) repaired(rnd *rand.Rand, label string, said map[string]int
 			}
 		}
 		if len(picked) > 0 {
+			chosen = picked
 			args = append(args, "--pick", strings.Join(picked, ","))
 		}
 	}
@@ -242,7 +244,7 @@ func (m *realMachine) repaired(rnd *rand.Rand, label string, said map[string]int
 			}
 		}
 		args[1] = filepath.Join(t.TempDir(), "files")
-		if len(left) == len(names) {
+		if !slices.ContainsFunc(chosen, func(name string) bool { return !slices.Contains(left, name) }) {
 			return
 		}
 		doc = document(t, dir, append([]string{"amend", "--except", strings.Join(left, ",")}, args...)...)
