@@ -374,11 +374,11 @@ func TestRealRealm(t *testing.T) {
 		call("admin", fmt.Sprintf("addprinc %s -pw %s %s", options, first, name))
 		text += call("admin", "getprinc "+name)
 	}
-	call("start")
-	t.Cleanup(func() {
+	t.Cleanup(func() { // also where the start fails half-way
 		_ = exec.Command(lab, "krb5", "stop", home).Run()
 		waitEnded(t, filepath.Join(home, "pid"))
 	})
+	call("start")
 	dir := begin(t)
 	must(t, dir, "gather", write(t, filepath.Join(dir, "realm.txt"), text), "--quiet")
 	signsIn := func(name, password string) bool { return strings.HasPrefix(call("try", name, password), "let in") }
