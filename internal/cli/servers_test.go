@@ -39,13 +39,13 @@ type dirsrv struct {
 
 func startDirsrv(t *testing.T) *dirsrv {
 	lab, home := serversLab(t, "dscreate", "ns-slapd"), t.TempDir()
-	if out, err := exec.Command(lab, "389", "start", home).CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
 	t.Cleanup(func() {
 		_ = exec.Command(lab, "389", "stop", home).Run()
 		waitEnded(t, "/run/dirsrv/slapd-quay.pid")
 	})
+	if out, err := exec.Command(lab, "389", "start", home).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
 	password, err := os.ReadFile(filepath.Join(home, "password"))
 	if err != nil {
 		t.Fatal(err)

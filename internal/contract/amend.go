@@ -117,7 +117,7 @@ type FateDocument struct {
 
 // HeldDocument is why a change is held back at a place.
 type HeldDocument struct {
-	Damage   string   `json:"damage"` // no-way-in, root-out, all-lockable, service-out, unforeseen
+	Damage   string   `json:"damage"` // no-way-in, root-out, all-lockable, service-out, may-lock-all, unforeseen
 	Place    string   `json:"place"`
 	Day      int      `json:"day"`
 	Accounts []string `json:"accounts"`
@@ -153,7 +153,7 @@ var (
 	causes   = map[amend.Cause]string{amend.Aged: "aged", amend.Idle: "idle", amend.EmptyRefused: "empty", amend.FactorAsked: "factor"}
 	serving  = map[amend.Serves]string{amend.ByName: "by-name", amend.Told: "told"}
 	damages  = map[amend.Damage]string{amend.NoWayIn: "no-way-in", amend.RootOut: "root-out", amend.AllLockable: "all-lockable",
-		amend.ServiceOut: "service-out", amend.Unforeseen: "unforeseen"}
+		amend.ServiceOut: "service-out", amend.MayLockAll: "may-lock-all", amend.Unforeseen: "unforeseen"}
 )
 
 // NewPlayedDocument describes what comes of all accounts.

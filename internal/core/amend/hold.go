@@ -93,9 +93,9 @@ func (a *Amendment) touches(s *Spot, at estate.Place) bool {
 // does reports whether a harm comes of what an amendment changes: a change of the
 // lockout lets no password grow old.
 func (a *Amendment) does(h *Harm) bool {
-	locks := slices.Contains([]string{"lockout-threshold", "lockout-duration", "lockout-administrator"}, string(a.Setting))
-	if h.Damage == AllLockable || locks {
-		return h.Damage == AllLockable && locks
+	ofLocks, changes := h.Damage == AllLockable || h.Damage == MayLockAll, slices.Contains(locks, a.Setting)
+	if ofLocks || changes {
+		return ofLocks && changes
 	}
 	if len(h.Fates) == 0 {
 		return true
@@ -168,6 +168,9 @@ func (h *Harm) Text(on func(day int) string) string {
 		return fmt.Sprintf("root of %s could not sign in any more%s%s", where, from, because(h.Fates))
 	case AllLockable:
 		return fmt.Sprintf("a stranger could lock every administrator of %s by wrong passwords, and none would be left who unlocks", where)
+	case MayLockAll:
+		return fmt.Sprintf("whether a stranger could lock every administrator of %s by wrong passwords, with none left who unlocks, "+
+			"is not in the evidence", where)
 	case ServiceOut:
 		text := fmt.Sprintf("what signs in as %s at %s would stop%s%s", named(names), where, from, because(h.Fates))
 		if hint {
@@ -201,6 +204,8 @@ func (h *Harm) Instead() string {
 	switch {
 	case h.Damage == AllLockable:
 		return "Leave one administrator whom failed attempts do not lock, or let the lock end by itself; then make the change."
+	case h.Damage == MayLockAll:
+		return "Export the accounts with the lockout's threshold and duration, gather and weigh again; or see to it that the lock ends by itself, and then make the change."
 	case h.Damage == Unforeseen && len(names) == 0:
 		return "Export the accounts with the days on which their passwords were set, gather and weigh again."
 	case h.Damage == Unforeseen:

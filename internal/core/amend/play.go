@@ -99,6 +99,7 @@ const (
 	RootOut                   // root cannot
 	AllLockable               // a stranger can lock every administrator, until an administrator unlocks
 	ServiceOut                // programs cannot sign in any more
+	MayLockAll                // whether AllLockable comes of it the evidence does not tell
 	Unforeseen                // the evidence does not tell whether one of these comes of it
 )
 
@@ -155,6 +156,7 @@ var expiries = map[setting.Platform]expiry{setting.UnixMachine: ofLine, setting.
 type changed struct {
 	settings map[govern.ScopeID]map[setting.ID]setting.Value
 	lines    map[govern.ScopeID]map[setting.ID]setting.Value // of shadow
+	scopes   map[govern.ScopeID]*govern.Scope                // of both
 	cleared  map[estate.Place]map[int]estate.Flag
 	places   map[estate.Place]bool // where something changes that sign-ins hang on
 }
@@ -163,6 +165,7 @@ type changed struct {
 // that are held back.
 func (c *changed) by(all []*Amendment, held bool) {
 	c.settings, c.lines = map[govern.ScopeID]map[setting.ID]setting.Value{}, map[govern.ScopeID]map[setting.ID]setting.Value{}
+	c.scopes = map[govern.ScopeID]*govern.Scope{}
 	c.cleared, c.places = map[estate.Place]map[int]estate.Flag{}, map[estate.Place]bool{}
 	for _, a := range all {
 		for i := range a.Spots {
@@ -201,7 +204,7 @@ func (c *changed) spot(a *Amendment, s *Spot) {
 		if into[id] == nil {
 			into[id] = map[setting.ID]setting.Value{}
 		}
-		into[id][a.Setting] = a.To
+		into[id][a.Setting], c.scopes[id] = a.To, scope
 		c.places[id.At] = true
 	}
 }
@@ -336,14 +339,21 @@ func (p *Population) playPlace(x *Played, authority int, c *changed, at int64) {
 // unlisted notes a place of which the evidence names no account.
 func (x *Played) unlisted(from *estate.Authority, c *changed) {
 	x.Unlisted = append(x.Unlisted, from.Place())
-	if expiries[from.Platform] != shuts {
-		return
-	}
+	aged, locks := false, false
 	for id, settings := range c.settings {
-		if _, aged := settings["max-age"].Number(); aged && id.At == from.Place() {
-			x.Harms = append(x.Harms, Harm{Damage: Unforeseen, Place: from.Place()})
-			return
+		if id.At != from.Place() {
+			continue
 		}
+		_, finite := settings["max-age"].Number()
+		aged = aged || finite && expiries[from.Platform] == shuts
+		scope := c.scopes[id]
+		locks = locks || lockable(scope, estate.NotFound, nil) == spared && lockable(scope, estate.NotFound, settings) != spared
+	}
+	if locks {
+		x.Harms = append(x.Harms, Harm{Damage: MayLockAll, Place: from.Place()})
+	}
+	if aged {
+		x.Harms = append(x.Harms, Harm{Damage: Unforeseen, Place: from.Place()})
 	}
 }
 
@@ -500,29 +510,50 @@ func (p *Population) administers(authority, row int) administering {
 	return surely
 }
 
-// lockable reports whether failed attempts lock an account until an administrator
-// unlocks it.
-func lockable(scope *govern.Scope, row int, settings map[setting.ID]setting.Value) bool {
-	value := func(id setting.ID) setting.Value {
+// locking says whether failed attempts lock an account until an administrator unlocks it.
+type locking uint8
+
+const (
+	spared    locking = iota
+	mayLock           // the lockout changes, and the evidence lacks the rest of it
+	lastingly         // it does
+)
+
+// locks are the settings of which a lockout is made.
+var locks = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-administrator"}
+
+// lockable tells it of an account, with what changes make of its scope's settings; of
+// estate.NotFound, whether all accounts of a place are held to it.
+func lockable(scope *govern.Scope, row int, settings map[setting.ID]setting.Value) locking {
+	read := func(id setting.ID) (v setting.Value, known bool) {
 		if v, ok := settings[id]; ok {
-			return v
+			return v, true
 		}
-		return scope.Settings[id].Value
+		e := scope.Settings[id] // not set: nothing locks yet, and Windows' own duration ends
+		return e.Value, e.Missing == govern.Present || e.Missing == govern.NotSet || e.Missing == govern.NoSuch
 	}
-	threshold, duration := value("lockout-threshold"), value("lockout-duration")
+	threshold, known := read("lockout-threshold")
+	duration, ends := read("lockout-duration")
 	if head := scope.Authority.Head; scope.Authority.Platform == setting.UnixMachine && head != nil && settings["lockout-administrator"] == setting.On {
 		// root was spared: from then on it is held to what holds for others.
 		if _, locks := threshold.Number(); !locks {
-			threshold, duration = head.Settings["lockout-threshold"].Value, head.Settings["lockout-duration"].Value
+			x, y := head.Settings["lockout-threshold"], head.Settings["lockout-duration"]
+			threshold, duration, ends = x.Value, y.Value, y.Value != (setting.Value{})
 		}
 	}
-	if _, locks := threshold.Number(); !locks || !duration.Is(setting.UntilAdmin) {
-		return false
-	}
 	const builtin = 500
-	spared := scope.Authority.Kind == estate.Domain && scope.Authority.Objects.RID.At(row) == builtin &&
-		value("lockout-administrator") == setting.Off
-	return !spared
+	administrators, _ := read("lockout-administrator")
+	_, locksAt := threshold.Number()
+	switch {
+	case known && !locksAt, ends && !duration.Is(setting.UntilAdmin),
+		scope.Authority.Kind == estate.Domain && administrators == setting.Off && (row == estate.NotFound || scope.Authority.Objects.RID.At(row) == builtin):
+		return spared
+	case known && ends:
+		return lastingly
+	case slices.ContainsFunc(locks, func(id setting.ID) bool { _, changes := settings[id]; return changes }):
+		return mayLock
+	}
+	return spared // nothing comes of what does not change
 }
 
 // ways are the administrators of a place, by how sure it is that they are: the days up
@@ -530,13 +561,15 @@ func lockable(scope *govern.Scope, row int, settings map[setting.ID]setting.Valu
 type ways struct {
 	last   [surely + 1]int
 	any    [surely + 1]bool
-	spared [surely + 1]bool
+	spared [surely + 1]bool // or nothing says that it can
+	safe   [surely + 1]bool // surely
 }
 
-func (w *ways) add(how administering, l life, locks bool) {
+func (w *ways) add(how administering, l life, locks locking) {
 	for sure := how; sure >= maybe; sure-- {
 		w.any[sure] = true
-		w.spared[sure] = w.spared[sure] || !locks
+		w.spared[sure] = w.spared[sure] || locks != lastingly
+		w.safe[sure] = w.safe[sure] || locks == spared
 		if !l.unknown {
 			w.last[sure] = max(w.last[sure], l.shut)
 		}
@@ -596,6 +629,10 @@ func (p *played) judge(w *[2]ways) {
 	for _, sure := range []administering{surely, maybe} {
 		if now.any[sure] && before.spared[sure] && !now.spared[sure] {
 			p.Harms = append(p.Harms, Harm{AllLockable, at, nil, 0})
+			break
+		}
+		if now.any[sure] && before.safe[sure] && !now.safe[sure] {
+			p.Harms = append(p.Harms, Harm{MayLockAll, at, nil, 0})
 			break
 		}
 	}

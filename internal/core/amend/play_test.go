@@ -289,6 +289,27 @@ func TestWaysIn(t *testing.T) {
 	if NewPopulation(s).Hold([]*Amendment{lock}, today*aDay); len(lock.Back()) != 0 {
 		t.Errorf("a lock that ends by itself: %v", lock.Spots[0].Held)
 	}
+	m.Head.Settings["lockout-threshold"] = estate.Fact{Value: setting.Number(10)}
+	for name, lacks := range map[string]string{"how it ends is not read": "lockout-duration", "nor is it touched": "max-age"} {
+		id := setting.ID(lacks)
+		delete(m.Head.Settings, id)
+		s, _ = w.weighed(w.Estate)
+		lock.Scopes = s.Scopes
+		NewPopulation(s).Hold([]*Amendment{lock}, today*aDay)
+		if back := len(lock.Back()) == 1 && lock.Spots[0].Held[0].Damage == MayLockAll; back != (lacks == "lockout-duration") {
+			t.Errorf("%s: %v", name, lock.Spots[0].Held)
+		}
+		m.Head.Settings[id] = estate.Fact{Value: setting.Number(900)}
+	}
+	m.Head.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never)}
+	m.Head.Settings["lockout-duration"] = estate.Fact{Value: setting.Of(setting.UntilAdmin)}
+	s, _ = w.weighed(w.Estate)
+	lock.Scopes, m.Listed, m.Accounts, m.Objects = s.Scopes, false, 0, &estate.Objects{}
+	s, _ = w.weighed(w.Estate)
+	NewPopulation(s).Hold([]*Amendment{lock}, today*aDay)
+	if len(lock.Back()) != 1 || lock.Spots[0].Held[0].Damage != MayLockAll {
+		t.Errorf("accounts that are not in the evidence: %v", lock.Spots[0].Held)
+	}
 }
 
 // Names are hints, and words within words are none.
