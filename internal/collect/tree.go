@@ -86,18 +86,19 @@ func (g *gathering) takeTree(c candidate) error {
 		if !isNew {
 			continue
 		}
-		kept, sum := p.Data, sums[p.Name]
-		if p.Kept != nil {
-			kept, sum = p.Kept, custody.HexSum(p.Kept)
+		kept, struck, notKept := p.Copy()
+		sum := sums[p.Name]
+		if struck+notKept > 0 {
+			sum = custody.HexSum(kept)
 		}
 		s := staged{candidate: from, Evidence: ledger.Evidence{Name: p.Stored, Path: from.origin, Format: c.tree.Name,
 			Size:    int64(len(read[p.Name])),
-			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: sum, Struck: p.Struck,
+			Written: from.written.UTC().Format(time.RFC3339), SHA256: sums[p.Name], StoredSHA256: sum, Struck: struck,
 			Tree: t.Name, Part: p.Name}}
 		if err := g.stage(p.Stored, kept); err != nil {
 			return err
 		}
-		g.result.NotKept += p.NotKept
+		g.result.NotKept += notKept
 		g.files = append(g.files, s)
 		g.trees[t.Name] = append(g.trees[t.Name], s.Evidence)
 		g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})

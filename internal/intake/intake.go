@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"regexp"
 	"strings"
 
@@ -58,22 +59,6 @@ type Source struct {
 	// Struck counts the secrets that were struck out, NotKept the lines of which
 	// the value is not kept, since no rule needs it.
 	Struck, NotKept int
-}
-
-// Store writes the copy of a file that was read whole: the bytes as received where its
-// text is UTF-8 and all of it is kept, else the text of what is kept, line for line the
-// same, so that citations can be looked up in it.
-func (s *Source) Store(raw, text, kept []byte) error {
-	if s.Struck+s.NotKept == 0 {
-		kept = text
-	}
-	if bytes.Equal(raw, kept) {
-		_, err := s.Keep.Write(raw)
-		return err
-	}
-	s.Differs()
-	_, err := s.Keep.Write(kept)
-	return err
 }
 
 // TreeFormat is one kind of export that is made of several files, which only
@@ -138,10 +123,27 @@ type Part struct {
 	Path   string // as the auditor would name it
 	Stored string // the name under which it is stored
 	Data   []byte
-	Kept   []byte // the stored copy; nil: as read
-	Struck int    // secrets struck out of the copy
-	// NotKept counts what is not kept, since no rule needs it.
-	NotKept int
+
+	kept            []byte // the stored copy
+	told            bool
+	struck, notKept int
+}
+
+// Keep says what is kept of the part, and how many secrets were struck out of it and how
+// many values that no rule needs.
+func (p *Part) Keep(kept []byte, struck, notKept int) {
+	p.kept, p.told, p.struck, p.notKept = kept, true, struck, notKept
+}
+
+// Copy is what is kept of it. Of a part of which the reader told nothing, nothing is:
+// its lines stay, with marks in them.
+func (p *Part) Copy() (kept []byte, struck, notKept int) {
+	if !p.told {
+		t := Text{Bytes: p.Data}
+		kept = t.Kept()
+		return kept, t.Struck, t.NotKept
+	}
+	return p.kept, p.struck, p.notKept
 }
 
 // Find returns the part of that name, or nil.
@@ -277,6 +279,20 @@ func pageOf(raw []byte) *charmap.Charmap {
 var consoleLetters = []byte("\x81\x82\x83\x84\x85\x86\x87\x88\x89\x8b\x8d\x90\x91\x93\x94\x95\x96\x97\xa0\xa1\xa2\xa3\xa4\xe1")
 
 func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// FileName is the last part of a path, whichever way its slashes lean.
+func FileName(file string) string { return path.Base(strings.ReplaceAll(file, `\`, "/")) }
+
+// whatOf is what people add to a machine's name when they name what a command printed there.
+var whatOf = regexp.MustCompile(`(?i)[-_.](?:net-?accounts|(?:local-?)?users|accounts|pdbedit|polic(?:y|ies))$`)
+
+// MachineOf is the machine that a file is named after, where the content does not tell:
+// PC1-net-accounts.txt and PC1_users.json are both pc1's.
+func MachineOf(file string) string {
+	name := FileName(file)
+	name = strings.TrimSuffix(name, path.Ext(name))
+	return strings.ToLower(whatOf.ReplaceAllString(name, ""))
+}
 
 // Separator finds what parts the cells of a table's line of names.
 func Separator(line []byte) rune {

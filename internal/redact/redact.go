@@ -266,6 +266,16 @@ func Keep(name, value string, read, all bool) (kept string, struck bool) {
 	return NotKept, false
 }
 
+// plainName is what names of fields, attributes and columns look like: words, with a short
+// number at most.
+var plainName = regexp.MustCompile(`^[@$]?[A-Za-z][A-Za-z_.;:@/() -]{0,63}[0-9]{0,2}$`)
+
+// PlainName reports whether a name that no rule knows may be kept: in some places what
+// looks like a name is somebody's data, and a password as well as anything.
+func PlainName(name string) bool {
+	return name == "" || IsMark(name) || plainName.MatchString(name) || oid.MatchString(name)
+}
+
 // plain is a word or a number: what may be quoted of a line that was not
 // understood.
 var plain = regexp.MustCompile(`^(?:[A-Za-z_]{1,32}|[-+]?[0-9]{1,20}(?:\.[0-9]+)?)? *$`)

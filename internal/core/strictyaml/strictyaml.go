@@ -199,6 +199,17 @@ func keys(t reflect.Type, found []string) []string {
 	return found
 }
 
+// Comments returns the comments of a file that Unmarshal took, by their lines.
+func Comments(data []byte) map[int]string {
+	all := map[int]string{}
+	for _, t := range lexer.Tokenize(string(data)) {
+		if t.Type == token.CommentType {
+			all[t.Position.Line] = strings.TrimRight("#"+t.Value, "\r\n")
+		}
+	}
+	return all
+}
+
 // Hint names the known word that is meant where one is near, and else lists them.
 func Hint(word string, known []string) string {
 	near := Nearest(word, known)

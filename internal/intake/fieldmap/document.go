@@ -20,7 +20,7 @@ import (
 )
 
 // document is one export, whatever its form: values that a JSONPath can be
-// asked of, and the line of each.
+// filterAsks of, and the line of each.
 type document struct {
 	part  *intake.Part
 	value any
@@ -53,11 +53,11 @@ const enoughItems = 200
 
 // reading says how an export is read.
 type reading struct {
-	words   vocabulary // the names that are read; nil: all
-	keepAll bool       // all that is no secret is kept
-	glance  bool       // up to where a long list is long enough to tell what the export is
-	rows    bool       // of long lists the beginning is taken apart, and what follows is left as rows
-	again   bool       // it is what was kept before
+	words   *words // what is read; nil: all
+	keepAll bool   // all that is no secret is kept
+	glance  bool   // up to where a long list is long enough to tell what the export is
+	rows    bool   // of long lists the beginning is taken apart, and what follows is left as rows
+	again   bool   // it is what was kept before
 }
 
 // parse reads an export as a whole; neither JSON nor CSV is an error.
@@ -104,9 +104,10 @@ func parseAs(part *intake.Part, how reading) (*document, error) {
 				Next: "the export is cut or was edited: export it again"}
 		}
 		p.of.text = raw
+		part.Keep(part.Data, 0, 0)
 		if len(p.cuts) > 0 {
-			part.Kept, part.Struck, part.NotKept = cutOut(raw, p.cuts), p.struck, len(p.cuts)-p.struck
-			p.of.text = part.Kept
+			p.of.text = cutOut(raw, p.cuts)
+			part.Keep(p.of.text, p.struck, len(p.cuts)-p.struck)
 		}
 		return d, nil
 	}
@@ -151,7 +152,7 @@ func looksLikeJSON(text []byte) bool { return jsonForm.Match(text) }
 var typeLine = []byte("#TYPE ")
 
 // fromCSV leaves the table's rows as rows, objects of its columns.
-func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
+func (d *document) fromCSV(raw []byte, read *words, all bool) error {
 	c := csv.NewReader(bytes.NewReader(raw))
 	c.FieldsPerRecord, c.ReuseRecord = -1, true
 	columns := raw
@@ -165,9 +166,10 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 	if err != nil {
 		return &intake.Error{Path: d.part.Path, Line: 1, Seen: err.Error(), Expected: "CSV (RFC 4180)"}
 	}
+	keep := &csvKeeper{Cells: intake.Cells{Text: raw, Reader: c}, read: read, all: all}
 	head = slices.Clone(head)
 	for i := range head {
-		head[i] = strings.TrimSpace(head[i])
+		head[i] = keep.head(i, len(head), strings.TrimSpace(head[i]))
 	}
 	d.csv = head
 	shape := make([]field, len(head))
@@ -177,7 +179,6 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 		}
 	}
 	rows, of := []row{}, &source{cells: true}
-	keep := &csvKeeper{raw: raw, read: read, all: all}
 	for {
 		cells, err := c.Read()
 		if err == io.EOF {
@@ -192,12 +193,19 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 		}
 		line, _ := c.FieldPos(0)
 		r := row{of: of, shape: shape[:min(len(cells), len(head))], first: uint32(len(of.spans)), from: uint32(len(of.text)), line: uint32(line)}
+		beside := func(name string) string {
+			i := slices.IndexFunc(head, func(x string) bool { return strings.EqualFold(x, name) })
+			if i < 0 || i >= len(cells) {
+				return ""
+			}
+			return cells[i]
+		}
 		for i := range cells {
 			name := ""
 			if i < len(head) {
 				name = head[i]
 			}
-			kept := keep.cell(c, i, len(cells), name, cells[i])
+			kept := keep.cell(i, len(cells), name, cells[i], beside)
 			if i < len(head) {
 				start := len(of.text)
 				of.text = append(of.text, kept...)
@@ -207,54 +215,47 @@ func (d *document) fromCSV(raw []byte, read vocabulary, all bool) error {
 		rows = append(rows, r)
 	}
 	d.value, d.lines = &long{rest: rows}, &node{line: 1}
+	d.part.Keep(d.part.Data, 0, 0)
 	if len(keep.cuts) > 0 {
-		d.part.Kept, d.part.Struck, d.part.NotKept = cutOut(raw, keep.cuts), keep.struck, len(keep.cuts)-keep.struck
+		d.part.Keep(cutOut(raw, keep.cuts), keep.struck, len(keep.cuts)-keep.struck)
 	}
 	return nil
 }
 
 // csvKeeper notes what is not kept of the cells of a CSV.
 type csvKeeper struct {
-	raw    []byte
-	read   vocabulary
+	intake.Cells
+	read   *words
 	all    bool
-	starts []int // of the lines, as far as they were looked at
 	cuts   []cut
 	struck int
 }
 
+// head returns what is kept of a column's name.
+func (k *csvKeeper) head(i, of int, name string) string {
+	kept := k.read.named(spot{in: k.read}, name)
+	if kept != name {
+		k.cut(i, of, kept)
+	}
+	return kept
+}
+
 // cell returns what is kept of a record's cell.
-func (k *csvKeeper) cell(c *csv.Reader, i, of int, name, value string) string {
-	kept, struck := k.read.keep("", name, value, k.all)
+func (k *csvKeeper) cell(i, of int, name, value string, beside func(string) string) string {
+	kept, struck := k.read.keep(spot{in: k.read}.member(name, beside), value, k.all)
 	if kept == value {
 		return value
 	}
 	if struck {
 		k.struck++
 	}
-	from := k.offset(c.FieldPos(i))
-	to := int(c.InputOffset())
-	if i+1 < of {
-		to = k.offset(c.FieldPos(i+1)) - 1
-	} else {
-		to = from + len(bytes.TrimRight(k.raw[from:to], "\r\n"))
-	}
-	// A cell may go over lines; those that follow keep their numbers.
-	mark := `"` + strings.ReplaceAll(kept, `"`, `""`) + strings.Repeat("\n", bytes.Count(k.raw[from:to], []byte("\n"))) + `"`
-	k.cuts = append(k.cuts, cut{from, to, mark})
+	k.cut(i, of, kept)
 	return kept
 }
 
-// offset is where a line's column stands in the text.
-func (k *csvKeeper) offset(line, column int) int {
-	if len(k.starts) == 0 {
-		k.starts = []int{0}
-	}
-	for len(k.starts) < line {
-		from := k.starts[len(k.starts)-1]
-		k.starts = append(k.starts, from+bytes.IndexByte(k.raw[from:], '\n')+1)
-	}
-	return k.starts[line-1] + column - 1
+func (k *csvKeeper) cut(i, of int, kept string) {
+	from, to := k.Span(i, of)
+	k.cuts = append(k.cuts, cut{from, to, intake.Cell(kept, bytes.Count(k.Text[from:to], []byte("\n")))})
 }
 
 // element is one of the values that a path to a list leads to.
@@ -286,9 +287,8 @@ type jsonParser struct {
 	line    int               // there
 	struck  int               // of the cuts
 	cuts    []cut
-	shift   int                // by how much what is kept is longer than what was read, up to here
-	plain   map[[2]string]bool // names under which what does not look like a secret is kept
-	of      *source            // for rows
+	shift   int     // by how much what is kept is longer than what was read, up to here
+	of      *source // for rows
 	shapes  map[string][]field
 	shape   []field // of the last row
 	met     []field // of this one, as far as it was read
@@ -296,7 +296,7 @@ type jsonParser struct {
 
 func newParser(data []byte, how reading) *jsonParser {
 	return &jsonParser{reading: how, data: data, line: 1, names: map[string]string{}, texts: map[string]any{},
-		plain: map[[2]string]bool{}, of: &source{}, shapes: map[string][]field{},
+		of: &source{}, shapes: map[string][]field{},
 		decoder: jsontext.NewDecoder(bytes.NewBuffer(data), lenient...)}
 }
 
@@ -321,7 +321,7 @@ func (p *jsonParser) from(data []byte, line int) {
 }
 
 func (p *jsonParser) document() (any, *node, error) {
-	value, lines, err := p.value("", "", 0)
+	value, lines, err := p.value(spot{in: p.words}, 0)
 	if err == nil {
 		if _, more := p.decoder.ReadToken(); more != io.EOF {
 			return nil, nil, errors.New("something behind the end")
@@ -364,8 +364,8 @@ func (p *jsonParser) count(to int) {
 	}
 }
 
-// value reads one value. above is the name over the one under which it stands.
-func (p *jsonParser) value(above, key string, depth int) (any, *node, error) {
+// value reads the value at a spot.
+func (p *jsonParser) value(s spot, depth int) (any, *node, error) {
 	t, from, err := p.token()
 	if err != nil {
 		return nil, nil, err
@@ -378,9 +378,9 @@ func (p *jsonParser) value(above, key string, depth int) (any, *node, error) {
 	var value any
 	switch t.Kind() {
 	case '[':
-		return p.array(n, above, key, depth)
+		return p.array(n, s, depth)
 	case '{':
-		return p.object(n, key, depth)
+		return p.object(n, s, from, depth)
 	case '"':
 		value = p.text(t)
 	case '0':
@@ -394,9 +394,9 @@ func (p *jsonParser) value(above, key string, depth int) (any, *node, error) {
 	}
 	text, isText := value.(string)
 	if !isText {
-		text = fmt.Sprint(value)
+		text = textOf(value)
 	}
-	kept, err := p.keep(above, key, text, from)
+	kept, err := p.keep(s, text, from)
 	if err != nil || kept == text {
 		return value, n, err
 	}
@@ -409,31 +409,65 @@ var errEnough = errors.New("enough was read")
 var errTooDeep = fmt.Errorf("values more than %d deep in one another", deepest)
 
 // keep notes what is kept of the text or number that was read last.
-func (p *jsonParser) keep(above, key, text string, from int) (string, error) {
+func (p *jsonParser) keep(s spot, text string, from int) (string, error) {
 	if p.again {
 		return text, nil
 	}
-	kept, struck := p.words.keep(above, key, text, p.keepAll)
+	kept, struck := p.words.keep(s, text, p.keepAll)
 	if kept == text {
 		return text, nil
 	}
 	if struck {
 		p.struck++
 	}
+	return kept, p.cut(kept, from)
+}
+
+// cut puts a mark in place of the token that was read last.
+func (p *jsonParser) cut(kept string, from int) error {
 	mark, err := json.Marshal(kept)
 	to := int(p.decoder.InputOffset())
 	p.cuts = append(p.cuts, cut{from, to, string(mark)})
 	p.shift += len(mark) - (to - from)
-	return kept, err
+	return err
 }
 
-func (p *jsonParser) array(n *node, above, key string, depth int) (any, *node, error) {
+// beside returns what the fields of the object say that begins at a place, where what is read
+// of some of them depends on others.
+func (p *jsonParser) beside(s spot, from int) func(string) string {
+	if s.in == nil || !s.in.rows {
+		return nil
+	}
+	var said map[string]string
+	return func(name string) string {
+		if said == nil {
+			said = map[string]string{}
+			d := jsontext.NewDecoder(bytes.NewBuffer(p.data[from:]), lenient...)
+			for _, err := d.ReadToken(); err == nil && d.PeekKind() == '"'; {
+				var key, value jsontext.Token
+				if key, err = d.ReadToken(); err != nil {
+					break
+				}
+				low := strings.ToLower(key.String())
+				if kind := d.PeekKind(); kind == '{' || kind == '[' {
+					err = d.SkipValue()
+				} else if value, err = d.ReadToken(); err == nil {
+					said[low] = value.String()
+				}
+			}
+		}
+		return said[name]
+	}
+}
+
+func (p *jsonParser) array(n *node, s spot, depth int) (any, *node, error) {
+	s = s.element()
 	all, begins := []any{}, p.place()
 	var rest []row
 	for p.more(']') {
 		switch {
 		case len(all) < enoughItems || depth > 1 || !p.glance && !p.rows:
-			v, lines, err := p.value(above, key, depth+1)
+			v, lines, err := p.value(s, depth+1)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -444,7 +478,7 @@ func (p *jsonParser) array(n *node, above, key string, depth int) (any, *node, e
 			if rest == nil {
 				rest = p.room(begins, all)
 			}
-			r, err := p.row(above, key, depth+1)
+			r, err := p.row(s, depth+1)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -480,17 +514,17 @@ func fieldsIn(v any) int {
 }
 
 // row reads an element of a long list without taking it apart.
-func (p *jsonParser) row(above, key string, depth int) (row, error) {
+func (p *jsonParser) row(s spot, depth int) (row, error) {
 	t, from, err := p.token()
 	p.count(from)
 	r := row{of: p.of, first: uint32(len(p.of.spans)), from: uint32(from + p.shift), line: uint32(p.line)}
 	if err == nil && t.Kind() == '{' {
 		p.met = p.met[:0]
-		if err = p.fields(key, depth, len(p.shape)); err == nil {
+		if err = p.fields(s, from, depth, len(p.shape)); err == nil {
 			r.shape = p.shapeMet()
 		}
 	} else if err == nil {
-		err = p.pass(t, from, above, key, depth)
+		err = p.pass(t, from, s, depth)
 	}
 	r.to = uint32(p.place())
 	return r, err
@@ -499,11 +533,12 @@ func (p *jsonParser) row(above, key string, depth int) (row, error) {
 // fields reads the members of an object in a row: it notes their names and where they
 // stand. As far as the row is like the last one, which has the object's up to a limit, its
 // names are the last one's.
-func (p *jsonParser) fields(key string, depth, limit int) error {
+func (p *jsonParser) fields(s spot, begins, depth, limit int) error {
 	if depth > deepest {
 		return errTooDeep
 	}
 	begin, alike := len(p.met), limit > 0
+	beside := p.beside(s, begins)
 	for p.more('}') {
 		t, from, err := p.token()
 		if err != nil {
@@ -514,7 +549,9 @@ func (p *jsonParser) fields(key string, depth, limit int) error {
 		alike = alike && i < limit && p.shape[i].name == string(written) && bytes.IndexByte(written, '\\') < 0
 		if alike {
 			name = p.shape[i].name
-		} else if name = p.name(t); find(p.met[begin:], name) >= 0 {
+		} else if name, err = p.name(t, s, from); err != nil {
+			return err
+		} else if find(p.met[begin:], name) >= 0 && !redact.IsMark(name) {
 			return twice(name)
 		}
 		p.met, p.of.spans = append(p.met, field{name: name}), append(p.of.spans, 0, 0)
@@ -523,12 +560,13 @@ func (p *jsonParser) fields(key string, depth, limit int) error {
 			return err
 		}
 		p.of.spans[at] = uint32(from + p.shift)
+		in := s.member(name, beside)
 		if t.Kind() != '{' {
-			err = p.pass(t, from, key, name, depth+1)
+			err = p.pass(t, from, in, depth+1)
 		} else if alike {
-			err = p.fields(name, depth+1, i+1+p.shape[i].inner)
+			err = p.fields(in, from, depth+1, i+1+p.shape[i].inner)
 		} else {
-			err = p.fields(name, depth+1, 0)
+			err = p.fields(in, from, depth+1, 0)
 		}
 		if err != nil {
 			return err
@@ -563,16 +601,16 @@ func twice(name string) error { return fmt.Errorf("%q stands twice in one object
 func (p *jsonParser) place() int { return int(p.decoder.InputOffset()) + p.shift }
 
 // passNext goes over the value that comes next.
-func (p *jsonParser) passNext(above, key string, depth int) error {
+func (p *jsonParser) passNext(s spot, depth int) error {
 	t, from, err := p.token()
 	if err != nil {
 		return err
 	}
-	return p.pass(t, from, above, key, depth)
+	return p.pass(t, from, s, depth)
 }
 
 // pass goes over a value that begins with a token, and notes what is not kept of it.
-func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth int) error {
+func (p *jsonParser) pass(t jsontext.Token, from int, s spot, depth int) error {
 	if depth > deepest {
 		return errTooDeep
 	}
@@ -580,32 +618,35 @@ func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth i
 	switch t.Kind() {
 	case '[':
 		for p.more(']') {
-			if err := p.passNext(above, key, depth+1); err != nil {
+			if err := p.passNext(s.element(), depth+1); err != nil {
 				return err
 			}
 		}
 		_, _, err := p.token()
 		return err
 	case '{':
-		names := map[string]bool{}
+		names, beside := map[string]bool{}, p.beside(s, from)
 		for p.more('}') {
-			t, _, err := p.token()
+			t, at, err := p.token()
 			if err != nil {
 				return err
 			}
-			name := p.name(t)
-			if names[name] {
+			name, err := p.name(t, s, at)
+			if err != nil {
+				return err
+			}
+			if names[name] && !redact.IsMark(name) {
 				return twice(name)
 			}
 			names[name] = true
-			if err := p.passNext(key, name, depth+1); err != nil {
+			if err := p.passNext(s.member(name, beside), depth+1); err != nil {
 				return err
 			}
 		}
 		_, _, err := p.token()
 		return err
 	case '"':
-		if p.isPlain(above, key, p.data[from:p.decoder.InputOffset()]) {
+		if p.isPlain(s, p.data[from:p.decoder.InputOffset()]) {
 			return nil
 		}
 		text = t.String()
@@ -614,42 +655,41 @@ func (p *jsonParser) pass(t jsontext.Token, from int, above, key string, depth i
 		if err != nil {
 			return fmt.Errorf("%s is a number that nothing holds", redact.Quote([]byte(t.String())))
 		}
-		text = fmt.Sprint(n)
+		text = textOf(n)
 	default:
 		return nil
 	}
-	_, err := p.keep(above, key, text, from)
+	_, err := p.keep(s, text, from)
 	return err
 }
 
-// isPlain reports whether a text, as it is written, is kept whatever it says: its name is
-// read, and it has no mark that a secret has.
-func (p *jsonParser) isPlain(above, key string, written []byte) bool {
-	plain, known := p.plain[[2]string{above, key}]
-	if !known {
-		plain = p.words.reads(above, key)
-		p.plain[[2]string{above, key}] = plain
-	}
-	return plain && !redact.Suspicious(written) && bytes.IndexByte(written, '\\') < 0
+// isPlain reports whether a text, as it is written, is kept whatever it says: it is read where
+// it stands, and has no mark that a secret has.
+func (p *jsonParser) isPlain(s spot, written []byte) bool {
+	return (p.words == nil || s.in != nil && s.in.free) && !s.secret() && !redact.Suspicious(written) && bytes.IndexByte(written, '\\') < 0
 }
 
 // more reports whether something comes before the end of an array or object; what is
 // wrong is found by reading it.
 func (p *jsonParser) more(end jsontext.Kind) bool { return p.decoder.PeekKind() != end }
 
-func (p *jsonParser) object(n *node, under string, depth int) (any, *node, error) {
+func (p *jsonParser) object(n *node, s spot, from, depth int) (any, *node, error) {
 	all := map[string]any{}
 	n.named = map[string]*node{}
+	beside := p.beside(s, from)
 	for p.more('}') {
-		t, _, err := p.token()
+		t, at, err := p.token()
 		if err != nil {
 			return nil, nil, err
 		}
-		key := p.name(t)
-		if _, had := all[key]; had {
+		key, err := p.name(t, s, at)
+		if err != nil {
+			return nil, nil, err
+		}
+		if _, had := all[key]; had && !redact.IsMark(key) {
 			return nil, nil, twice(key)
 		}
-		v, lines, err := p.value(under, key, depth+1)
+		v, lines, err := p.value(s.member(key, beside), depth+1)
 		if err != nil && err != errEnough {
 			return nil, nil, err
 		}
@@ -678,16 +718,22 @@ func (p *jsonParser) text(t jsontext.Token) any {
 	return known
 }
 
-// name is a member's name, of which all that are the same share one text.
-func (p *jsonParser) name(t jsontext.Token) string {
+// name is what is kept of a member's name, of which all that are the same share one text. s
+// is where its object stands.
+func (p *jsonParser) name(t jsontext.Token, s spot, from int) (string, error) {
 	text := t.String()
+	if !p.again {
+		if kept := p.words.named(s, text); kept != text {
+			return kept, p.cut(kept, from)
+		}
+	}
 	if known, ok := p.names[text]; ok {
-		return known
+		return known, nil
 	}
 	if len(p.names) < mostNames {
 		p.names[text] = text
 	}
-	return text
+	return text, nil
 }
 
 // cutOut returns a text without what is not kept, line for line the same.

@@ -17,6 +17,7 @@ import (
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // Format returns the format of tenants' exports that the maps describe.
@@ -754,7 +755,7 @@ func (r *Reading) value(raw any) (setting.Value, error) {
 			return setting.Number(n), nil
 		}
 	}
-	return setting.Value{}, fmt.Errorf("%q is not what the field map expects of %s: a word it lists, or %s", text, s.ID, s.Expects())
+	return setting.Value{}, fmt.Errorf("%s is not what the field map expects of %s: a word it lists, or %s", redact.Quote([]byte(text)), s.ID, s.Expects())
 }
 
 // holds reports whether a condition holds of a value.

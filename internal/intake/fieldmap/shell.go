@@ -160,7 +160,7 @@ func respelled(value any, lines *node, spelled map[string]string) (any, *node) {
 // those without which it is not recognised.
 func (m *Map) spell() {
 	m.spelled = map[string]string{}
-	vocabulary{}.take(reflect.ValueOf(m), m.spelled)
+	spellings(reflect.ValueOf(m), m.spelled)
 	for i := range m.Exports {
 		x := &m.Exports[i]
 		for _, p := range x.JSON {

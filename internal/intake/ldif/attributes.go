@@ -2,9 +2,12 @@ package ldif
 
 import (
 	"bytes"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"sternledger/internal/redact"
 )
 
 // attr is an attribute that some record is read for.
@@ -169,6 +172,113 @@ var secrets = []string{
 	"msLAPS-EncryptedDSRMPassword", "msLAPS-EncryptedDSRMPasswordHistory",
 	"trustAuthIncoming", "trustAuthOutgoing", "initialAuthIncoming", "initialAuthOutgoing", "currentValue", "priorValue",
 	"pekList", "msFVE-RecoveryPassword", "msFVE-KeyPackage", "pwdHistory", "olcRootPW", "userPKCS12", "msDS-ExecuteScriptPassword",
+}
+
+// shape is what the values of an attribute look like. One that looks otherwise is no value of
+// it: it may be anything, and is struck out.
+type shape uint8
+
+const (
+	anyText  shape = iota
+	freeText       // in which a secret can stand that shows itself
+	aWholeNumber
+	aTruth
+	aTime // generalized time
+	aWord
+	aDNOrNone
+	aSIDOrGUID
+	aToken
+	aLinkList
+	aFilter
+	aDescriptor
+	aPathOrNumber
+	aSearchLine
+)
+
+// shapes are those of the attributes that have no number of their own as settings have.
+var shapes = func() (all [256]shape) {
+	for s, attributes := range map[shape][]attr{
+		freeText: {aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor},
+		aWholeNumber: {aControl, aPrimary, aPwdSet, aLockoutTime, aAccountEnds, aFailures, aAdminCount, aLastLogon, aKrbNumber, aGroupType,
+			aPrecedence, aLinkOptions, aFlags, aAccountType, aNumber, aPwdMinLength, aPwdMaxLength, aPwdMaxAge, aPwdMinAge, aPwdInHistory,
+			aPwdCheckQuality, aPwdMaxFailure, aPwdLockoutDuration, aPwdFailureInterval, aPwdExpireWarning, aKrbFlags, aCosPriority,
+			aKrbMinLength, aKrbClasses, aKrbHistory, aKrbMaxLife, aKrbMinLife, aKrbMaxFailure, aKrbInterval, aKrbDuration},
+		aTruth:        {aDeleted, aRecycled, aPwdReset, aPwdLockout, aNoSignIn, aLocalPolicy, aInheritGlobal},
+		aTime:         {aFailureTimes, aPwdChanged, aPwdLocked, aKrbChanged},
+		aWord:         {aObjectClass, aChangeType, aPwdAttribute},
+		aDNOrNone:     {aDN, aMember, aHolders, aResultant, aApplied, aAppliesTo, aSubentry, aSuffix, aDefault, aNaming, aNamingContext, aServerSuffix, aKrbPolicy},
+		aSIDOrGUID:    {aSID, aGUID},
+		aToken:        {aPwdCheckModule, aOperational},
+		aLinkList:     {aLink, aExtensions},
+		aFilter:       {aWMI},
+		aDescriptor:   {aSecurity},
+		aPathOrNumber: {aPolicyPath},
+		aSearchLine:   {aResult, aMeta},
+	} {
+		for _, a := range attributes {
+			all[a] = s
+		}
+	}
+	return all
+}()
+
+var (
+	wordForm   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
+	tokenForm  = regexp.MustCompile(`^(?:[A-Za-z0-9_./+-]{1,64}|\d{14}(?:\.\d+)?Z|[^=,]+=[^=]*(?:,[^=,]+=[^=]*)*)$`)
+	linksForm  = regexp.MustCompile(`(?i)^(?: |\[(?:LDAP://[^\];]*;\d+|(?:\{[0-9a-f-]{36}\})+)\])*$`)
+	filterForm = regexp.MustCompile(`^(?: |\[[A-Za-z0-9.-]+;\{[0-9A-Fa-f-]{36}\};\d\])*$`)
+	sidForm    = regexp.MustCompile(`^(?:S(?:-\d+){2,17}|\{?[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}?)$`)
+	pathForm   = regexp.MustCompile(`^(?:\d+|\\\\[^"'=]+\\[^"'=]+)$`)
+	sddlForm   = regexp.MustCompile(`^(?:[OGDS]:[A-Za-z0-9();_-]*)+$`)
+	searchForm = regexp.MustCompile(`^(?:\d+(?: [A-Za-z]+)*|ldaps?://\S*/\S*)$`)
+)
+
+// fits reports whether a value, as text or as the bytes that base64 stands for, is one that
+// the attribute can have.
+func (a attr) fits(value []byte) bool {
+	if len(value) == 0 {
+		return true
+	}
+	switch shapes[a] {
+	case aWholeNumber:
+		_, ok := atoi(value)
+		return ok || redact.Plain(value) && value[0] <= '9'
+	case aTruth:
+		return bytes.EqualFold(value, []byte("true")) || bytes.EqualFold(value, []byte("false")) || switchOrNumber(value)
+	case aTime:
+		return timeForm(value)
+	case aWord:
+		return wordForm.Match(value)
+	case aDNOrNone:
+		return bytes.IndexByte(value, '=') > 0
+	case aSIDOrGUID:
+		return len(value) == guidBytes || value[0] == 1 && len(value) >= 8 && len(value) <= 68 && len(value)%4 == 0 || sidForm.Match(value)
+	case aToken:
+		return tokenForm.Match(value)
+	case aLinkList:
+		return linksForm.Match(value)
+	case aFilter:
+		return filterForm.Match(value)
+	case aDescriptor:
+		return value[0] == 1 || sddlForm.Match(value)
+	case aPathOrNumber:
+		return pathForm.Match(value)
+	case aSearchLine:
+		return searchForm.Match(value)
+	}
+	return true
+}
+
+const guidBytes = 16
+
+// timeForm reports whether a value is a generalized time (RFC 4517 3.3.13).
+func timeForm(value []byte) bool {
+	for i, c := range value {
+		if (c < '0' || c > '9') && (i < 8 || c != '.' && c != 'Z' && c != '+' && c != '-') {
+			return false
+		}
+	}
+	return len(value) >= 10 && len(value) <= 32
 }
 
 type attrKind uint8

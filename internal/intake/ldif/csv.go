@@ -103,10 +103,15 @@ func readCSV(src *intake.Source, into *estate.Builder) error {
 	if err != nil {
 		return s.wrongRow(err)
 	}
-	for _, name := range names {
+	names = slices.Clone(names)
+	for i, name := range names {
 		c := cell{name: strings.TrimSpace(name)}
 		if c.name != "" {
 			c.attr, c.kind, c.piece = lookup([]byte(c.name))
+		}
+		if c.kind == isUnknown && !redact.PlainName(c.name) {
+			names[i] = redact.NotKept
+			src.NotKept++
 		}
 		c.dns, c.many = lists[c.attr]
 		t.columns = append(t.columns, c)

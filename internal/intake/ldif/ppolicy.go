@@ -201,7 +201,7 @@ func (r *reader) onPaper(p *estate.Policy, whole bool) {
 		}
 		p.Settings["min-length"] = estate.Fact{Value: setting.Number(0), Cite: c}
 		p.Settings["max-length"] = estate.Fact{Value: setting.Of(setting.Unlimited), Cite: c}
-	} else if quality == nil {
+	} else if !r.saysSo(quality, number) {
 		delete(p.Settings, "min-length") // whether it is asked for is not in the evidence
 	}
 	if v := r.find(aPwdCheckModule); v != nil {
@@ -215,9 +215,21 @@ func (r *reader) onPaper(p *estate.Policy, whole bool) {
 			c.Note = "pwdMaxFailure: " + f.Cite.Raw + " locks nothing"
 		}
 		p.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: c}
-	} else if lockout == nil {
+	} else if !r.saysSo(lockout, boolean) {
 		delete(p.Settings, "lockout-threshold")
 	}
+}
+
+// saysSo reports whether an attribute is there, with a value that can be read.
+func (r *reader) saysSo(v *value, read func(string) (setting.Value, error)) bool {
+	if v == nil {
+		return false
+	}
+	raw, err := r.textOf(v)
+	if err == nil {
+		_, err = read(string(raw))
+	}
+	return err == nil
 }
 
 // serverConfig is what an OpenLDAP server's configuration says of its

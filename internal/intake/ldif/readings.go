@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/setting"
+	"sternledger/internal/redact"
 )
 
 // reading says which attribute holds which setting, how its text is turned into a
@@ -101,7 +102,7 @@ func ticks(v setting.Value) string {
 func number(text string) (setting.Value, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return setting.Value{}, fmt.Errorf("%q is not a whole number", text)
+		return setting.Value{}, fmt.Errorf("%s is not a whole number", redact.Quote([]byte(text)))
 	}
 	return setting.Number(n), nil
 }
@@ -124,7 +125,7 @@ func interval(none setting.Special) func(string) (setting.Value, error) {
 		n, err := strconv.ParseInt(text, 10, 64)
 		switch {
 		case err != nil:
-			return setting.Value{}, fmt.Errorf("%q is not a whole number of 100-nanosecond ticks", text)
+			return setting.Value{}, fmt.Errorf("%s is not a whole number of 100-nanosecond ticks", redact.Quote([]byte(text)))
 		case n == 0:
 			return setting.Of(none), nil
 		case n > 0:
@@ -158,14 +159,14 @@ func boolean(text string) (setting.Value, error) {
 	case "FALSE":
 		return setting.Off, nil
 	}
-	return setting.Value{}, fmt.Errorf("%q is neither TRUE nor FALSE", text)
+	return setting.Value{}, fmt.Errorf("%s is neither TRUE nor FALSE", redact.Quote([]byte(text)))
 }
 
 func bit(mask int64) func(string) (setting.Value, error) {
 	return func(text string) (setting.Value, error) {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil || n < 0 {
-			return setting.Value{}, fmt.Errorf("%q is not a set of bits", text)
+			return setting.Value{}, fmt.Errorf("%s is not a set of bits", redact.Quote([]byte(text)))
 		}
 		return setting.Switch(n&mask != 0), nil
 	}
@@ -174,7 +175,7 @@ func bit(mask int64) func(string) (setting.Value, error) {
 // logoff reads forceLogoff: -2^63 never, else so long after the hours' end.
 func logoff(text string) (setting.Value, error) {
 	if _, err := strconv.ParseInt(text, 10, 64); err != nil {
-		return setting.Value{}, fmt.Errorf("%q is not a number of 100-nanosecond ticks", text)
+		return setting.Value{}, fmt.Errorf("%s is not a number of 100-nanosecond ticks", redact.Quote([]byte(text)))
 	}
 	return setting.Switch(text != noInterval), nil
 }

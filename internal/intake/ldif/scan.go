@@ -94,6 +94,7 @@ type name struct {
 	attr   attr
 	kind   attrKind
 	secret bool   // by its name
+	odd    bool   // it does not look like a name: it may be what is secret
 	mark   []byte // what stands in the copy behind the name, where no rule reads it
 	piece  span
 	next   *name // the one that came behind it last: mostly it comes again
@@ -403,6 +404,11 @@ func (s *scanner) logical(line []byte) error {
 	}
 	if n.kind != isKnown {
 		value := line[start:]
+		if n.odd { // the name may be what is secret
+			s.open = dropped
+			s.src.NotKept++
+			return s.strike(line, 0, append([]byte(redact.NotKept), n.mark...))
+		}
 		if s.src.KeepAll && !n.secret && !redact.IsMark(string(value)) {
 			s.await(n, line, colon, start, coded)
 			return nil
@@ -421,7 +427,7 @@ func (s *scanner) logical(line []byte) error {
 		return nil
 	}
 	s.open = wanted
-	struck := !coded && secret(a, shown)
+	struck := !coded && judgedAtOnce(a) && secret(a, shown)
 	if struck {
 		// What it is is not told. That it is there still is: silence would be taken
 		// for a proof that it is not.
@@ -432,11 +438,42 @@ func (s *scanner) logical(line []byte) error {
 		}
 	}
 	s.add(a, shown, coded, n.piece, s.line)
-	if !struck && (a >= aServer || texts[a]) { // it may go on
-		s.await(n, line, colon, start, coded)
+	if !struck && mayNotFit(a, shown, coded) {
+		s.await(n, line, colon, start, coded) // it may go on
 		s.open, s.wait.wanted = wanted, true
 	}
 	return nil
+}
+
+// judgedAtOnce reports whether the first line of a value tells whether it is one of its
+// attribute's.
+func judgedAtOnce(a attr) bool { return a >= aServer || shapes[a] == freeText || onOneLine[shapes[a]] }
+
+// mayNotFit reports whether a value has to be judged as a whole.
+func mayNotFit(a attr, value []byte, coded bool) bool {
+	switch s := shapes[a]; {
+	case a >= aServer, s == freeText, s == aLinkList, s == aFilter, s == aDescriptor && !coded:
+		return true
+	case s == anyText:
+		return false
+	case coded:
+		return !plainlyFits(a, value)
+	default:
+		return !a.fits(value)
+	}
+}
+
+// plainlyFits reports whether a value in base64 can be told to be one of the attribute's without
+// decoding it: of a million accounts nearly all can.
+func plainlyFits(a attr, coded []byte) bool {
+	const guidCoded, sidCoded = 24, 40
+	switch shapes[a] {
+	case aSIDOrGUID:
+		return len(coded) == guidCoded || len(coded) == sidCoded && coded[0] == 'A' && coded[1] == 'Q'
+	case aDescriptor:
+		return len(coded) > guidCoded && coded[0] == 'A' && coded[1] == 'Q'
+	}
+	return false
 }
 
 // begins reports whether a line begins with the name and a colon.
@@ -455,6 +492,7 @@ func (s *scanner) nameOf(text []byte) *name {
 	n := &name{text: string(text)}
 	n.attr, n.kind, n.piece = lookup(text)
 	n.secret = n.kind == isSecret || n.kind == isUnknown && redact.Name(n.text)
+	n.odd = n.kind == isUnknown && !redact.PlainName(n.text)
 	n.mark = notKeptValue
 	if n.secret {
 		n.mark = struckValue
@@ -474,7 +512,14 @@ func secret(a attr, value []byte) bool {
 	case a >= aServer && a < aSetting && !switchOrNumber(value):
 		return true // an account's entry keeps old passwords under a policy's name
 	}
-	return texts[a] && redact.Suspicious(value) && redact.Look(string(value))
+	if shapes[a] != freeText {
+		return !a.fits(value)
+	}
+	if redact.Harmless(value) {
+		return false
+	}
+	_, struck := redact.Text(string(value))
+	return struck
 }
 
 func switchOrNumber(value []byte) bool {
@@ -508,6 +553,12 @@ func (s *scanner) continued(line []byte) error {
 	case nothing:
 		return s.errorAt(s.line, "a continued line without a beginning", "an attribute before it", "check that the export is whole")
 	case wanted:
+		if v := &s.values[len(s.values)-1]; !s.wait.on && !goesOn[shapes[v.attr]] && (!v.coded || shapes[v.attr] == aSIDOrGUID) {
+			s.text = append(s.text, redact.Struck...) // a number does not go on
+			v.to, s.open = uint32(len(s.text)), dropped
+			s.src.Struck++
+			return s.strike(line, 1, nil)
+		}
 		s.text = append(s.text, line[1:]...)
 		v := &s.values[len(s.values)-1]
 		if v.to = uint32(len(s.text)); !s.wait.on || v.to-v.from <= mostJudged {
@@ -530,6 +581,12 @@ func (s *scanner) continued(line []byte) error {
 	s.coded += len(line) - 1
 	return nil
 }
+
+// onOneLine are the shapes whose values no program breaks.
+var onOneLine = [256]bool{aWholeNumber: true, aTruth: true, aTime: true, aWord: true}
+
+// goesOn are those of which a further line tells nothing new.
+var goesOn = [256]bool{anyText: true, aDNOrNone: true}
 
 // tooLong settles a value that goes on beyond what is judged, with the line that was one
 // too many.
@@ -576,7 +633,7 @@ func (s *scanner) await(n *name, line []byte, from, value int, coded bool) {
 func (s *scanner) markOfWanted() []byte {
 	v := &s.values[len(s.values)-1]
 	value := s.raw(v)
-	if !v.coded && len(value) == s.wait.end-s.wait.value {
+	if !v.coded && len(value) == s.wait.end-s.wait.value && judgedAtOnce(v.attr) {
 		return nil // one line
 	}
 	if v.coded && !s.wait.long {
@@ -679,15 +736,6 @@ func (s *scanner) judge(n *name, value []byte, coded bool) []byte {
 
 // noText reports whether a character stands in no text.
 func noText(c rune) bool { return c < ' ' && c != '\t' && c != '\r' && c != '\n' }
-
-// texts are attributes of free text, in which a secret can stand that shows itself.
-// Names and DNs are what membership is told by, and stay.
-var texts = func() (all [256]bool) {
-	for _, a := range []attr{aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor} {
-		all[a] = true
-	}
-	return all
-}()
 
 // bytesOf returns a value's bytes as the directory holds them.
 func (r *record) bytesOf(v *value) ([]byte, error) {

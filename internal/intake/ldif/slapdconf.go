@@ -1,10 +1,7 @@
 package ldif
 
 import (
-	"bufio"
-	"bytes"
 	"fmt"
-	"io"
 	"regexp"
 	"slices"
 	"strings"
@@ -17,7 +14,8 @@ import (
 // ServerConf is the configuration of an OpenLDAP server in its older shape
 // (slapd.conf(5), slapo-ppolicy(5)): it names the policy that the server applies by
 // default.
-var ServerConf = intake.Format{Name: "server configuration (slapd.conf)", Detect: detectConf, Read: readConf}
+var ServerConf = intake.Format{Name: "server configuration (slapd.conf)", Detect: detectConf,
+	Read: (&intake.Whole{Most: 4 << 20, Expected: "a slapd.conf", Next: "copy it again", Take: takeConf}).Read}
 
 var (
 	confDatabase = regexp.MustCompile(`(?im)^database[ \t]+"?\w`)
@@ -30,51 +28,39 @@ func detectConf(_ string, head []byte) bool {
 	return confDatabase.Match(text) && confSuffix.Match(text)
 }
 
-// conf are the directives that are read.
-var conf = []string{"database", "suffix", "overlay", "ppolicy_default", "include"}
+// conf are the directives that are read, with what stands behind them.
+var conf = map[string]*regexp.Regexp{"database": confName, "overlay": confName, "suffix": confDN, "ppolicy_default": confDN,
+	"include": regexp.MustCompile(`^/\S+$`)}
 
-// maxConf bounds a configuration; real ones are a few kilobytes.
-const maxConf = 4 << 20
+var (
+	confName = regexp.MustCompile(`^[A-Za-z_]{1,32}$`)
+	confDN   = regexp.MustCompile(`^\w+=[^=]+(?:,\w+=[^=]+)*$`)
+)
 
-func readConf(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxConf+1))
-	if err != nil {
-		return err
-	}
-	text, err := intake.Decode(raw)
-	if err != nil || len(raw) > maxConf {
-		return &intake.Error{Path: src.Path, Seen: "no text of at most 4 MiB", Expected: "a slapd.conf", Next: "copy it again"}
-	}
-	r := &reader{record: &record{path: src.Path}, into: into, domains: map[string]string{}}
+func takeConf(text *intake.Text, into *estate.Builder) error {
+	r := &reader{record: &record{path: text.Path}, into: into, domains: map[string]string{}}
 	r.server = serverConfig{map[string]string{}, map[string]estate.Cite{}, map[string]estate.Cite{}, map[string]string{}}
-	var kept bytes.Buffer
-	c := confReader{reader: r, database: -1}
-	scan := bufio.NewScanner(bytes.NewReader(text))
-	scan.Buffer(nil, maxConf)
-	for n := 1; scan.Scan(); n++ {
-		line := strings.TrimRight(scan.Text(), "\r")
-		switch goesOn := line != "" && (line[0] == ' ' || line[0] == '\t'); {
+	c := confReader{reader: r, text: text, database: -1}
+	for l := range text.Lines() {
+		switch goesOn := l.Text != "" && (l.Text[0] == ' ' || l.Text[0] == '\t'); {
+		case strings.TrimSpace(l.Text) == "" || l.Text[0] == '#': // nothing is read of a comment
 		case goesOn && c.directive != "":
-			c.words = append(c.words, confWords(line)...)
-			kept.WriteString(c.keep(src, line) + "\n")
-		case strings.TrimSpace(line) == "" || line[0] == '#':
-			kept.WriteString(keepComment(src, line) + "\n")
+			c.take(confWords(l))
 		default:
 			c.end()
-			words := confWords(line)
+			words := confWords(l)
 			if len(words) == 0 {
-				words = []string{""}
+				continue
 			}
-			c.directive, c.words, c.line, c.assigned = strings.ToLower(words[0]), words[1:], n, ""
-			kept.WriteString(c.keep(src, line) + "\n")
+			name := words[0]
+			c.directive, c.words, c.line, c.assigned = strings.ToLower(name.Text), nil, l.Number, ""
+			text.Name(name.From, name.end, name.Text, nil)
+			c.take(words[1:])
 		}
-	}
-	if err := scan.Err(); err != nil {
-		return err
 	}
 	c.end()
 	if len(r.server.suffix) == 0 {
-		return &intake.Error{Path: src.Path, Seen: "no database with a suffix", Expected: "a slapd.conf", Next: "copy the whole file"}
+		return text.Wrong(0, "no database with a suffix", "a slapd.conf", "copy the whole file")
 	}
 	if c.elsewhere.File != "" {
 		for key := range r.server.suffix { // an overlay, or its default, may stand in another file
@@ -86,15 +72,13 @@ func readConf(src *intake.Source, into *estate.Builder) error {
 		}
 	}
 	r.serverDefaults()
-	if !bytes.HasSuffix(text, []byte("\n")) {
-		kept.Truncate(max(kept.Len()-1, 0))
-	}
-	return src.Store(raw, text, kept.Bytes())
+	return nil
 }
 
 // confReader takes one directive after the other.
 type confReader struct {
 	*reader
+	text      *intake.Text
 	directive string
 	words     []string
 	line      int
@@ -153,76 +137,67 @@ func (c *confReader) end() {
 	c.directive, c.words = "", nil
 }
 
-// keep is what is kept of a line: of directives that are not read their name alone.
-func (c *confReader) keep(src *intake.Source, line string) string {
-	if slices.Contains(conf, c.directive) {
-		return line
+// take takes words of a directive: of one that is read its first word, of the others
+// nothing.
+func (c *confReader) take(words []confWord) {
+	for _, w := range words {
+		is, read := conf[c.directive]
+		if read && len(c.words) == 0 && is.MatchString(w.Text) {
+			c.words = append(c.words, c.text.ReadAs(w.From, w.end, w.Text, nil))
+			continue
+		}
+		under := c.directive
+		if redact.Name(c.assigned) {
+			under = c.assigned
+		}
+		c.text.Rest(w.From, w.end, under, w.Text, nil)
+		c.assigned = ""
+		if before, ok := strings.CutSuffix(w.Text, "="); ok { // the next word says what
+			c.assigned = before
+		}
+		if len(c.words) == 0 {
+			c.words = append(c.words, redact.NotKept)
+		}
 	}
-	name, rest, _ := strings.Cut(strings.TrimLeft(line, " \t"), " ")
-	if line[0] == ' ' || line[0] == '\t' {
-		name, rest = "", line
-	}
-	under := c.directive
-	if redact.Name(c.assigned) {
-		under = c.assigned
-	}
-	value, struck := redact.Keep(under, strings.TrimSpace(rest), false, src.KeepAll)
-	c.assigned = ""
-	if before, ok := strings.CutSuffix(strings.TrimSpace(line), "="); ok { // the next line says what
-		c.assigned = before[strings.LastIndexAny(before, " \t\"")+1:]
-	}
-	switch {
-	case struck:
-		src.Struck++
-	case value != strings.TrimSpace(rest):
-		src.NotKept++
-	}
-	if name == "" {
-		return " " + value
-	}
-	return strings.TrimSpace(name + " " + value)
 }
 
-func keepComment(src *intake.Source, line string) string {
-	text := strings.TrimSpace(strings.TrimPrefix(line, "#"))
-	value, struck := redact.Keep("comment", text, false, src.KeepAll)
-	switch {
-	case struck:
-		src.Struck++
-	case value != text:
-		src.NotKept++
-	default:
-		return line
-	}
-	return "# " + value
+// confWord is a word, where it stands, and where it ends.
+type confWord struct {
+	intake.Line
+	end int
 }
 
 // confWords parts a line into its words; one in double quotes may hold spaces, and a
 // backslash takes the next character as it is.
-func confWords(line string) (words []string) {
+func confWords(line intake.Line) (words []confWord) {
 	var word strings.Builder
-	open, quoted := false, false
-	for i := 0; i < len(line); i++ {
-		switch b := line[i]; {
-		case b == '\\' && i+1 < len(line) && (line[i+1] == '"' || line[i+1] == '\\'):
+	from, quoted := -1, false
+	end := func(to int) {
+		if from >= 0 {
+			words = append(words, confWord{intake.Line{Number: line.Number, Text: word.String(), From: line.From + from}, line.From + to})
+		}
+		word.Reset()
+		from = -1
+	}
+	for i := 0; i < len(line.Text); i++ {
+		b := line.Text[i]
+		if (b == ' ' || b == '\t') && !quoted {
+			end(i)
+			continue
+		}
+		if from < 0 {
+			from = i
+		}
+		switch {
+		case b == '\\' && i+1 < len(line.Text) && (line.Text[i+1] == '"' || line.Text[i+1] == '\\'):
 			i++
-			word.WriteByte(line[i])
-			open = true
+			word.WriteByte(line.Text[i])
 		case b == '"':
-			quoted, open = !quoted, true
-		case (b == ' ' || b == '\t') && !quoted:
-			if open {
-				words = append(words, word.String())
-			}
-			word.Reset()
-			open = false
+			quoted = !quoted
 		default:
 			word.WriteByte(b)
-			open = true
 		}
 	}
-	if open {
-		words = append(words, word.String())
-	}
+	end(len(line.Text))
 	return words
 }

@@ -69,7 +69,7 @@ func TestServerConf(t *testing.T) {
 	b := estate.NewBuilder()
 	b.StartFile("slapd.conf")
 	if err := ServerConf.Read(src, b); err != nil || strings.Contains(all.String(), "Sea-Lantern") ||
-		!strings.Contains(all.String(), "\n refreshOnly\n") {
+		!strings.Contains(all.String(), "\n  refreshOnly\n") {
 		t.Errorf("%v, kept %q", err, all.String())
 	}
 }

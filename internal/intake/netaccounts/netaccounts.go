@@ -6,8 +6,6 @@ package netaccounts
 import (
 	"bytes"
 	"fmt"
-	"io"
-	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -16,11 +14,10 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
-	"sternledger/internal/redact"
 )
 
 // Format is the output of net accounts.
-var Format = intake.Format{Name: "net accounts (text)", Detect: detect, Read: read, Speaks: machineOf}
+var Format = intake.Format{Name: "net accounts (text)", Detect: detect, Read: whole.Read, Speaks: intake.MachineOf}
 
 const (
 	minute = 60
@@ -115,38 +112,23 @@ func OfDomain(head []byte) bool {
 	return len(values) > len(lines) && fits(values[:len(lines)]) && ofDomain(values)
 }
 
-// machineOf is the machine's name, which the text does not hold: the file's.
-func machineOf(file string) string {
-	name := path.Base(strings.ReplaceAll(file, `\`, "/"))
-	name = strings.TrimSuffix(name, path.Ext(name))
-	for _, suffix := range []string{"-net-accounts", "_net_accounts", ".net-accounts", "-netaccounts", "-accounts"} {
-		name = strings.TrimSuffix(name, suffix)
-	}
-	return strings.ToLower(name)
-}
+var whole = intake.Whole{Most: 1 << 20, Expected: "what net accounts prints", Next: "save it again", Take: take}
 
-const maxSize = 1 << 20
-
-func read(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
-	if err != nil {
-		return err
-	}
-	text, err := intake.Decode(raw)
-	if err != nil || len(raw) > maxSize {
-		return &intake.Error{Path: src.Path, Seen: "more than a page, or text that is cut", Expected: "what net accounts prints",
-			Next: "save it again"}
-	}
-	values, numbers, raws := found(text)
+func take(t *intake.Text, into *estate.Builder) error {
+	values, numbers, raws := found(t.Bytes)
 	if len(values) < len(lines) || !fits(values[:len(lines)]) {
-		return &intake.Error{Path: src.Path, Seen: fmt.Sprintf("%d of the eight lines of net accounts", len(values)),
-			Expected: "all of them, in their order",
-			Next:     "save its whole output again"}
+		return t.Wrong(0, fmt.Sprintf("%d of the eight lines of net accounts", len(values)), "all of them, in their order",
+			"save its whole output again")
 	}
-	name := machineOf(src.Path)
+	for l := range t.Lines() {
+		if slices.Contains(numbers, l.Number) {
+			t.Took(l)
+		}
+	}
+	name := intake.MachineOf(t.Path)
 	a := into.At(estate.Place{Name: name, Kind: estate.Machine})
 	if a.Head == nil {
-		a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(src.Path, `\`, "/")), Standing: estate.Enforced,
+		a.Head = &estate.Policy{Name: "local", Origin: intake.FileName(t.Path), Standing: estate.Enforced,
 			Platform: setting.WindowsMachine,
 			Settings: estate.Settings{}, Cite: into.Cite(numbers[0], "", raws[0])}
 	}
@@ -165,25 +147,5 @@ func read(src *intake.Source, into *estate.Builder) error {
 			into.Set(a.Head.Settings, setting.WindowsMachine, l.id, setting.Number(n*l.unit), c)
 		}
 	}
-	return src.Store(raw, text, kept(src, text, numbers))
-}
-
-// kept is the text without the lines that are none of those that are read.
-func kept(src *intake.Source, text []byte, read []int) []byte {
-	var out bytes.Buffer
-	n := 0
-	for full := range bytes.Lines(text) {
-		n++
-		bare := bytes.TrimRight(full, "\r\n")
-		shown, struck := redact.Keep("", string(bare), slices.Contains(read, n) || len(bytes.TrimSpace(bare)) == 0, src.KeepAll)
-		switch {
-		case struck:
-			src.Struck++
-		case shown != string(bare):
-			src.NotKept++
-		}
-		out.WriteString(shown)
-		out.Write(full[len(bare):])
-	}
-	return out.Bytes()
+	return nil
 }

@@ -63,7 +63,7 @@ func taken(t *testing.T, text string) *estate.Authority {
 	b := estate.NewBuilder()
 	b.StartFile("desk.txt")
 	src := &intake.Source{Path: `C:\handed over\DESK7-net-accounts.txt`, In: strings.NewReader(text), Keep: io.Discard, Differs: func() {}}
-	if err := read(src, b); err != nil {
+	if err := Format.Read(src, b); err != nil {
 		t.Fatal(err)
 	}
 	return b.Finish()[0]
@@ -111,7 +111,7 @@ func TestWhatItIsNot(t *testing.T) {
 			t.Errorf("%s is taken", name)
 		}
 		src := &intake.Source{Path: "x", In: strings.NewReader(text), Keep: io.Discard, Differs: func() {}}
-		if err := read(src, estate.NewBuilder()); err == nil {
+		if err := Format.Read(src, estate.NewBuilder()); err == nil {
 			t.Errorf("%s is read", name)
 		}
 	}
@@ -124,7 +124,7 @@ func FuzzRead(f *testing.F) {
 		b := estate.NewBuilder()
 		b.StartFile("x")
 		src := &intake.Source{Path: "x", In: bytes.NewReader(data), Keep: io.Discard, Differs: func() {}}
-		if read(src, b) == nil {
+		if Format.Read(src, b) == nil {
 			for _, a := range b.Finish() {
 				for id, f := range a.Head.Settings {
 					if !f.Value.IsSet() && f.Problem == "" {

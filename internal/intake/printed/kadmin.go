@@ -2,7 +2,6 @@ package printed
 
 import (
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -24,16 +23,17 @@ var kadminRows = []row{
 	{name: "Password lockout duration", id: "lockout-duration", unit: 1, zero: setting.Of(setting.UntilAdmin)},
 }
 
-// principalLines are those of getprinc that are read.
-var principalLines = []string{"Principal", "Last password change", "Attributes", "Policy", "Expiration date"}
+// kadminLine are the lines that are no settings, as far as they are read: which principal
+// and policy it is, the days, and the words of its attributes.
+var kadminLine = regexp.MustCompile(`^(?:Principal: \S+@\S+|Policy: \S.*|Attributes:(?: [A-Z_]+)*|Authenticating as principal \S+ with (?:password|existing credentials|(?:default )?keytab\b.*)\.?|` +
+	`(?:Last password change|Expiration date): (?:\[never\]|\w{3} \w{3} [ \d]\d \d\d:\d\d:\d\d \w+ \d{4}))$`)
 
 var kadmin = tool{
 	recognise: regexp.MustCompile(`(?m)^Policy: \S.*\r?\nMaximum password life:|^Principal: \S+@\S+\r?\nExpiration date:`),
 	expected:  "what kadmin's getpol and getprinc print",
-	known: func(name string) bool {
-		return named(kadminRows, name) != nil || slices.Contains(principalLines, name) || strings.HasPrefix(name, "Authenticating as principal")
-	},
-	take: takeKadmin,
+	rows:      kadminRows,
+	known:     func(_, text string) bool { return kadminLine.MatchString(text) },
+	take:      takeKadmin,
 }
 
 // realmOf is the realm that a text speaks of: its principals name it, or the line with
@@ -54,7 +54,7 @@ func takeKadmin(r *reader) error {
 		}
 	}
 	if realm == "" {
-		return r.wrong(0, "policies of a realm that is not named", "a principal with its realm",
+		return r.Wrong(0, "policies of a realm that is not named", "a principal with its realm",
 			"save the line \"Authenticating as principal …\", or the output of getprinc, in the same file")
 	}
 	at := estate.Place{Name: strings.ToLower(realm), Kind: estate.LDAP}

@@ -4,10 +4,7 @@
 package printed
 
 import (
-	"bytes"
 	"fmt"
-	"io"
-	"path"
 	"regexp"
 	"strconv"
 	"strings"
@@ -21,18 +18,17 @@ import (
 // The formats: a domain as samba-tool shows it, the policies of an old-style Samba
 // server, and a realm as kadmin shows it.
 var (
-	Format  = intake.Format{Name: "settings of a domain (samba-tool)", Detect: sambaTool.detect, Read: sambaTool.read}
-	Pdbedit = intake.Format{Name: "account policies (pdbedit)", Detect: pdbedit.detect, Read: pdbedit.read, Speaks: machineOf}
-	Kadmin  = intake.Format{Name: "realm (kadmin)", Detect: kadmin.detect, Read: kadmin.read}
+	Format  = intake.Format{Name: "settings of a domain (samba-tool)", Detect: sambaTool.detect, Read: sambaTool.whole().Read}
+	Pdbedit = intake.Format{Name: "account policies (pdbedit)", Detect: pdbedit.detect, Read: pdbedit.whole().Read, Speaks: intake.MachineOf}
+	Kadmin  = intake.Format{Name: "realm (kadmin)", Detect: kadmin.detect, Read: kadmin.whole().Read}
 )
-
-const maxSize = 64 << 20
 
 // tool is one that prints such lines.
 type tool struct {
 	recognise *regexp.Regexp
 	expected  string
-	known     func(name string) bool // whether a line of that name is kept
+	rows      []row                        // its settings
+	known     func(name, text string) bool // whether a line that is no setting is one of its own
 	take      func(r *reader) error
 }
 
@@ -46,39 +42,37 @@ type line struct {
 
 // reader is a text that is being read.
 type reader struct {
-	src   *intake.Source
+	*intake.Text
 	into  *estate.Builder
 	lines []line
 }
 
-func (t *tool) read(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
-	if err != nil {
-		return err
+func (t *tool) whole() *intake.Whole {
+	return &intake.Whole{Most: 64 << 20, Expected: t.expected, Next: "save it again", Take: func(text *intake.Text, into *estate.Builder) error {
+		r := &reader{Text: text, into: into}
+		for l := range text.Lines() {
+			l = l.Trimmed()
+			r.lines = append(r.lines, t.line(text, l))
+		}
+		return t.take(r)
+	}}
+}
+
+// line takes what is known of a line; of the rest a mark stands there.
+func (t *tool) line(text *intake.Text, l intake.Line) line {
+	name, value := parted(l.Text)
+	switch x := named(t.rows, name); {
+	case x == nil && t.known(name, l.Text), x != nil && (value == "" || x.holds(value)):
+		l.Text = text.Took(l)
+	case x != nil: // the setting is there, and its value is none
+		at := l.To() - len(value)
+		text.Read(l.From, at)
+		l.Text = l.Text[:len(l.Text)-len(value)] + text.Rest(at, l.To(), "", value, nil)
+	default:
+		l.Text = text.Left(l, name)
 	}
-	text, err := intake.Decode(raw)
-	if err == nil && len(raw) > maxSize {
-		err = fmt.Errorf("more than 64 MiB")
-	}
-	if err != nil {
-		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: t.expected, Next: "save it again"}
-	}
-	r := &reader{src: src, into: into}
-	var kept bytes.Buffer
-	number := 0
-	for full := range bytes.Lines(text) {
-		number++
-		bare := strings.TrimRight(string(full), "\r\n")
-		l := line{number: number, text: strings.TrimSpace(bare)}
-		l.name, l.value = parted(l.text)
-		r.lines = append(r.lines, l)
-		kept.WriteString(r.keep(bare, l, t.known(l.name)))
-		kept.WriteString(string(full[len(bare):]))
-	}
-	if err := t.take(r); err != nil {
-		return err
-	}
-	return src.Store(raw, text, kept.Bytes())
+	name, value = parted(l.Text)
+	return line{l.Number, name, value, l.Text}
 }
 
 // parted parts a line at the colon behind its name, or at pdbedit's words.
@@ -91,27 +85,6 @@ func parted(text string) (name, value string) {
 	return strings.TrimSpace(name), strings.TrimSpace(value)
 }
 
-// keep says what is kept of a line.
-func (r *reader) keep(bare string, l line, known bool) string {
-	if l.text == "" || known && l.value == "" {
-		return bare
-	}
-	kept, struck := redact.Keep(l.name, l.text, known, r.src.KeepAll)
-	switch {
-	case struck:
-		r.src.Struck++
-	case kept != l.text:
-		r.src.NotKept++
-	default:
-		return bare
-	}
-	return kept
-}
-
-func (r *reader) wrong(line int, seen, expected, next string) error {
-	return &intake.Error{Path: r.src.Path, Line: line, Seen: seen, Expected: expected, Next: next}
-}
-
 // row says how a line holds a setting.
 type row struct {
 	name string
@@ -119,6 +92,12 @@ type row struct {
 	unit int64 // of its number
 	zero setting.Value
 	most setting.Value // what the greatest number means
+}
+
+// holds reports whether a value is one that the row can have.
+func (x *row) holds(value string) bool {
+	_, err := numberOf(value)
+	return err == nil || value == "on" || value == "off"
 }
 
 func named(rows []row, name string) *row {
@@ -161,7 +140,7 @@ func numberOf(text string) (int64, error) {
 		for i, unit := range []int64{86400, 3600, 60, 1} {
 			n, err := strconv.ParseInt(m[i+1], 10, 32)
 			if err != nil {
-				return 0, fmt.Errorf("%q is no time that can be", text)
+				return 0, fmt.Errorf("%s is no time that can be", redact.Quote([]byte(text)))
 			}
 			seconds += n * unit
 		}
@@ -172,14 +151,4 @@ func numberOf(text string) (int64, error) {
 		return 0, fmt.Errorf("%s is not a whole number", redact.Quote([]byte(text)))
 	}
 	return n, nil
-}
-
-// machineOf is the machine's name, which the text does not hold: the file's.
-func machineOf(file string) string {
-	name := path.Base(strings.ReplaceAll(file, `\`, "/"))
-	name = strings.TrimSuffix(name, path.Ext(name))
-	for _, suffix := range []string{"-pdbedit", "_pdbedit", ".pdbedit", "-policies", "-policy"} {
-		name = strings.TrimSuffix(name, suffix)
-	}
-	return strings.ToLower(name)
 }

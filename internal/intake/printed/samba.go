@@ -2,13 +2,14 @@ package printed
 
 import (
 	"fmt"
-	"path"
 	"regexp"
 	"strconv"
 	"strings"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 const (
@@ -34,14 +35,16 @@ const precedenceLine = "Precedence (lowest is best)"
 var sambaTool = tool{
 	recognise: regexp.MustCompile(`(?m)^Password information for (domain|PSO) '`),
 	expected:  "what samba-tool domain passwordsettings show prints",
-	known: func(name string) bool {
-		return named(sambaRows, name) != nil || name == precedenceLine || strings.HasPrefix(name, "Password information for ") ||
-			strings.HasPrefix(name, "PSO ") || strings.HasPrefix(name, "Note") || strings.HasPrefix(name, "CN=")
-	},
-	take: takeSamba,
+	rows:      sambaRows,
+	known:     func(_, text string) bool { return sambaLine.MatchString(text) },
+	take:      takeSamba,
 }
 
 var headline = regexp.MustCompile(`^Password information for (domain|PSO) '(.*)'$`)
+
+// sambaLine are the lines that are no settings: whose they are, and whom they concern.
+var sambaLine = regexp.MustCompile(`^(?:Password information for (?:domain|PSO) '[^']*'|Precedence \(lowest is best\): *\d+|` +
+	`PSO applies directly to \d+ groups?/users?:|Note: PSO does not apply to any users or groups\.?|CN=[^=]+(?:,\w+=[^=]+)+)$`)
 
 // takeSamba takes the domain's settings and its fine-grained policies. A policy does
 // not name its domain: the text has to.
@@ -55,7 +58,7 @@ func takeSamba(r *reader) error {
 		}
 	}
 	if estate.DomainOf(domain) == "" {
-		return r.wrong(0, "policies of a domain that is not named", "Password information for domain 'DC=…'",
+		return r.Wrong(0, "policies of a domain that is not named", "Password information for domain 'DC=…'",
 			"save the output of samba-tool domain passwordsettings show in the same file")
 	}
 	at := estate.InDomain(estate.DomainOf(domain))
@@ -91,7 +94,8 @@ func takeSamba(r *reader) error {
 		case l.name == precedenceLine:
 			n, err := strconv.ParseInt(l.value, 10, 64)
 			if err != nil || n < 1 {
-				r.into.Damaged(r.into.Cite(l.number, l.name, l.value), "a precedence of %q; a fine-grained policy has 1 or more", l.value)
+				r.into.Damaged(r.into.Cite(l.number, l.name, l.value), "a precedence of %s; a fine-grained policy has 1 or more",
+					redact.Quote([]byte(l.value)))
 			} else if p.Precedence == nil {
 				p.Precedence = &n
 			}
@@ -126,9 +130,10 @@ var pdbeditRows = []row{
 var pdbedit = tool{
 	recognise: regexp.MustCompile(`(?m)^account policy "[a-z ]+" value is: `),
 	expected:  "what pdbedit -P prints",
-	known:     func(name string) bool { return named(pdbeditRows, name) != nil },
+	rows:      pdbeditRows,
+	known:     func(string, string) bool { return false },
 	take: func(r *reader) error {
-		name := machineOf(r.src.Path)
+		name := intake.MachineOf(r.Path)
 		var head *estate.Policy
 		for _, l := range r.lines {
 			x := named(pdbeditRows, l.name)
@@ -138,7 +143,7 @@ var pdbedit = tool{
 			a := r.into.At(estate.Place{Name: name, Kind: estate.Machine})
 			if a.Head == nil {
 				a.Platform = setting.WindowsMachine
-				a.Head = &estate.Policy{Name: "local", Origin: path.Base(strings.ReplaceAll(r.src.Path, `\`, "/")), Standing: estate.Enforced,
+				a.Head = &estate.Policy{Name: "local", Origin: intake.FileName(r.Path), Standing: estate.Enforced,
 					Platform: setting.WindowsMachine,
 					Settings: estate.Settings{}, Cite: r.into.Cite(l.number, "", l.text)}
 			}
@@ -146,7 +151,7 @@ var pdbedit = tool{
 			r.set(head.Settings, setting.WindowsMachine, x, l)
 		}
 		if head == nil {
-			return r.wrong(0, "no policy with its value", `account policy "…" value is: …`, "save the output of pdbedit -P for each policy")
+			return r.Wrong(0, "no policy with its value", `account policy "…" value is: …`, "save the output of pdbedit -P for each policy")
 		}
 		return nil
 	},

@@ -22,10 +22,8 @@ import (
 )
 
 // Format is the sheet.
-var Format = intake.Format{Name: "sheet of settings (CSV, YAML)", Detect: detect, Read: read}
-
-// maxSize bounds a sheet; people do not type more.
-const maxSize = 4 << 20
+var Format = intake.Format{Name: "sheet of settings (CSV, YAML)", Detect: detect,
+	Read: (&intake.Whole{Most: 4 << 20, Expected: "a sheet that somebody typed", Next: "check which file this is, or save it again", Take: take}).Read}
 
 // Columns of the CSV form. The last two are for people and are passed over.
 const (
@@ -83,94 +81,130 @@ type row struct {
 	authority, kind, platform, policy, setting, value, accounts, readBy, readOn strictyaml.Text
 }
 
-func read(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
+func take(text *intake.Text, into *estate.Builder) error {
+	rows, err := rowsOf(text)
 	if err != nil {
 		return err
 	}
-	if len(raw) > maxSize {
-		return &intake.Error{Path: src.Path, Seen: "more than 4 MiB", Expected: "a sheet that somebody typed", Next: "check which file this is"}
-	}
-	text, err := intake.Decode(raw)
-	if err != nil {
-		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: "a whole sheet", Next: "save it again"}
-	}
-	rows, err := rowsOf(src.Path, text)
-	if err != nil {
-		return err
-	}
-	r := &reader{src: src, into: into, seen: map[string]int{}}
+	r := &reader{text: text, into: into, seen: map[string]int{}}
 	for i := range rows {
 		if err := r.row(&rows[i]); err != nil {
 			return err
 		}
 	}
 	if r.taken == 0 {
-		return &intake.Error{Path: src.Path, Seen: "a sheet without a single value", Expected: "a value in at least one row",
-			Next: "fill in what was read off, and gather again"}
+		return text.Wrong(0, "a sheet without a single value", "a value in at least one row", "fill in what was read off, and gather again")
 	}
-	_, err = src.Keep.Write(raw)
-	return err
+	return nil
 }
 
-func rowsOf(path string, text []byte) ([]row, error) {
-	if yamlForm.Match(text) {
-		return fromYAML(path, text)
+func rowsOf(text *intake.Text) ([]row, error) {
+	if yamlForm.Match(text.Bytes) {
+		return fromYAML(text)
 	}
-	return fromCSV(path, text)
+	return fromCSV(text)
+}
+
+// cells are those of a row, by their columns, with where they stand.
+type cells struct {
+	text  *intake.Text
+	shift int // of the text that the places are in
+	spans map[string][2]int
+	of    map[string]strictyaml.Text
+}
+
+// keep tells which cells are read: of a row that was not filled in its setting alone.
+// What the sheet itself says of a setting is ours.
+func (c *cells) keep() {
+	s, known := setting.Lookup(setting.ID(strings.ToLower(c.of[cSetting].Value)))
+	for name, at := range c.spans {
+		value := c.of[name].Value
+		read := c.of[cValue].Value != ""
+		switch name {
+		case cSetting:
+			read = known
+		case cExpects:
+			read = known && value == s.Expects()
+		case cMeaning:
+			read = known && value == s.Meaning
+		case "":
+			read = false
+		}
+		breaks := bytes.Count(c.text.Bytes[c.shift+at[0]:c.shift+at[1]], []byte("\n"))
+		written := func(mark string) string { return intake.Cell(mark, breaks) }
+		if read {
+			c.text.ReadAs(c.shift+at[0], c.shift+at[1], value, written)
+		} else if value != "" {
+			c.text.Rest(c.shift+at[0], c.shift+at[1], "", value, written)
+		}
+	}
 }
 
 // fromCSV reads the CSV form, whichever of the separators it has.
-func fromCSV(path string, text []byte) ([]row, error) {
-	skip := separatorLine(text)
-	body := text[len(skip):]
+func fromCSV(text *intake.Text) ([]row, error) {
+	skip := separatorLine(text.Bytes)
+	text.Read(0, len(skip))
+	body := text.Bytes[len(skip):]
 	above := bytes.Count(skip, []byte("\n"))
 	line, _, _ := bytes.Cut(body, []byte("\n"))
 	c := csv.NewReader(bytes.NewReader(body))
 	c.Comma, c.FieldsPerRecord = separator(line), -1
 	c.TrimLeadingSpace = c.Comma != '\t' // or empty cells would be lost
+	places := intake.Cells{Text: body, Reader: c}
 	head, err := c.Read()
 	if err != nil {
-		return nil, csvError(path, above, err)
+		return nil, csvError(text.Path, above, err)
 	}
 	at := map[string]int{}
 	for i, name := range head {
-		name = strings.ToLower(strings.TrimSpace(name))
-		if name == "" {
+		from, to := places.Span(i, len(head))
+		text.Read(len(skip)+from, len(skip)+to)
+		head[i] = strings.ToLower(strings.TrimSpace(name))
+		if head[i] == "" {
 			continue
 		}
-		if !slices.Contains(columns, name) {
-			return nil, &intake.Error{Path: path, Line: above + 1, Seen: fmt.Sprintf("an unknown column %q", name),
-				Expected: "a known one: " + strictyaml.Hint(name, columns)}
+		if !slices.Contains(columns, head[i]) {
+			return nil, text.Wrong(above+1, fmt.Sprintf("an unknown column %q", head[i]), "a known one: "+strictyaml.Hint(head[i], columns), "")
 		}
-		at[name] = i
+		at[head[i]] = i
 	}
 	for _, name := range needed {
 		if _, ok := at[name]; !ok {
-			return nil, &intake.Error{Path: path, Line: above + 1, Seen: fmt.Sprintf("no column %q", name), Expected: strings.Join(needed, ", "),
-				Next: "start from \"sternledger gather --sheet-template\""}
+			return nil, text.Wrong(above+1, fmt.Sprintf("no column %q", name), strings.Join(needed, ", "),
+				"start from \"sternledger gather --sheet-template\"")
 		}
 	}
 	var all []row
 	for {
-		cells, err := c.Read()
+		fields, err := c.Read()
 		if err == io.EOF {
 			return all, nil
 		}
 		if err != nil {
-			return nil, csvError(path, above, err)
+			return nil, csvError(text.Path, above, err)
 		}
-		cell := func(name string) strictyaml.Text {
-			i, ok := at[name]
-			if !ok || i >= len(cells) {
-				n, _ := c.FieldPos(0)
-				return strictyaml.Text{Line: n + above}
+		begins, _ := c.FieldPos(0)
+		r := cells{text: text, shift: len(skip), spans: map[string][2]int{}, of: map[string]strictyaml.Text{}}
+		for name := range at {
+			r.of[name] = strictyaml.Text{Line: begins + above}
+		}
+		for i, field := range fields {
+			name := ""
+			if i < len(head) && at[head[i]] == i {
+				name = head[i]
 			}
+			from, to := places.Span(i, len(fields))
 			n, _ := c.FieldPos(i)
-			return strictyaml.Text{Value: strings.TrimSpace(strings.ReplaceAll(cells[i], "\u00a0", " ")), Line: n + above}
+			value := strictyaml.Text{Value: strings.TrimSpace(strings.ReplaceAll(field, "\u00a0", " ")), Line: n + above}
+			if name == "" { // a column without a name: of no such cell anything is read
+				text.Rest(len(skip)+from, len(skip)+to, "", value.Value, func(mark string) string { return intake.Cell(mark, strings.Count(field, "\n")) })
+				continue
+			}
+			r.spans[name], r.of[name] = [2]int{from, to}, value
 		}
-		all = append(all, row{cell(cAuthority), cell(cKind), cell(cPlatform), cell(cPolicy), cell(cSetting), cell(cValue),
-			cell(cAccounts), cell(cReadBy), cell(cReadOn)})
+		r.keep()
+		all = append(all, row{r.of[cAuthority], r.of[cKind], r.of[cPlatform], r.of[cPolicy], r.of[cSetting], r.of[cValue],
+			r.of[cAccounts], r.of[cReadBy], r.of[cReadOn]})
 	}
 }
 
@@ -198,10 +232,18 @@ type sheetYAML struct {
 	} `yaml:"sheet"`
 }
 
-func fromYAML(path string, text []byte) ([]row, error) {
+func fromYAML(text *intake.Text) ([]row, error) {
 	var doc sheetYAML
-	if err := strictyaml.Unmarshal(path, text, &doc); err != nil {
+	if err := strictyaml.Unmarshal(text.Path, text.Bytes, &doc); err != nil {
 		return nil, err
+	}
+	// Every key must be known, and every value is read: what is left are comments.
+	comments := strictyaml.Comments(text.Bytes)
+	for l := range text.Lines() {
+		if comment, ok := comments[l.Number]; ok {
+			l.Text, _ = strings.CutSuffix(l.Text, comment)
+		}
+		text.Took(l)
 	}
 	var all []row
 	for _, part := range doc.Sheet {
@@ -217,14 +259,14 @@ func fromYAML(path string, text []byte) ([]row, error) {
 }
 
 type reader struct {
-	src   *intake.Source
+	text  *intake.Text
 	into  *estate.Builder
 	seen  map[string]int // authority, policy and setting to the line of the first value
 	taken int
 }
 
 func (r *reader) wrong(at strictyaml.Text, seen, expected, next string) error {
-	return &intake.Error{Path: r.src.Path, Line: at.Line, Seen: seen, Expected: expected, Next: next}
+	return &intake.Error{Path: r.text.Path, Line: at.Line, Seen: seen, Expected: expected, Next: next}
 }
 
 // row takes one value. A row without one was not filled in.

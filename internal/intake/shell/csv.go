@@ -5,7 +5,9 @@ import (
 	"bytes"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
+	"regexp"
 	"strings"
 
 	"sternledger/internal/intake"
@@ -30,6 +32,9 @@ func isCSV(k *kind, text []byte) bool {
 	return err == nil && len(cells) >= 3 && tells(k.telling, among(cells))
 }
 
+// plainSkip is the line that tells a type, or a separator, and nothing else.
+var plainSkip = regexp.MustCompile(`^(?:(?:#TYPE [\w.]+|sep=.)\r?\n)?$`)
+
 // readCSV reads a row for each object, as a stream.
 func readCSV(r *reader, in io.Reader) error {
 	text := bufio.NewReaderSize(intake.Decoder(in), 1<<16)
@@ -42,7 +47,11 @@ func readCSV(r *reader, in io.Reader) error {
 	if _, err := text.Discard(len(skip)); err != nil {
 		return err
 	}
-	if _, err := r.src.Keep.Write(skip); err != nil {
+	if plainSkip.Match(skip) {
+		if _, err := r.src.Keep.Write(skip); err != nil {
+			return err
+		}
+	} else if _, err := fmt.Fprintf(r.src.Keep, "#TYPE %s\n", redact.NotKept); err != nil {
 		return err
 	}
 	c := csv.NewReader(text)
@@ -55,7 +64,13 @@ func readCSV(r *reader, in io.Reader) error {
 	o, rules := r.columns(read)
 	out := csv.NewWriter(r.src.Keep)
 	out.Comma = c.Comma
-	shown := append([]string{}, read...)
+	shown := make([]string, len(read))
+	for i, name := range read {
+		if shown[i] = name; !redact.PlainName(strings.TrimSpace(name)) && !rules[i].known {
+			shown[i] = redact.NotKept
+			r.src.NotKept++
+		}
+	}
 	if err := out.Write(shown); err != nil {
 		return err
 	}
@@ -95,7 +110,10 @@ func (r *reader) row(above int, err error) error {
 }
 
 // rule is what holds for all cells of a column.
-type rule struct{ known, secret, list bool }
+type rule struct {
+	known, secret, list bool
+	can                 holds
+}
 
 // columns makes the object into which every row is read.
 func (r *reader) columns(names []string) (*object, []rule) {
@@ -108,7 +126,8 @@ func (r *reader) columns(names []string) (*object, []rule) {
 		if _, twice := o.index[lower]; !twice {
 			o.index[lower] = i
 		}
-		rules = append(rules, rule{known: r.kind.known[lower], secret: redact.Name(name), list: collections[lower]})
+		can, known := r.kind.known[lower]
+		rules = append(rules, rule{known: known, can: can, secret: redact.Name(name), list: collections[lower]})
 	}
 	return o, rules
 }
@@ -119,20 +138,24 @@ func (r *reader) cell(p *property, is *rule, cell string, line int) string {
 	if cell == "" {
 		return ""
 	}
-	if is.known {
-		p.set(cell, is.list)
-	} else {
-		p.text = cell
-	}
-	if !is.known && !is.secret && !r.src.KeepAll && !redact.Look(cell) && !redact.IsMark(cell) {
+	known := is.known && (is.can == nil || r.kind.reads(strings.ToLower(p.name), strings.TrimSpace(cell)))
+	if !known && !is.secret && !r.src.KeepAll && !redact.Look(cell) && !redact.IsMark(cell) {
 		r.src.NotKept++
+		p.text = redact.NotKept
 		return redact.NotKept + breaks(cell)
 	}
-	shown := r.keepIf(is.known, p.name, cell)
-	if shown != cell {
-		shown += breaks(cell)
+	kept, struck := redact.Keep(p.name, cell, known, r.src.KeepAll)
+	if kept == cell {
+		p.set(cell, is.list)
+		return cell
 	}
-	return shown
+	if struck {
+		r.src.Struck++
+	} else {
+		r.src.NotKept++
+	}
+	p.text = kept
+	return kept + breaks(cell)
 }
 
 // breaks are the line breaks of a value: the copy stays line for line the same.

@@ -10,6 +10,7 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
 	"sternledger/internal/redact"
 )
 
@@ -33,25 +34,47 @@ var readings = []reading{
 	{"LockoutObservationWindow", "lockout-window", span(setting.AtOnce)},
 }
 
-// known are the properties that are read, in lower case; of others nothing is kept.
-var known = func() map[string]bool {
-	all := map[string]bool{}
+// known are the properties that are read, in lower case, with what they can hold; of
+// others nothing is kept.
+var known = func() map[string]holds {
+	all := map[string]holds{"precedence": wholeNumber, "objectguid": isGUID, "sid": isSID, "passwordlastset": isDate,
+		"primarygroupid": wholeNumber, "admincount": wholeNumber, "objectclass": isWord, "groupcategory": isWord, "groupscope": isWord}
 	for _, r := range readings {
-		all[strings.ToLower(r.name)] = true
+		all[strings.ToLower(r.name)] = func(text string) bool {
+			_, err := r.read(text)
+			return err == nil || wholeNumber(text)
+		}
 	}
-	for _, name := range []string{"distinguishedname", "objectguid", "name", "precedence", "appliesto", "samaccountname", "sid", "enabled",
-		"passwordneverexpires", "passwordnotrequired", "passwordlastset", "lockedout", "memberof", "primarygroupid", "primarygroup", "admincount",
-		"serviceprincipalnames", "allowreversiblepasswordencryption", "smartcardlogonrequired", "objectclass", "userprincipalname",
-		"displayname", "groupcategory", "groupscope", "members", "member", "group", "groupname", "groupdn"} {
-		all[name] = true
+	for _, s := range switches {
+		all[s.name] = isTruth
+	}
+	for _, name := range []string{"distinguishedname", "name", "appliesto", "samaccountname", "memberof", "primarygroup",
+		"serviceprincipalnames", "userprincipalname", "displayname", "members", "member", "group", "groupname", "groupdn"} {
+		all[name] = nil
 	}
 	return all
 }()
 
+func isTruth(text string) bool {
+	_, ok := truth(text)
+	return ok
+}
+
+// form makes a test of what a property can hold.
+func formed(pattern string) holds { return regexp.MustCompile(pattern).MatchString }
+
+var (
+	wholeNumber = formed(`^-?\d{1,18}(?: ticks)?$`)
+	isGUID      = formed(`^\{?[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}?$`)
+	isSID       = formed(`^S(?:-\d+){2,17}$|^\d{1,3}$`)
+	isDate      = formed(`^/Date\(-?\d+\)/$|^[0-9][-0-9/.:T ]+(?: ?[AaPp]\.?[Mm]\.?|Z|\.\d+Z?|[+-]\d\d:\d\d)?$`)
+	isWord      = formed(`^(?:[A-Za-z-]{1,40}|\d)$`)
+)
+
 func number(text string) (setting.Value, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return setting.Value{}, fmt.Errorf("%q is not a whole number", text)
+		return setting.Value{}, fmt.Errorf("%s is not a whole number", redact.Quote([]byte(text)))
 	}
 	return setting.Number(n), nil
 }
@@ -102,7 +125,7 @@ func span(zero setting.Special) func(string) (setting.Value, error) {
 		if ticks, ok := strings.CutSuffix(text, " ticks"); ok {
 			n, err := strconv.ParseInt(ticks, 10, 64)
 			if err != nil || n < 0 {
-				return setting.Value{}, fmt.Errorf("%q is not a span of time", text)
+				return setting.Value{}, fmt.Errorf("%s is not a span of time", redact.Quote([]byte(text)))
 			}
 			seconds = n / 10_000_000
 		} else {
@@ -111,12 +134,12 @@ func span(zero setting.Special) func(string) (setting.Value, error) {
 				m = xmlSpan.FindStringSubmatch(text)
 			}
 			if m == nil {
-				return setting.Value{}, fmt.Errorf("%q is not a span of time such as 42.00:00:00", text)
+				return setting.Value{}, fmt.Errorf("%s is not a span of time such as 42.00:00:00", redact.Quote([]byte(text)))
 			}
 			for i, unit := range []int64{86400, 3600, 60, 1} {
 				n, err := strconv.ParseInt("0"+m[i+1], 10, 32)
 				if err != nil {
-					return setting.Value{}, fmt.Errorf("%q is no span of time that can be", text)
+					return setting.Value{}, fmt.Errorf("%s is no span of time that can be", redact.Quote([]byte(text)))
 				}
 				seconds += n * unit
 			}
@@ -321,7 +344,7 @@ func (o *object) listed() bool {
 // ofGroup takes a row of a group's members. They do not name the group: a column
 // does that somebody added, or else the file's name.
 func (r *reader) ofGroup(at estate.Place, o *object, dn string) error {
-	group := groupOf(r.src.Path)
+	group := groupOf(r.path)
 	for _, name := range []string{"groupdn", "group", "groupname"} {
 		if x := o.get(name); x.text != "" {
 			group = x.text
@@ -334,7 +357,7 @@ func (r *reader) ofGroup(at estate.Place, o *object, dn string) error {
 
 // groupOf is the group that a file of members is named after.
 func groupOf(file string) string {
-	name := path.Base(strings.ReplaceAll(file, `\`, "/"))
+	name := intake.FileName(file)
 	name = strings.TrimSuffix(name, path.Ext(name))
 	for _, before := range []string{"members-of-", "members_of_", "members of ", "members-", "members_", "group-", "group_"} {
 		if len(name) > len(before) && strings.EqualFold(name[:len(before)], before) {

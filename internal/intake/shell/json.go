@@ -6,6 +6,10 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"sternledger/internal/redact"
 )
 
 func isJSON(k *kind, text []byte) bool {
@@ -23,11 +27,13 @@ func isJSON(k *kind, text []byte) bool {
 var jsonName = regexp.MustCompile(`"([A-Za-z]+)"\s*:`)
 
 // readJSON reads one object, or a list of them.
-func readJSON(r *reader, text []byte) ([]object, []byte, error) {
+func readJSON(r *reader) ([]object, error) {
+	text := r.text.Bytes
 	wrong := func(offset int, err error) error {
 		return r.wrong((&lines{text: text}).to(min(offset, len(text))), "JSON that cannot be read: "+err.Error(),
 			"objects as ConvertTo-Json writes them", "export it again")
 	}
+	keeps := r.keepJSON()
 	var objects []object
 	at := &lines{text: text}
 	d := json.NewDecoder(bytes.NewReader(text))
@@ -35,7 +41,7 @@ func readJSON(r *reader, text []byte) ([]object, []byte, error) {
 	many := len(lead) > 0 && lead[0] == '['
 	if many {
 		if _, err := d.Token(); err != nil {
-			return nil, nil, wrong(int(d.InputOffset()), err)
+			return nil, wrong(int(d.InputOffset()), err)
 		}
 	}
 	for d.More() {
@@ -46,30 +52,26 @@ func readJSON(r *reader, text []byte) ([]object, []byte, error) {
 		}
 		var raw map[string]json.RawMessage
 		if err := d.Decode(&raw); err != nil {
-			return nil, nil, wrong(int(d.InputOffset()), err)
+			return nil, wrong(int(d.InputOffset()), err)
 		}
 		o := object{line: at.to(begin)}
 		for name, value := range raw {
 			p := property{name: name, line: o.line}
-			p.setJSON(value)
+			p.setJSON(value, func(text string) string { return r.shown(name, text) })
 			o.add(p)
 		}
 		objects = append(objects, o)
 	}
 	if many {
 		if _, err := d.Token(); err != nil {
-			return nil, nil, wrong(len(text), err)
+			return nil, wrong(len(text), err)
 		}
 	}
-	kept, err := r.keepJSON(text)
-	if err != nil {
-		return nil, nil, wrong(0, err)
-	}
-	return objects, kept, nil
+	return objects, keeps
 }
 
 // setJSON takes a value: text, a number, a span of time, a collection, or null.
-func (p *property) setJSON(raw json.RawMessage) {
+func (p *property) setJSON(raw json.RawMessage, shown func(string) string) {
 	var list []any
 	var span struct {
 		Ticks *int64
@@ -79,7 +81,7 @@ func (p *property) setJSON(raw json.RawMessage) {
 	switch {
 	case bytes.Equal(raw, []byte("null")):
 	case json.Unmarshal(raw, &text) == nil:
-		p.setText(text)
+		p.setText(shown(text))
 	case json.Unmarshal(raw, &list) == nil:
 		p.setList(list)
 	case json.Unmarshal(raw, &span) == nil && span.Ticks != nil:
@@ -88,10 +90,10 @@ func (p *property) setJSON(raw json.RawMessage) {
 		if list, ok := span.Value.([]any); ok {
 			p.setList(list)
 		} else {
-			p.setText(fmt.Sprint(span.Value))
+			p.setText(shown(fmt.Sprint(span.Value)))
 		}
 	default:
-		p.text = strings.TrimSpace(string(raw))
+		p.text = shown(strings.TrimSpace(string(raw)))
 		if collections[strings.ToLower(p.name)] {
 			p.isList, p.cut = true, true // an object in a collection's place
 		}
@@ -109,91 +111,80 @@ func (p *property) setList(list []any) {
 	}
 }
 
-// keepJSON marks the texts under names that no rule reads, byte for byte otherwise.
-// A text in a list, or in an object that a name holds, stands under that name.
-func (r *reader) keepJSON(text []byte) ([]byte, error) {
-	var out bytes.Buffer
-	last := 0
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.UseNumber()
+// shown is what a property may show of a text: as much as is kept of it.
+func (r *reader) shown(name, text string) string {
+	switch {
+	case redact.Look(text):
+		return redact.Struck
+	case r.kind.reads(strings.ToLower(name), strings.TrimSpace(text)):
+		return text
+	}
+	return redact.NotKept
+}
+
+// keepJSON tells which texts and numbers are read, and of the others their names. What
+// stands in a list, or in an object that a name holds, stands under that name.
+func (r *reader) keepJSON() error {
 	type level struct {
 		array bool
 		name  string // under which its values stand
 		key   bool   // a name comes next
 	}
 	var open []level
+	top := func() *level { return &open[len(open)-1] }
+	d := jsontext.NewDecoder(bytes.NewBuffer(r.text.Bytes), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	for {
-		token, err := d.Token()
+		from := int(d.InputOffset())
+		token, err := d.ReadToken()
 		if err != nil {
-			break // the end: what cannot be read was told before
+			return nil // the end: what cannot be read was told before
 		}
-		top := func() *level { return &open[len(open)-1] }
-		if delim, ok := token.(json.Delim); ok {
-			switch delim {
-			case '{', '[':
-				name := ""
-				if len(open) > 0 {
-					name = top().name
-				}
-				open = append(open, level{array: delim == '[', name: name, key: delim == '{'})
-			default:
-				open = open[:len(open)-1]
-				if len(open) > 0 && !top().array {
-					top().key = true
-				}
+		to := int(d.InputOffset())
+		for from < to && bytes.IndexByte([]byte(" \t\r\n:,"), r.text.Bytes[from]) >= 0 {
+			from++
+		}
+		kind := token.Kind()
+		switch kind {
+		case '{', '[':
+			name := ""
+			if len(open) > 0 {
+				name = top().name
+				top().key = !top().array
 			}
+			open = append(open, level{array: kind == '[', name: name, key: kind == '{'})
+			continue
+		case '}', ']':
+			open = open[:len(open)-1]
 			continue
 		}
-		if len(open) == 0 {
-			continue
-		}
-		if top().key {
-			name, _ := token.(string)
+		switch {
+		case len(open) == 0:
+		case top().key:
+			name := token.String()
+			r.text.Name(from, to, name, quoted)
 			// What an object within a property calls its parts is not a property.
 			if len(open) > 1 && open[len(open)-2].name != "" {
-				if outer := open[len(open)-2].name; r.kind.known[strings.ToLower(outer)] || r.kind.known[strings.ToLower(name)] {
+				outer := open[len(open)-2].name
+				if r.known(outer) || r.known(name) {
 					name = outer
 				}
 			}
 			top().name, top().key = name, false
-			continue
-		}
-		if !top().array {
-			top().key = true
-		}
-		value, ok := token.(string)
-		if !ok {
-			continue
-		}
-		if shown := r.keep(top().name, value); shown != value {
-			end := int(d.InputOffset())
-			begin := begins(text, end)
-			mark, err := json.Marshal(shown)
-			if err != nil {
-				return nil, err
+		default:
+			top().key = !top().array
+			if kind == '"' || kind == '0' {
+				r.keep(from, to, top().name, token.String(), quoted)
+			} else {
+				r.text.Read(from, to) // true, false, null
 			}
-			out.Write(text[last:begin])
-			out.Write(mark)
-			last = end
 		}
 	}
-	out.Write(text[last:])
-	return out.Bytes(), nil
 }
 
-// begins finds the quote with which the text begins that ends at end.
-func begins(text []byte, end int) int {
-	for i := end - 2; i >= 0; i-- {
-		if text[i] != '"' {
-			continue
-		}
-		slashes := 0
-		for i-1-slashes >= 0 && text[i-1-slashes] == '\\' {
-			slashes++
-		}
-		if slashes%2 == 0 {
-			return i
-		}
-	}
-	return 0
+func (r *reader) known(name string) bool {
+	_, known := r.kind.known[strings.ToLower(name)]
+	return known
 }
+
+// quoted is a mark as a text of JSON.
+func quoted(mark string) string { return `"` + mark + `"` }

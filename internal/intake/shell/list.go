@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"regexp"
 	"strings"
+
+	"sternledger/internal/intake"
 )
 
 // listLine is a property of list text; listMore goes on with the one before.
@@ -24,65 +26,51 @@ func isList(k *kind, text []byte) bool {
 
 // readList reads list text: a property a line, objects parted by empty lines. Long
 // values go on in lines that are indented.
-func readList(r *reader, text []byte) ([]object, []byte, error) {
+func readList(r *reader) ([]object, error) {
 	var objects []object
-	var kept bytes.Buffer
 	var open *property
-	begun := false
-	end := func() {
+	var begins intake.Line // the value of the property that is open
+	end := func(to int) {
 		if open != nil {
+			breaks := bytes.Count(r.text.Bytes[begins.From:to], []byte("\n"))
+			open.text = r.keep(begins.From, to, open.name, open.text, func(mark string) string {
+				return mark + strings.Repeat("\n", breaks)
+			})
 			open.setText(open.text)
 			objects[len(objects)-1].add(*open)
 		}
 		open = nil
 	}
-	line, dropped := 0, false
-	for full := range bytes.Lines(text) {
-		line++
-		bare := bytes.TrimRight(full, "\r\n")
-		tail := full[len(bare):]
-		m := listLine.FindSubmatch(bare)
-		more := listMore.FindSubmatch(bare)
+	begun, until := false, 0 // whether an object is open, and where the line before ends
+	for l := range r.text.Lines() {
+		m := listLine.FindStringSubmatch(l.Text)
+		more := listMore.FindStringSubmatch(l.Text)
 		switch {
 		case m != nil:
-			end()
-			name := string(m[1])
+			end(until)
 			if !begun {
-				objects = append(objects, object{line: line})
+				objects = append(objects, object{line: l.Number})
 				begun = true
 			}
-			value := string(m[2])
-			shown := r.keep(name, value)
-			dropped = shown != value
-			open = &property{name: name, line: line, text: value}
-			kept.Write(bare[:len(bare)-len(m[2])])
-			kept.WriteString(shown)
+			begins = intake.Line{Number: l.Number, Text: m[2], From: l.To() - len(m[2])}
+			r.text.Name(l.From, l.From+len(m[1]), m[1], nil)
+			r.text.Read(l.From+len(m[1]), begins.From)
+			open = &property{name: m[1], line: l.Number, text: m[2]}
 		case more != nil && open != nil:
-			open.text += string(more[1])
-			if dropped {
-				kept.WriteString(strings.Repeat(" ", 4))
-			} else {
-				kept.Write(bare)
-			}
-		case len(bytes.TrimSpace(bare)) == 0:
-			end()
+			open.text += more[1]
+		case strings.TrimSpace(l.Text) == "":
+			end(until)
 			begun = false
-			kept.Write(bare)
 		case len(objects) == 0: // the prompt, with the command
-			if shown := r.keep("", string(bare)); shown != string(bare) {
-				bare = []byte(shown)
-			}
-			kept.Write(bare)
-		case bytes.HasPrefix(bare, []byte("PS ")): // the prompt behind it
-			end()
+		case strings.HasPrefix(l.Text, "PS "): // the prompt behind it
+			end(until)
 			begun = false
-			kept.WriteString(r.keep("", string(bare)))
 		default:
-			return nil, nil, r.wrong(line, "a line that is neither a property nor goes on with one", "\"Name : value\"",
+			return nil, r.wrong(l.Number, "a line that is neither a property nor goes on with one", "\"Name : value\"",
 				"export again, to a file of its own, with Format-List *")
 		}
-		kept.Write(tail)
+		until = l.To()
 	}
-	end()
-	return objects, kept.Bytes(), nil
+	end(until)
+	return objects, nil
 }

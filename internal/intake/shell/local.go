@@ -1,12 +1,12 @@
 package shell
 
 import (
-	"path"
 	"strconv"
 	"strings"
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
+	"sternledger/internal/intake"
 )
 
 // local are the accounts of a machine. The export does not hold the machine's name:
@@ -14,8 +14,9 @@ import (
 var local = &kind{
 	telling: [][]string{{"name", "passwordrequired", "passwordexpires"}, {"name", "passwordrequired", "usermaychangepassword"}},
 	partly:  [][]string{{"name", "passwordrequired", "enabled"}},
-	known: map[string]bool{"name": true, "enabled": true, "passwordrequired": true, "passwordexpires": true, "usermaychangepassword": true,
-		"sid": true, "passwordlastset": true, "fullname": true, "principalsource": true, "objectclass": true},
+	known: map[string]holds{"name": nil, "enabled": isTruth, "passwordrequired": isTruth, "passwordexpires": isDate,
+		"usermaychangepassword": isTruth, "sid": isSID, "passwordlastset": isDate, "fullname": nil, "principalsource": isWord,
+		"objectclass": isWord},
 	take: (*reader).localUser,
 }
 
@@ -24,7 +25,7 @@ func (r *reader) localUser(o *object) error {
 	if name == "" {
 		return r.wrong(o.line, "an account without Name", "a name for each account", "export it again with Select-Object *")
 	}
-	at := estate.Place{Name: machineOf(r.src.Path), Kind: estate.Machine}
+	at := estate.Place{Name: intake.MachineOf(r.path), Kind: estate.Machine}
 	rec := &estate.Record{Class: estate.Account, DN: []byte(name), Name: []byte(name), Display: []byte(o.get("fullname").text), Line: o.line}
 	if sid := o.get("sid").text; strings.Contains(sid, "-") {
 		if n, err := strconv.ParseUint(sid[strings.LastIndexByte(sid, '-')+1:], 10, 32); err == nil {
@@ -53,16 +54,4 @@ func (r *reader) localUser(o *object) error {
 	}
 	r.into.Object(at, rec)
 	return nil
-}
-
-// machineOf is the machine that a file is named after.
-func machineOf(file string) string {
-	name := path.Base(strings.ReplaceAll(file, `\`, "/"))
-	name = strings.TrimSuffix(name, path.Ext(name))
-	for _, suffix := range []string{"-users", "_users", ".users", "-localusers", "-local-users", "-accounts"} {
-		if len(name) > len(suffix) && strings.EqualFold(name[len(name)-len(suffix):], suffix) {
-			name = name[:len(name)-len(suffix)]
-		}
-	}
-	return strings.ToLower(name)
 }

@@ -17,14 +17,13 @@ import (
 
 	"sternledger/internal/core/estate"
 	"sternledger/internal/intake"
-	"sternledger/internal/redact"
 )
 
 // Format is the output of the directory's shell module; LocalUsers are a machine's
 // accounts, as its own shell prints them.
 var (
 	Format     = intake.Format{Name: "directory export (shell objects)", Detect: directory.detect, Speaks: speaks, Read: directory.read}
-	LocalUsers = intake.Format{Name: "local accounts (shell objects)", Detect: local.detect, Speaks: machineOf, Read: local.read}
+	LocalUsers = intake.Format{Name: "local accounts (shell objects)", Detect: local.detect, Speaks: intake.MachineOf, Read: local.read}
 )
 
 // kind is what an export is of.
@@ -33,8 +32,17 @@ type kind struct {
 	// that is read has: by them an export is recognised. partly are fewer, where there
 	// is no room for all of them.
 	telling, partly [][]string
-	known           map[string]bool // what is read, in lower case; of others nothing is kept
+	known           map[string]holds // what is read, in lower case, with what it can hold; of others nothing is kept
 	take            func(r *reader, o *object) error
+}
+
+// holds reports whether a property can hold a text; nil: any.
+type holds func(text string) bool
+
+// reads reports whether a text under a name, in lower case, is one that is read.
+func (k *kind) reads(name, text string) bool {
+	can, known := k.known[name]
+	return known && (can == nil || text == "" || can(text) || intake.TypeName.MatchString(text))
 }
 
 var directory = &kind{
@@ -105,12 +113,14 @@ func (o *object) add(p property) {
 // form is one way in which the shell prints objects.
 type form struct {
 	detect func(k *kind, text []byte) bool
-	// read hands each object to the reader, and writes the copy that is kept.
-	read func(r *reader, in io.Reader) error
+	// whole finds the objects of a text that is read whole, and tells what is read of it.
+	whole func(r *reader) ([]object, error)
+	// stream hands each object to the reader, and writes the copy that is kept.
+	stream func(r *reader, in io.Reader) error
 }
 
-var forms = []form{{isXML, whole(readXML)}, {isJSON, whole(readJSON)}, {isTable, whole(readTable)}, {isList, whole(readList)},
-	{isCSV, readCSV}}
+var forms = []form{{isXML, readXML, nil}, {isJSON, readJSON, nil}, {isTable, readTable, nil}, {isList, readList, nil},
+	{isCSV, nil, readCSV}}
 
 func (k *kind) formOf(text []byte) *form {
 	i := slices.IndexFunc(forms, func(f form) bool { return f.detect(k, text) })
@@ -125,7 +135,9 @@ func (k *kind) detect(_ string, head []byte) bool { return k.formOf(intake.Openi
 // reader is one export being read.
 type reader struct {
 	kind *kind
-	src  *intake.Source
+	path string
+	src  *intake.Source // of a form that is read as a stream
+	text *intake.Text   // of one that is read whole
 	into *estate.Builder
 
 	objects int
@@ -140,12 +152,24 @@ func (k *kind) read(src *intake.Source, into *estate.Builder) error {
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return err
 	}
-	r := &reader{kind: k, src: src, into: into, said: map[string]bool{}, lossy: map[string]int{}, domains: map[string]string{}}
+	r := &reader{kind: k, path: src.Path, src: src, into: into, said: map[string]bool{}, lossy: map[string]int{}, domains: map[string]string{}}
 	f := k.formOf(intake.Opening(head))
 	if f == nil {
 		return r.wrong(0, "no objects", "what a shell prints of objects", "export it again")
 	}
-	if err := f.read(r, in); err != nil {
+	if f.stream != nil {
+		err = f.stream(r, in)
+	} else {
+		stream := *src
+		stream.In = in
+		err = (&intake.Whole{Most: maxSize, Expected: "an export of the shell's objects",
+			Next: "export it again; accounts as CSV, or the directory as LDIF", Take: func(text *intake.Text, _ *estate.Builder) error {
+				r.text = text
+				return r.whole(f)
+			}}).Read(&stream, into)
+		src.Struck, src.NotKept = stream.Struck, stream.NotKept
+	}
+	if err != nil {
 		return err
 	}
 	if r.objects == 0 {
@@ -155,7 +179,7 @@ func (k *kind) read(src *intake.Source, into *estate.Builder) error {
 }
 
 func (r *reader) wrong(line int, seen, expected, next string) error {
-	return &intake.Error{Path: r.src.Path, Line: line, Seen: seen, Expected: expected, Next: next}
+	return &intake.Error{Path: r.path, Line: line, Seen: seen, Expected: expected, Next: next}
 }
 
 // once notes something that is the same for many objects, with the first of them.
@@ -166,32 +190,18 @@ func (r *reader) once(c estate.Cite, format string, args ...any) {
 	}
 }
 
-// whole makes the reader of a form that is read whole: it finds the objects, and
-// returns the text with what is kept.
-func whole(parse func(r *reader, text []byte) ([]object, []byte, error)) func(*reader, io.Reader) error {
-	return func(r *reader, in io.Reader) error {
-		raw, err := io.ReadAll(io.LimitReader(in, maxSize+1))
-		if err != nil {
-			return err
-		}
-		if len(raw) > maxSize {
-			return r.wrong(0, "more than 256 MiB", "an export of the shell's objects", "export accounts as CSV, or the directory as LDIF")
-		}
-		text, err := intake.Decode(raw)
-		if err != nil {
-			return r.wrong(0, err.Error(), "a whole export", "export it again")
-		}
-		objects, kept, err := parse(r, text)
-		if err != nil {
-			return err
-		}
-		for i := range objects {
-			if err := r.one(&objects[i]); err != nil {
-				return err
-			}
-		}
-		return r.src.Store(raw, text, kept)
+// whole takes the objects of a form that is read whole.
+func (r *reader) whole(f *form) error {
+	objects, err := f.whole(r)
+	if err != nil {
+		return err
 	}
+	for i := range objects {
+		if err := r.one(&objects[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // one takes an object.
@@ -200,20 +210,13 @@ func (r *reader) one(o *object) error {
 	return r.kind.take(r, o)
 }
 
-// keep says what is kept of a property's value.
-func (r *reader) keep(name, value string) string {
-	return r.keepIf(r.kind.known[strings.ToLower(name)], name, value)
-}
-
-func (r *reader) keepIf(known bool, name, value string) string {
-	kept, struck := redact.Keep(name, value, known, r.src.KeepAll)
-	switch {
-	case struck:
-		r.src.Struck++
-	case kept != value:
-		r.src.NotKept++
+// keep tells what stands between two places under a property's name, and returns what is
+// kept of it, and may be read.
+func (r *reader) keep(from, to int, name, value string, written func(string) string) string {
+	if r.kind.reads(strings.ToLower(name), strings.TrimSpace(value)) {
+		return r.text.ReadAs(from, to, value, written)
 	}
-	return kept
+	return r.text.Rest(from, to, name, value, written)
 }
 
 // setText takes a value that may be a collection.

@@ -36,8 +36,12 @@ func isTable(k *kind, text []byte) bool {
 }
 
 // readTable reads table text: columns as wide as their widest value, or cut.
-func readTable(r *reader, text []byte) ([]object, []byte, error) {
-	all := bytes.SplitAfter(text, []byte("\n"))
+func readTable(r *reader) ([]object, error) {
+	all := bytes.SplitAfter(r.text.Bytes, []byte("\n"))
+	begins := make([]int, len(all)) // where each line stands
+	for i := 1; i < len(all); i++ {
+		begins[i] = begins[i-1] + len(all[i-1])
+	}
 	at := ruled(all)
 	var rows [][]rune
 	for _, line := range all[at-1:] {
@@ -51,51 +55,58 @@ func readTable(r *reader, text []byte) ([]object, []byte, error) {
 		}
 	}
 	if rest := bytes.TrimSpace(bytes.Join(all[at-1+end:], nil)); len(rest) > 0 && !bytes.HasPrefix(rest, []byte("PS ")) {
-		return nil, nil, r.wrong(at+end, "text behind the table", "one table in a file", "save each in a file of its own")
+		return nil, r.wrong(at+end, "text behind the table", "one table in a file", "save each in a file of its own")
 	}
 	columns, err := columnsOf(rows[1], append(rows[:1:1], rows[2:end]...))
 	if err != nil {
-		return nil, nil, r.wrong(at, "columns that touch each other", "columns with a space between them",
+		return nil, r.wrong(at, "columns that touch each other", "columns with a space between them",
 			"print it with Format-List *, or Export-Csv, which cut nothing")
 	}
 	var objects []object
-	var kept bytes.Buffer
-	for _, line := range all[:at+1] {
-		kept.Write(line)
+	dashed := begins[at]
+	r.text.Read(dashed, dashed+len(bytes.TrimRight(all[at], "\r\n")))
+	for _, c := range columns {
+		from, to := c.in(rows[0], begins[at-1])
+		r.text.Name(from, to, strings.TrimSpace(string(slice(rows[0], c.from, c.to))), func(mark string) string { return pad(mark, to-from) })
 	}
 	for i := 2; i < end; i++ {
 		o := object{line: at + i}
 		line := rows[i]
-		var shown []string
 		for _, c := range columns {
 			name := strings.TrimSpace(string(slice(rows[0], c.from, c.to)))
 			value := strings.TrimSpace(string(slice(line, c.from, c.to)))
 			p := property{name: name, line: at + i}
+			from, to := c.in(line, begins[at-1+i])
+			if value != "" {
+				value = r.keep(from, to, name, value, func(mark string) string { return pad(mark, c.to-c.from) })
+			}
 			p.setText(value)
 			if _, cut := cutMark(value); cut {
 				p.cut = true
 			}
 			o.add(p)
-			shown = append(shown, pad(r.keep(name, value), c.to-c.from))
 		}
-		kept.WriteString(strings.Join(shown, " "))
-		kept.Write(all[at-1+i][len(bytes.TrimRight(all[at-1+i], "\r\n")):])
 		switch key := o.get(r.kind.telling[0][0]); {
 		case key.cut:
-			return nil, nil, r.wrong(o.line, "a "+key.name+" that was cut", "the whole name",
+			return nil, r.wrong(o.line, "a "+key.name+" that was cut", "the whole name",
 				"the window was too narrow: print it with Format-List *, or Export-Csv, which cut nothing")
 		case strings.TrimSpace(key.text) == "":
-			return nil, nil, r.wrong(o.line, "a row without "+key.name, "a row for each object",
+			return nil, r.wrong(o.line, "a row without "+key.name, "a row for each object",
 				"print it with Format-List *, or Export-Csv, which wrap nothing")
 		}
 		objects = append(objects, o)
 	}
-	kept.Write(bytes.Join(all[at-1+end:], nil))
-	return objects, kept.Bytes(), nil
+	return objects, nil
 }
 
 // column is where a column's cells stand, in characters.
 type column struct{ from, to int }
+
+// in is where the column's cell of a row stands in the text, where the row begins at a
+// place.
+func (c column) in(row []rune, begin int) (from, to int) {
+	return begin + len(string(row[:min(c.from, len(row))])), begin + len(string(row[:min(c.to, len(row))]))
+}
 
 // columnsOf finds where columns end, which their dashes do not tell: numbers stand
 // at the right end, texts at the left. Between two runs of dashes there is a place

@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
 	"sternledger/internal/intake/markup"
+	"sternledger/internal/redact"
 )
 
 // The name space of CLIXML ([MS-PSRP] 2.2.5).
@@ -42,15 +42,13 @@ func unescaped(text string) string {
 var collectionKinds = map[string]bool{"LST": true, "IE": true, "STK": true, "QUE": true}
 
 // readXML reads what Export-Clixml writes: objects with typed properties.
-func readXML(r *reader, text []byte) ([]object, []byte, error) {
+func readXML(r *reader) ([]object, error) {
 	x := &typed{reader: r}
-	kept, err := markup.Walk(text, &markup.Visitor{Open: x.open, Close: x.close, Attr: x.attribute,
-		Loose: func(text string) string { return r.keep("", text) }})
-	var broken *markup.Error
-	if errors.As(err, &broken) {
-		return nil, nil, r.wrong(broken.Line, "XML that cannot be read: "+err.Error(), "objects as Export-Clixml writes them", "export it again")
+	err := markup.Walk(r.text, &markup.Visitor{Open: x.open, Close: x.close, Attr: x.attribute})
+	if broken := (*markup.Error)(nil); errors.As(err, &broken) {
+		return nil, r.wrong(broken.Line, "XML that cannot be read: "+err.Error(), "objects as Export-Clixml writes them", "export it again")
 	}
-	return x.objects, kept, err
+	return x.objects, err
 }
 
 // typed collects the objects of a document.
@@ -73,22 +71,31 @@ func (x *typed) open(stack []markup.Element) {
 	}
 }
 
-// attributes are those that Export-Clixml writes.
-var attributes = []string{"Version", "RefId", "N", "S", "I"}
+// attributes are those that Export-Clixml writes, with what each can be; the name of a
+// property is a name.
+var attributes = map[string]*regexp.Regexp{"Version": version, "RefId": version, "I": version, "S": regexp.MustCompile(`^[A-Za-z]{1,20}$`)}
 
-func (x *typed) attribute(name, value string) string {
-	if slices.Contains(attributes, name) {
-		return value
+var version = regexp.MustCompile(`^[0-9.]{1,12}$`)
+
+func (x *typed) attribute(name, value string) (as string, read bool) {
+	if name == "N" {
+		return "", redact.PlainName(value)
 	}
-	return x.keep("", value)
+	is := attributes[name]
+	return "", is != nil && is.MatchString(value)
 }
 
-func (x *typed) close(stack []markup.Element, text string) string {
+// typeName is the name of a type, as Export-Clixml lists an object's.
+var typeName = regexp.MustCompile(`^[A-Za-z][\w.+` + "`" + `\[\]]*$`)
+
+func (x *typed) close(stack []markup.Element, text string) (as string, read bool) {
 	e, n := &stack[len(stack)-1], len(stack)
 	name, value := e.Of("N"), unescaped(text)
 	switch {
-	case len(x.objects) == 0 || e.Name == "T":
-		return text
+	case e.Name == "T":
+		return "", typeName.MatchString(text)
+	case len(x.objects) == 0:
+		return "", false
 	case x.depth > 0:
 		name = x.value.name
 		switch {
@@ -101,21 +108,18 @@ func (x *typed) close(stack []markup.Element, text string) string {
 		case x.value.isList && n == x.depth+2 && collectionKinds[stack[n-2].Name]:
 			x.value.list = append(x.value.list, value)
 		case e.Name == "ToString" && n == x.depth+1:
-			x.value.text = value
+			x.value.text = x.shown(name, value)
 		}
 	case name != "" && e.Leaf:
 		p := property{name: name, line: e.Line}
 		if e.Name == "TS" {
-			p.text = value // a duration, as XML Schema writes it
+			p.text = x.shown(name, value) // a duration, as XML Schema writes it
 		} else if e.Name != "Nil" {
-			p.setText(value)
+			p.setText(x.shown(name, value))
 		}
 		x.objects[len(x.objects)-1].add(p)
 	case e.Name == "ToString":
 		name = x.kind.telling[0][0] // what an object prints of itself: its name
 	}
-	if shown := x.keep(name, value); shown != value {
-		return shown
-	}
-	return text
+	return name, x.kind.reads(strings.ToLower(name), strings.TrimSpace(value))
 }

@@ -61,12 +61,12 @@ func FuzzAmend(f *testing.F) {
 		}
 		b := estate.NewBuilder()
 		b.StartFile("x")
-		r := &reader{src: &intake.Source{Path: "x"}, into: b, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
 		text, err := intake.Decode(a.Then)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := r.lines(text); err != nil {
+		r := &reader{text: &intake.Text{Path: "x", Bytes: text}, into: b, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
+		if err := r.lines(); err != nil {
 			return // what was there cannot be read either
 		}
 		if got := r.facts["min-length"]; got.Problem == "" && got.Value != setting.Number(n) {

@@ -1,7 +1,6 @@
 package template
 
 import (
-	"path"
 	"regexp"
 	"strings"
 
@@ -36,7 +35,7 @@ func (f *policyFile) stored(name string) string {
 	if m := f.at(name); m != nil {
 		return f.prefix + strings.ToUpper(m[2][1:9]) + f.kind
 	}
-	return path.Base(slashes(name))
+	return intake.FileName(name)
 }
 
 // speaks names the policy whose file one is; empty where it is no policy's.
@@ -55,8 +54,8 @@ func OfPolicy(file string) bool {
 
 // policy says which policy a file is part of: by its folders, or by the description that
 // lies at the top of a policy backup.
-func (f *policyFile) policy(src *intake.Source) (id, name, domain string) {
-	m := f.at(src.Path)
+func (f *policyFile) policy(text *intake.Text) (id, name, domain string) {
+	m := f.at(text.Path)
 	id = strings.ToUpper(m[2])
 	if name = id; strings.Contains(m[1], ".") {
 		domain = strings.ToLower(m[1])
@@ -64,7 +63,7 @@ func (f *policyFile) policy(src *intake.Source) (id, name, domain string) {
 	if strings.HasPrefix(strings.ToLower(m[3]), "domainsysvol/") {
 		up := strings.Repeat("../", strings.Count(m[3], "/"))
 		for _, description := range []string{"bkupInfo.xml", "Backup.xml"} {
-			if b := describe(src.Beside(up + description)); b.id != "" {
+			if b := describe(text.Beside(up + description)); b.id != "" {
 				return b.id, b.name, b.domain
 			}
 		}

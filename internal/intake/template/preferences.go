@@ -3,7 +3,6 @@ package template
 import (
 	"cmp"
 	"errors"
-	"io"
 	"regexp"
 	"slices"
 	"strconv"
@@ -19,7 +18,9 @@ import (
 // They are applied after security templates and registry files, of whatever policy.
 var Preferences = intake.Format{Name: "policy's preferences for the registry (Registry.xml)", Detect: detectPreferences,
 	Names:  preferenceFile.stored,
-	Speaks: func(file string) string { return cmp.Or(preferenceFile.speaks(file), file) }, Read: readPreferences}
+	Speaks: func(file string) string { return cmp.Or(preferenceFile.speaks(file), file) },
+	Read: (&intake.Whole{Most: maxSize, Expected: "a policy's preferences for the registry, whole", Next: "copy the policy's folder again",
+		Take: takePreferences}).Read}
 
 // Preferred stands before the name under which evidence cites a value that preferences
 // set: a security template cannot change it.
@@ -41,6 +42,7 @@ type preferred struct {
 	reads bool
 	about string
 	known bool
+	ours  bool // its key has values that are settings
 }
 
 // bounds are those of an item or of a collection of items.
@@ -70,6 +72,7 @@ func (p *preferred) begin(stack []markup.Element) {
 	e := &stack[len(stack)-1]
 	path, local := cutFold(e.Of("hive")+`\`+e.Of("key"), `HKEY_LOCAL_MACHINE\`)
 	p.about = e.Of("name")
+	p.ours = local && ofSettings(`machine\`+path+`\`)
 	p.known = local && (&reader{}).known("registry values", `machine\`+path+`\`+p.about) != nil
 	p.reads = slices.Contains(bounded, e.Name) || e.Name == "Properties" && under(stack, "Registry")
 	switch {
@@ -91,17 +94,30 @@ func (p *preferred) end(stack []markup.Element) {
 }
 
 // itemWords are the attributes that tell an item's bounds, and which value of the registry it
-// is.
-var itemWords = []string{"clsid", "disabled", "userContext", "action", "hive", "key", "name", "default"}
+// is, with what each can be.
+var itemWords = map[string]*regexp.Regexp{"clsid": regexp.MustCompile(`^\{[0-9A-Fa-f-]{36}\}$`), "disabled": flag, "userContext": flag,
+	"action": regexp.MustCompile(`^[A-Za-z]$`), "hive": regexp.MustCompile(`^HKEY_[A-Z_]{1,30}$`), "default": flag,
+	"type": regexp.MustCompile(`^REG_[A-Z_]{1,30}$`)}
+
+var flag = regexp.MustCompile(`^[01]$`)
 
 // attribute says under which name one of the element that was opened last is kept, and
-// whether it is read.
-func (p *preferred) attribute(name string) (as string, read bool) {
-	if name == "value" && p.reads {
-		return p.about, p.known
+// whether it is read. Keys and names of the registry are whatever a program stores under.
+func (p *preferred) attribute(name, value string) (as string, read bool) {
+	switch is := itemWords[name]; {
+	case !p.reads:
+		return name, false
+	case name == "value":
+		return p.about, p.known && hexNumber.MatchString(value)
+	case name == "key" || name == "name":
+		return "", p.ours && (p.known || name == "key")
+	case is != nil:
+		return name, is.MatchString(value)
 	}
-	return name, p.reads && slices.Contains(itemWords, name)
+	return name, false
 }
+
+var hexNumber = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}$`)
 
 // read takes the items that are settings into a template, in their order: the last one
 // that is applied counts. It returns the settings that they decide.
@@ -174,51 +190,31 @@ func cutFold(text, prefix string) (rest string, ok bool) {
 	return text[len(prefix):], true
 }
 
-// readPreferences reads the values that are settings; of the others it keeps the name.
-func readPreferences(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
-	if err != nil {
-		return err
+// takePreferences reads the values that are settings.
+func takePreferences(text *intake.Text, into *estate.Builder) error {
+	if preferenceFile.at(text.Path) == nil {
+		return text.Wrong(0, "preferences outside of the policy's folder", "{GUID}/Machine/Preferences/Registry/Registry.xml",
+			"gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is")
 	}
-	wrong := func(line int, seen string) error {
-		return &intake.Error{Path: src.Path, Line: line, Seen: seen, Expected: "a policy's preferences for the registry, whole",
-			Next: "copy the policy's folder again"}
-	}
-	if len(raw) > maxSize {
-		return wrong(0, "more than 16 MiB")
-	}
-	if preferenceFile.at(src.Path) == nil {
-		return &intake.Error{Path: src.Path, Seen: "preferences outside of the policy's folder",
-			Expected: "{GUID}/Machine/Preferences/Registry/Registry.xml",
-			Next:     "gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is"}
-	}
-	text, err := intake.Decode(raw)
-	if err != nil {
-		return wrong(0, err.Error())
-	}
-	t := &reader{src: src, into: into, platform: setting.WindowsTemplate, facts: estate.Settings{}, seen: map[string]bool{}}
+	t := &reader{text: text, into: into, platform: setting.WindowsTemplate, facts: estate.Settings{}, seen: map[string]bool{}}
 	all := &preferred{}
-	kept, err := markup.Walk(text, &markup.Visitor{
+	err := markup.Walk(text, &markup.Visitor{
 		Open: all.begin,
-		Close: func(stack []markup.Element, text string) string {
+		Close: func(stack []markup.Element, _ string) (string, bool) {
 			all.end(stack)
-			return keep(src, "", text, false)
+			return "", false
 		},
-		Attr: func(name, value string) string {
-			as, read := all.attribute(name)
-			return keep(src, as, value, read)
-		},
-		Loose: func(text string) string { return keep(src, "", text, false) }})
-	var broken *markup.Error
-	switch {
-	case errors.As(err, &broken):
-		return wrong(broken.Line, "XML that cannot be read: "+err.Error())
-	case err != nil:
+		Attr: all.attribute})
+	if broken := (*markup.Error)(nil); errors.As(err, &broken) {
+		return text.Wrong(broken.Line, "XML that cannot be read: "+err.Error(), "a policy's preferences for the registry, whole",
+			"copy the policy's folder again")
+	}
+	if err != nil {
 		return err
 	}
-	id, name, domain := preferenceFile.policy(src)
+	id, name, domain := preferenceFile.policy(text)
 	into.Template(estate.Template{GUID: id, Domain: domain, Part: true, Preferences: true, Preferred: all.read(t),
-		Policy: estate.Policy{Name: name, Origin: slashes(src.Path), Standing: estate.Configured, Platform: t.platform, Settings: t.facts,
+		Policy: estate.Policy{Name: name, Origin: slashes(text.Path), Standing: estate.Configured, Platform: t.platform, Settings: t.facts,
 			Cite: into.Cite(1, "", "")}})
-	return src.Store(raw, text, kept)
+	return nil
 }

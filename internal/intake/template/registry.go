@@ -5,9 +5,8 @@ import (
 	"cmp"
 	"encoding/binary"
 	"fmt"
-	"io"
-	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -24,8 +23,10 @@ import (
 var (
 	RegistryPol = intake.Format{Name: "policy's registry file (Registry.pol)", Detect: detectPol, Names: registryFile.stored,
 		Speaks: speaksPol,
-		Read:   readPol}
-	RegistryFile = intake.Format{Name: "registry export (.reg)", Detect: detectReg, Speaks: machineOf, Read: readReg}
+		Read: (&intake.Whole{Most: maxSize, Binary: true, Expected: "a policy's registry file (MS-GPREG)",
+			Next: "copy the policy's folder again", Take: takePol}).Read}
+	RegistryFile = intake.Format{Name: "registry export (.reg)", Detect: detectReg, Speaks: intake.MachineOf,
+		Read: (&intake.Whole{Most: maxReport, Expected: "an export of Lsa, SAM and Netlogon", Next: "export it again", Take: takeReg}).Read}
 )
 
 var polMark = []byte("PReg\x01\x00\x00\x00")
@@ -39,11 +40,13 @@ func detectPol(file string, head []byte) bool {
 
 func speaksPol(file string) string { return cmp.Or(registryFile.speaks(file), file) }
 
-// polEntry is one value of a registry file.
+// polEntry is one value of a registry file, and where its key, its name, and what it
+// holds (type, size and data) stand.
 type polEntry struct {
-	key, name string
-	kind      uint32
-	data      []byte
+	key, name                                      string
+	kind                                           uint32
+	data                                           []byte
+	keyFrom, keyTo, nameFrom, nameTo, holdsAt, end int
 }
 
 // wide is text in UTF-16, without a mark.
@@ -59,9 +62,13 @@ func narrow(raw []byte) string {
 
 // polReader takes a file apart: [key;value;type;size;data], all in UTF-16.
 type polReader struct {
+	text *intake.Text
 	rest []byte
 	err  error
 }
+
+// at is where the reader stands.
+func (p *polReader) at() int { return len(p.text.Bytes) - len(p.rest) }
 
 func (p *polReader) mark(c byte) {
 	if p.err == nil && (len(p.rest) < 2 || p.rest[0] != c || p.rest[1] != 0) {
@@ -73,7 +80,7 @@ func (p *polReader) mark(c byte) {
 }
 
 // text reads up to a character of zero.
-func (p *polReader) text() string {
+func (p *polReader) word() string {
 	for i := 0; p.err == nil && i+1 < len(p.rest); i += 2 {
 		if p.rest[i] == 0 && p.rest[i+1] == 0 {
 			text := narrow(p.rest[:i])
@@ -101,11 +108,21 @@ func (p *polReader) bytes(n int) []byte {
 
 func (p *polReader) entry() polEntry {
 	var e polEntry
+	begin := p.at()
 	p.mark('[')
-	e.key = p.text()
+	e.keyFrom = p.at()
+	e.key = p.word()
+	e.keyTo = p.at()
 	p.mark(';')
-	e.name = p.text()
+	e.nameFrom = p.at()
+	e.name = p.word()
+	e.nameTo = p.at()
 	p.mark(';')
+	if e.holdsAt = p.at(); p.err == nil {
+		p.text.Read(begin, e.keyFrom)
+		p.text.Read(e.keyTo, e.nameFrom)
+		p.text.Read(e.nameTo, e.holdsAt)
+	}
 	e.kind = binary.LittleEndian.Uint32(p.bytes(4))
 	p.mark(';')
 	size := binary.LittleEndian.Uint32(p.bytes(4))
@@ -114,89 +131,89 @@ func (p *polReader) entry() polEntry {
 		p.err = fmt.Errorf("a value that goes on behind the end of the file")
 	}
 	e.data = p.bytes(int(size))
-	p.mark(']')
+	if e.end = p.at(); p.err == nil {
+		p.mark(']')
+		p.text.Read(e.end, p.at())
+	}
 	return e
 }
 
-func (e *polEntry) write(out *bytes.Buffer) {
-	out.Write(wide("[" + e.key + "\x00;" + e.name + "\x00;"))
-	_ = binary.Write(out, binary.LittleEndian, e.kind)
+// holding is a text as a value that holds it.
+func holding(text string) string {
+	data := wide(text + "\x00")
+	var out bytes.Buffer
+	_ = binary.Write(&out, binary.LittleEndian, uint32(regText))
 	out.Write(wide(";"))
-	_ = binary.Write(out, binary.LittleEndian, uint32(len(e.data)))
+	_ = binary.Write(&out, binary.LittleEndian, uint32(len(data)))
 	out.Write(wide(";"))
-	out.Write(e.data)
-	out.Write(wide("]"))
+	out.Write(data)
+	return out.String()
 }
+
+// named is a text as a key or a name.
+func named(text string) string { return string(wide(text + "\x00")) }
 
 const (
 	regText   = 1 // REG_SZ
 	regNumber = 4 // REG_DWORD
 )
 
-// readPol reads the values that are settings; of the others it keeps the name.
-func readPol(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
-	if err != nil {
-		return err
-	}
+// takePol reads the values that are settings.
+func takePol(text *intake.Text, into *estate.Builder) error {
 	wrong := func(entry int, seen string) error {
-		return &intake.Error{Path: src.Path, Line: entry, Seen: seen, Expected: "a policy's registry file (MS-GPREG)",
-			Next: "copy the policy's folder again; the number is the value's, counted from 1"}
+		return text.Wrong(entry, seen, "a policy's registry file (MS-GPREG)",
+			"copy the policy's folder again; the number is the value's, counted from 1")
 	}
-	switch {
-	case len(raw) > maxSize:
-		return wrong(0, "more than 16 MiB")
-	case !bytes.HasPrefix(raw, polMark):
+	if !bytes.HasPrefix(text.Bytes, polMark) {
 		return wrong(0, "no signature PReg of version 1")
 	}
-	if registryFile.at(src.Path) == nil {
-		return &intake.Error{Path: src.Path, Seen: "a policy's registry file outside of the policy's folder",
-			Expected: "{GUID}/Machine/Registry.pol",
-			Next:     "gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is"}
+	if registryFile.at(text.Path) == nil {
+		return text.Wrong(0, "a policy's registry file outside of the policy's folder", "{GUID}/Machine/Registry.pol",
+			"gather the folder Policies of SYSVOL, or the policy backup: the folder tells which policy it is")
 	}
-	t := &reader{src: src, into: into, platform: setting.WindowsTemplate, facts: estate.Settings{}, seen: map[string]bool{}}
-	kept := bytes.NewBuffer(bytes.Clone(polMark))
-	p := &polReader{rest: raw[len(polMark):]}
+	t := &reader{text: text, into: into, platform: setting.WindowsTemplate, facts: estate.Settings{}, seen: map[string]bool{}}
+	text.Read(0, len(polMark))
+	p := &polReader{text: text, rest: text.Bytes[len(polMark):]}
 	for n := 1; len(p.rest) > 0; n++ {
 		e := p.entry()
 		if p.err != nil {
 			return wrong(n, p.err.Error())
 		}
-		name := `machine\` + e.key + `\` + e.name
-		k := t.known("registry values", name)
-		switch {
-		case k == nil && len(e.data) > 0 && !(e.kind == regText && redact.IsMark(narrow(e.data))):
-			text := narrow(e.data)
-			mark, struck := redact.Keep(e.name, text+" ", false, src.KeepAll && e.kind == regText)
-			if struck {
-				src.Struck++
-			} else if mark != text+" " {
-				src.NotKept++
-			}
-			if mark != text+" " {
-				e.kind, e.data = regText, wide(mark+"\x00")
-			}
-		case k != nil && e.kind == regNumber && len(e.data) == 4:
-			t.assign(n, "registry values", k.name, "4,"+strconv.FormatUint(uint64(binary.LittleEndian.Uint32(e.data)), 10))
-		case k != nil:
-			into.Unreadable(t.facts, k.id, into.Cite(n, k.cited(), ""), "not a number of four bytes")
-			e.kind, e.data = regText, wide(redact.Struck+"\x00")
-			src.Struck++
+		k := t.known("registry values", `machine\`+e.key+`\`+e.name)
+		if k == nil {
+			t.foreign(&e)
+			continue
 		}
-		e.write(kept)
+		text.Read(e.keyFrom, e.keyTo)
+		text.Read(e.nameFrom, e.nameTo)
+		if e.kind == regNumber && len(e.data) == 4 {
+			text.Read(e.holdsAt, e.end)
+			t.assign(n, "registry values", k.name, "4,"+strconv.FormatUint(uint64(binary.LittleEndian.Uint32(e.data)), 10))
+			continue
+		}
+		text.Drop(e.holdsAt, e.end, true, holding)
+		into.Unreadable(t.facts, k.id, into.Cite(n, k.cited(), ""), "not a number of four bytes")
 	}
-	if src.Struck+src.NotKept > 0 {
-		src.Differs()
-		raw = kept.Bytes()
-	}
-	if _, err := src.Keep.Write(raw); err != nil {
-		return err
-	}
-	id, policy, domain := registryFile.policy(src)
+	id, policy, domain := registryFile.policy(text)
 	into.Template(estate.Template{GUID: id, Domain: domain, Registry: true, Part: true, Policy: estate.Policy{Name: policy,
-		Origin:   slashes(src.Path),
+		Origin:   slashes(text.Path),
 		Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: t.facts, Cite: into.Cite(1, "", "")}})
 	return nil
+}
+
+// foreign takes a value that no rule reads. Its key and its name are whatever a program
+// stores under: they may be what is secret.
+func (t *reader) foreign(e *polEntry) {
+	t.text.Rest(e.keyFrom, e.keyTo, "", e.key, named)
+	t.text.Rest(e.nameFrom, e.nameTo, "", e.name, named)
+	switch shown := narrow(e.data); {
+	case len(e.data) == 0, e.kind == regText && redact.IsMark(shown):
+		t.text.Read(e.holdsAt, e.end)
+	case e.kind == regText:
+		t.text.Rest(e.holdsAt, e.end, e.name, shown, holding)
+	default:
+		t.text.Drop(e.holdsAt, e.end, redact.Name(e.name), holding)
+	}
 }
 
 var regHead = regexp.MustCompile(`(?i)^\s*(?:Windows Registry Editor Version 5\.00|REGEDIT4)\s`)
@@ -209,68 +226,41 @@ var (
 	regWord  = regexp.MustCompile(`^dword:([0-9a-fA-F]{8})$`)
 )
 
-// readReg reads what the registry editor exports of a machine: the values that are
+// takeReg reads what the registry editor exports of a machine: the values that are
 // settings of the machine.
-func readReg(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxReport+1))
-	if err != nil {
-		return err
-	}
-	text, err := intake.Decode(raw)
-	if err == nil && len(raw) > maxReport {
-		err = fmt.Errorf("more than 512 MiB")
-	}
-	if err != nil {
-		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: "an export of Lsa, SAM and Netlogon", Next: "export it again"}
-	}
-	t := &reader{src: src, into: into, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
-	var kept bytes.Buffer
-	key, n, first := "", 0, 0
-	for full := range bytes.Lines(text) {
-		n++
-		bare := strings.TrimRight(string(full), "\r\n")
-		line, shown := strings.TrimSpace(bare), bare
-		switch m := regValue.FindStringSubmatch(line); {
-		case line == "" || n == 1:
-		case regKey.MatchString(line):
-			key = `machine\` + regKey.FindStringSubmatch(line)[1] + `\`
-		case line[0] == '[':
+func takeReg(text *intake.Text, into *estate.Builder) error {
+	t := &reader{text: text, into: into, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
+	key, first := "", 0
+	for l := range text.Lines() {
+		l = l.Trimmed()
+		if l.Number == 1 {
+			text.Took(l)
+			continue
+		}
+		if m := regKey.FindStringSubmatch(l.Text); m != nil {
+			if key = `machine\` + m[1] + `\`; ofSettings(key) {
+				text.Took(l)
+			}
+			continue
+		}
+		m := regValue.FindStringSubmatch(l.Text)
+		switch {
+		case l.Text != "" && l.Text[0] == '[':
 			key = ""
-		case m == nil: // goes on with a value that is not read, or is a comment
-			shown = keep(src, "", line, false)
-		default:
-			k := t.known("registry values", key+m[1])
-			if k == nil || key == "" || !setting.Get(k.id).Exists(t.platform) {
-				shown = `"` + m[1] + `"=` + keep(src, m[1], m[2], false)
-				break
-			}
-			w := regWord.FindStringSubmatch(m[2])
-			if w == nil {
-				into.Unreadable(t.facts, k.id, into.Cite(n, k.cited(), ""), "not a number (dword:…)")
-				shown = `"` + m[1] + `"=` + keep(src, m[1], m[2], false)
-				break
-			}
-			number, _ := strconv.ParseUint(w[1], 16, 32)
-			t.assign(n, "registry values", k.name, "4,"+strconv.FormatUint(number, 10))
-			if f, ok := t.facts[k.id]; ok { // cited as it is written there
-				f.Cite.Raw = m[2]
-				t.facts[k.id] = f
-			}
-			if first == 0 {
+		case m != nil && key != "":
+			if n := t.registry(l, key, m[1], m[2]); first == 0 {
 				first = n
 			}
 		}
-		kept.WriteString(shown)
-		kept.Write(full[len(bare):])
 	}
 	if len(t.facts) == 0 {
-		return &intake.Error{Path: src.Path, Seen: "none of the values that are settings of a machine",
-			Expected: `Lsa and SAM of HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control`,
-			Next:     "export these keys; or the machine's settings: secedit /export /cfg MACHINE.inf"}
+		return text.Wrong(0, "none of the values that are settings of a machine",
+			`Lsa and SAM of HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control`,
+			"export these keys; or the machine's settings: secedit /export /cfg MACHINE.inf")
 	}
-	m := into.At(estate.Place{Name: machineOf(src.Path), Kind: estate.Machine})
+	m := into.At(estate.Place{Name: intake.MachineOf(text.Path), Kind: estate.Machine})
 	if m.Head == nil {
-		m.Head = &estate.Policy{Name: "local", Origin: path.Base(slashes(src.Path)), Standing: estate.Enforced, Platform: t.platform,
+		m.Head = &estate.Policy{Name: "local", Origin: intake.FileName(text.Path), Standing: estate.Enforced, Platform: t.platform,
 			Settings: estate.Settings{}, Cite: into.Cite(max(first, 1), "", "")}
 	}
 	for id, f := range t.facts {
@@ -280,5 +270,36 @@ func readReg(src *intake.Source, into *estate.Builder) error {
 			m.Head.Settings[id] = f
 		}
 	}
-	return src.Store(raw, text, kept.Bytes())
+	return nil
+}
+
+// ofSettings reports whether a key of the registry has values that are settings.
+func ofSettings(path string) bool {
+	return slices.ContainsFunc(keys, func(k key) bool { return len(k.name) > len(path) && strings.EqualFold(k.name[:len(path)], path) })
+}
+
+// registry takes a value of a key, and returns its line where it is a setting; else 0.
+func (t *reader) registry(l intake.Line, key, name, value string) int {
+	at := l.To() - len(value)
+	k := t.known("registry values", key+name)
+	if k == nil || !setting.Get(k.id).Exists(t.platform) {
+		t.text.Rest(l.From+1, l.From+1+len(name), "", name, nil)
+		t.text.Rest(at, l.To(), name, value, nil)
+		return 0
+	}
+	t.text.Read(l.From, at)
+	w := regWord.FindStringSubmatch(value)
+	if w == nil {
+		t.text.Rest(at, l.To(), name, value, nil)
+		t.into.Unreadable(t.facts, k.id, t.into.Cite(l.Number, k.cited(), ""), "not a number (dword:…)")
+		return 0
+	}
+	number, _ := strconv.ParseUint(w[1], 16, 32)
+	t.text.Read(at, l.To())
+	t.assign(l.Number, "registry values", k.name, "4,"+strconv.FormatUint(number, 10))
+	if f, ok := t.facts[k.id]; ok { // cited as it is written there
+		f.Cite.Raw = value
+		t.facts[k.id] = f
+	}
+	return l.Number
 }

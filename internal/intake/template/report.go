@@ -3,7 +3,7 @@ package template
 import (
 	"bytes"
 	"errors"
-	"io"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -12,12 +12,14 @@ import (
 	"sternledger/internal/intake"
 	"sternledger/internal/intake/descriptor"
 	"sternledger/internal/intake/markup"
+	"sternledger/internal/redact"
 )
 
 // Report is the report that the group-policy console saves as XML, of one policy or
 // of all, and the resultant report of one machine. Names and units of settings are
 // the security template's; only the texts beside them are translated.
-var Report = intake.Format{Name: "group-policy report (XML)", Detect: detectReport, Names: storedReport, Read: readReport}
+var Report = intake.Format{Name: "group-policy report (XML)", Detect: detectReport, Names: storedReport,
+	Read: (&intake.Whole{Most: maxReport, Expected: "a whole group-policy report", Next: "save it again, or one for each policy", Take: takeReport}).Read}
 
 // maxReport bounds one: that of all policies of a large domain has some 100 MiB.
 const maxReport = 512 << 20
@@ -78,7 +80,7 @@ type settingReport struct {
 
 // reportReader reads one report.
 type reportReader struct {
-	src    *intake.Source
+	text   *intake.Text
 	into   *estate.Builder
 	policy *policyReport
 	set    *settingReport
@@ -89,49 +91,28 @@ type reportReader struct {
 	err    error
 }
 
-func readReport(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxReport+1))
-	if err != nil {
-		return err
+func takeReport(text *intake.Text, into *estate.Builder) error {
+	r := &reportReader{text: text, into: into}
+	err := markup.Walk(text, &markup.Visitor{Open: r.open, Close: r.close, Attr: r.attribute})
+	if broken := (*markup.Error)(nil); errors.As(err, &broken) {
+		return text.Wrong(broken.Line, "XML that cannot be read: "+err.Error(), "a whole report", "save it again as XML")
 	}
-	if len(raw) > maxReport {
-		return &intake.Error{Path: src.Path, Seen: "more than 512 MiB", Expected: "a group-policy report", Next: "save one for each policy"}
-	}
-	text, err := intake.Decode(raw)
-	if err != nil {
-		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: "a whole report", Next: "save it again"}
-	}
-	r := &reportReader{src: src, into: into}
-	kept, err := markup.Walk(text, &markup.Visitor{Open: r.open, Close: r.close,
-		Attr:  r.attribute,
-		Loose: func(text string) string { return r.keep("", text, false) }})
-	var broken *markup.Error
 	switch {
-	case errors.As(err, &broken):
-		return &intake.Error{Path: src.Path, Line: broken.Line, Seen: "XML that cannot be read: " + err.Error(), Expected: "a whole report",
-			Next: "save it again as XML"}
 	case err != nil:
 		return err
 	case r.err != nil:
 		return r.err
 	case r.seen == 0:
-		return &intake.Error{Path: src.Path, Seen: "a report that names no policy and no machine",
-			Expected: "a report of a policy, or of a machine",
-			Next:     "save it again as XML"}
+		return text.Wrong(0, "a report that names no policy and no machine", "a report of a policy, or of a machine", "save it again as XML")
 	}
-	return src.Store(raw, text, kept)
+	return nil
 }
 
-func (r *reportReader) attribute(name, value string) string {
-	read := name == "version" || name == "encoding"
-	if r.policy != nil && !read {
-		name, read = r.policy.preferred.attribute(name)
+func (r *reportReader) attribute(name, value string) (as string, read bool) {
+	if r.policy != nil {
+		return r.policy.preferred.attribute(name, value)
 	}
-	return r.keep(name, value, read)
-}
-
-func (r *reportReader) keep(name, value string, read bool) string {
-	return keep(r.src, name, value, read)
+	return name, false
 }
 
 // under reports whether an element stands in others of those names, the innermost
@@ -171,59 +152,70 @@ func (r *reportReader) open(stack []markup.Element) {
 
 // settings is what a report's settings are read into, as a template's keys are.
 func (r *reportReader) settings(p setting.Platform) *reader {
-	return &reader{src: r.src, into: r.into, platform: p, facts: estate.Settings{}, seen: map[string]bool{}}
+	return &reader{text: r.text, into: r.into, platform: p, facts: estate.Settings{}, seen: map[string]bool{}}
 }
 
 // field is a leaf that is read, and where it goes.
 type field struct {
-	name, in string // in: the element around it
+	name, in string         // in: the element around it
+	can      *regexp.Regexp // what it can hold; nil: any text
 	take     func(r *reportReader, text string)
 }
 
+var (
+	truth      = regexp.MustCompile(`^(?:true|false)$`)
+	aGUID      = regexp.MustCompile(`^\{[0-9A-Fa-f-]{36}\}$`)
+	dnsName    = regexp.MustCompile(`^[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+$`)
+	sddl       = regexp.MustCompile(`^[OGDS]:[A-Za-z0-9:();_-]*$`)
+	keyName    = regexp.MustCompile(`^[A-Za-z]{1,40}$`)
+	keyPath    = regexp.MustCompile(`(?i)^MACHINE\\(?:System|Software)\\[A-Za-z \\]+\d?$`)
+	tellsOfOne = regexp.MustCompile(`^$`) // whether there is one, and not which
+)
+
 var fields = []field{
-	{"Identifier", "Identifier", func(r *reportReader, text string) { r.identifier(text) }},
-	{"Domain", "Identifier", func(r *reportReader, text string) {
+	{"Identifier", "Identifier", aGUID, func(r *reportReader, text string) { r.identifier(text) }},
+	{"Domain", "Identifier", dnsName, func(r *reportReader, text string) {
 		if r.policy != nil && r.set == nil {
 			r.policy.domain = strings.ToLower(text)
 		}
 	}},
-	{"Name", "GPO", func(r *reportReader, text string) {
+	{"Name", "GPO", nil, func(r *reportReader, text string) {
 		if r.policy != nil {
 			r.policy.name = text
 		} else if r.result != nil {
 			r.result.name = text
 		}
 	}},
-	{"Enabled", "Computer", func(r *reportReader, text string) {
+	{"Enabled", "Computer", truth, func(r *reportReader, text string) {
 		if r.policy != nil {
 			r.policy.off = text == "false"
 		}
 	}},
-	{"SDDL", "SecurityDescriptor", func(r *reportReader, text string) {
+	{"SDDL", "SecurityDescriptor", sddl, func(r *reportReader, text string) {
 		if r.policy != nil {
 			r.policy.access = text
 		}
 	}},
-	{"FilterName", "GPO", func(r *reportReader, text string) {
+	{"FilterName", "GPO", tellsOfOne, func(r *reportReader, text string) {
 		if r.policy != nil {
 			r.policy.wmi = text != ""
 		}
 	}},
-	{"SOMPath", "LinksTo", func(r *reportReader, text string) { r.atLink(func(l *reportLink) { l.path = text }) }},
-	{"Enabled", "LinksTo", func(r *reportReader, text string) { r.atLink(func(l *reportLink) { l.disabled = text == "false" }) }},
-	{"NoOverride", "LinksTo", func(r *reportReader, text string) { r.atLink(func(l *reportLink) { l.enforced = text == "true" }) }},
-	{"Name", "Account", func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.name = text }) }},
-	{"KeyName", "SecurityOptions", func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.name = text }) }},
-	{"SystemAccessPolicyName", "SecurityOptions", func(r *reportReader, text string) {
+	{"SOMPath", "LinksTo", nil, func(r *reportReader, text string) { r.atLink(func(l *reportLink) { l.path = text }) }},
+	{"Enabled", "LinksTo", truth, func(r *reportReader, text string) { r.atLink(func(l *reportLink) { l.disabled = text == "false" }) }},
+	{"NoOverride", "LinksTo", truth, func(r *reportReader, text string) { r.atLink(func(l *reportLink) { l.enforced = text == "true" }) }},
+	{"Name", "Account", keyName, func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.name = text }) }},
+	{"KeyName", "SecurityOptions", keyPath, func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.name = text }) }},
+	{"SystemAccessPolicyName", "SecurityOptions", keyName, func(r *reportReader, text string) {
 		r.atSetting(func(s *settingReport) { s.name, s.section = text, "system access" })
 	}},
-	{"SettingNumber", "", func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.value = text }) }},
-	{"SettingBoolean", "", func(r *reportReader, text string) {
+	{"SettingNumber", "", digits, func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.value = text }) }},
+	{"SettingBoolean", "", truth, func(r *reportReader, text string) {
 		r.atSetting(func(s *settingReport) { s.value = map[string]string{"true": "1", "false": "0"}[text] })
 	}},
-	{"Precedence", "", func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.precedence = text }) }},
-	{"Name", "ComputerResults", func(r *reportReader, text string) { r.atResult(func(x *resultReport) { x.machine = text }) }},
-	{"Domain", "ComputerResults", func(r *reportReader, text string) { r.atResult(func(x *resultReport) { x.domain = text }) }},
+	{"Precedence", "", digits, func(r *reportReader, text string) { r.atSetting(func(s *settingReport) { s.precedence = text }) }},
+	{"Name", "ComputerResults", nil, func(r *reportReader, text string) { r.atResult(func(x *resultReport) { x.machine = text }) }},
+	{"Domain", "ComputerResults", dnsName, func(r *reportReader, text string) { r.atResult(func(x *resultReport) { x.domain = text }) }},
 }
 
 func (r *reportReader) atLink(do func(*reportLink)) {
@@ -256,19 +248,21 @@ func (r *reportReader) identifier(text string) {
 	}
 }
 
-func (r *reportReader) close(stack []markup.Element, text string) string {
+func (r *reportReader) close(stack []markup.Element, text string) (name string, read bool) {
 	e := &stack[len(stack)-1]
-	read := false
 	if r.policy != nil {
 		r.policy.preferred.end(stack)
 	}
 	if e.Leaf {
 		text := strings.TrimSpace(text)
+		if redact.Look(text) {
+			text = redact.Struck
+		}
 		for i := range fields {
 			f := &fields[i]
 			if f.name == e.Name && (f.in == "" || under(stack, f.in)) {
 				f.take(r, text)
-				read = true
+				read = read || f.can == nil || f.can.MatchString(text)
 			}
 		}
 	}
@@ -285,7 +279,7 @@ func (r *reportReader) close(stack []markup.Element, text string) string {
 	case r.result != nil && e.Name == "ComputerResults":
 		r.endResult()
 	}
-	return r.keep(e.Name, text, read)
+	return e.Name, read
 }
 
 // endSetting takes a setting into its policy, as a template's line.
@@ -326,7 +320,7 @@ func (r *reportReader) endPolicy() {
 	}
 	ids := p.preferred.read(p.template)
 	r.into.Template(estate.Template{GUID: p.id, Domain: p.domain, Preferences: true, Preferred: ids,
-		Policy: estate.Policy{Name: p.name, Origin: slashes(r.src.Path),
+		Policy: estate.Policy{Name: p.name, Origin: slashes(r.text.Path),
 			Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: p.template.facts, Cite: c}})
 	if p.domain == "" {
 		return

@@ -3,13 +3,11 @@
 package template
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"encoding/xml"
 	"fmt"
 	"io"
-	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -22,7 +20,8 @@ import (
 )
 
 // Format is the security template.
-var Format = intake.Format{Name: "security template (INF)", Detect: detect, Names: templateFile.stored, Speaks: speaks, Read: read}
+var Format = intake.Format{Name: "security template (INF)", Detect: detect, Names: templateFile.stored, Speaks: speaks,
+	Read: (&intake.Whole{Most: maxSize, Expected: "a whole security template", Next: "copy it again and compare the sizes", Take: take}).Read}
 
 // maxSize bounds a template; real ones are a few kilobytes.
 const maxSize = 16 << 20
@@ -192,7 +191,7 @@ func classes(text string) (setting.Value, error) {
 	case "6", "7", "8":
 		return setting.Value{}, fmt.Errorf("%s asks for a phrase of words, which has no character classes", text)
 	}
-	return setting.Value{}, fmt.Errorf("%q is not a number from 1 to 8", text)
+	return setting.Value{}, fmt.Errorf("%s is not a number from 1 to 8", redact.Quote([]byte(text)))
 }
 
 // words reads a number that stands for a word.
@@ -200,7 +199,7 @@ func words(all ...string) func(string) (setting.Value, error) {
 	return func(text string) (setting.Value, error) {
 		n, err := strconv.Atoi(text)
 		if err != nil || n < 0 || n >= len(all) {
-			return setting.Value{}, fmt.Errorf("%q is not a number from 0 to %d", text, len(all)-1)
+			return setting.Value{}, fmt.Errorf("%s is not a number from 0 to %d", redact.Quote([]byte(text)), len(all)-1)
 		}
 		return setting.Word(all[n]), nil
 	}
@@ -216,7 +215,7 @@ func count(unit int64) func(string) (setting.Value, error) {
 	return func(text string) (setting.Value, error) {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil || n > 1<<40 {
-			return setting.Value{}, fmt.Errorf("%q is not a whole number", text)
+			return setting.Value{}, fmt.Errorf("%s is not a whole number", redact.Quote([]byte(text)))
 		}
 		return setting.Number(n * unit), nil
 	}
@@ -238,7 +237,7 @@ func toggle(text string) (setting.Value, error) {
 	case "1":
 		return setting.On, nil
 	}
-	return setting.Value{}, fmt.Errorf("%q is neither 0 nor 1", text)
+	return setting.Value{}, fmt.Errorf("%s is neither 0 nor 1", redact.Quote([]byte(text)))
 }
 
 func not(read func(string) (setting.Value, error)) func(string) (setting.Value, error) {
@@ -251,28 +250,13 @@ func not(read func(string) (setting.Value, error)) func(string) (setting.Value, 
 	}
 }
 
-func read(src *intake.Source, into *estate.Builder) error {
-	raw, err := io.ReadAll(io.LimitReader(src.In, maxSize+1))
-	if err != nil {
-		return err
-	}
-	if len(raw) > maxSize {
-		return &intake.Error{Path: src.Path, Seen: "more than 16 MiB", Expected: "a security template", Next: "check which file this is"}
-	}
-	text, err := intake.Decode(raw)
-	if err != nil {
-		return &intake.Error{Path: src.Path, Seen: err.Error(), Expected: "a whole security template",
-			Next: "copy it again and compare the sizes"}
-	}
-	t := &reader{src: src, into: into, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
-	stored := templateFile.at(src.Path) != nil
+func take(text *intake.Text, into *estate.Builder) error {
+	t := &reader{text: text, into: into, platform: setting.WindowsMachine, facts: estate.Settings{}, seen: map[string]bool{}}
+	stored := templateFile.at(text.Path) != nil
 	if stored {
 		t.platform = setting.WindowsTemplate
 	}
-	if err := t.lines(text); err != nil {
-		return err
-	}
-	if err := t.keep(raw); err != nil {
+	if err := t.lines(); err != nil {
 		return err
 	}
 	if stored {
@@ -284,77 +268,77 @@ func read(src *intake.Source, into *estate.Builder) error {
 
 // reader holds one template while it is read.
 type reader struct {
-	src      *intake.Source
+	text     *intake.Text
 	into     *estate.Builder
 	platform setting.Platform
 	facts    estate.Settings
 	seen     map[string]bool // sections
 	access   int             // line of [System Access]
-	copy     bytes.Buffer    // the text with what is kept
 }
 
-func (t *reader) lines(text []byte) error {
-	scanner := bufio.NewScanner(bytes.NewReader(text))
-	scanner.Buffer(nil, maxSize)
+// inTemplates are the sections that security templates have (MS-GPSB 2.2).
+var inTemplates = strings.Fields("unicode version profile_description system_access kerberos_policy registry_values event_audit " +
+	"privilege_rights system_log security_log application_log group_membership service_general_setting registry_keys file_security")
+
+func (t *reader) lines() error {
 	in := ""
-	for n := 1; scanner.Scan(); n++ {
-		full := scanner.Text()
-		line := strings.TrimSpace(full)
-		name, value, assigned := strings.Cut(line, "=")
-		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+	for full := range t.text.Lines() {
+		l := full.Trimmed()
+		before, after, assigned := l.Cut("=")
 		switch {
-		case line == "":
-		case strings.HasPrefix(line, ";"):
-			full = "; " + t.kept("", "", strings.TrimSpace(line[1:]))
-		case strings.HasPrefix(line, "["):
-			end := strings.IndexByte(line, ']')
+		case l.Text == "":
+		case strings.HasPrefix(l.Text, ";"): // nothing is read of a comment
+		case strings.HasPrefix(l.Text, "["):
+			end := strings.IndexByte(l.Text, ']')
 			if end < 0 {
-				return &intake.Error{Path: t.src.Path, Line: n, Seen: "a line that begins with a bracket, and has none at its end",
-					Expected: "a section name in brackets", Next: "the template is cut or was edited"}
+				return t.text.Wrong(l.Number, "a line that begins with a bracket, and has none at its end", "a section name in brackets",
+					"the template is cut or was edited")
 			}
-			in = strings.ToLower(line[1:end])
+			in = strings.ToLower(l.Text[1:end])
 			t.seen[in] = true
+			if slices.Contains(inTemplates, strings.ReplaceAll(in, " ", "_")) {
+				t.text.Read(l.From, l.From+end+1)
+			}
 			if in == "system access" {
-				t.access = n
+				t.access = l.Number
 			}
 		case !assigned && (in == "system access" || in == "kerberos policy"):
-			return &intake.Error{Path: t.src.Path, Line: n, Seen: "a line without =", Expected: "KEY = VALUE",
-				Next: "the template is cut or was edited"}
-		case !assigned:
-			full = t.kept(in, "", line)
-		default:
-			if kept := t.kept(in, name, value); kept != value {
-				value, full = kept, name+"="+kept
-			}
-			t.assign(n, in, name, value)
+			return t.text.Wrong(l.Number, "a line without =", "KEY = VALUE", "the template is cut or was edited")
+		case assigned:
+			t.assigned(in, before, after)
 		}
-		t.copy.WriteString(full + "\r\n")
 	}
-	return scanner.Err()
+	return nil
 }
 
 // ofTemplate are what a template says of itself.
-var ofTemplate = []string{"unicode/unicode", "version/signature", "version/revision"}
+var ofTemplate = map[string]*regexp.Regexp{"unicode/unicode": regexp.MustCompile(`^(?i:yes|no)$`),
+	"version/signature": regexp.MustCompile(`^"?\$(?i:chicago|windows nt)\$"?$`), "version/revision": regexp.MustCompile(`^\d{1,4}$`)}
 
-// kept returns what is kept of a value.
-func (t *reader) kept(section, name, value string) string {
-	read := t.known(section, name) != nil || slices.Contains(ofTemplate, section+"/"+strings.ToLower(name))
-	return keep(t.src, name, value, read)
+// assigned takes one KEY = VALUE.
+func (t *reader) assigned(in string, name, value intake.Line) {
+	k := t.known(in, name.Text)
+	own := ofTemplate[in+"/"+strings.ToLower(name.Text)]
+	switch {
+	case k != nil && k.holds(value.Text), own != nil && own.MatchString(value.Text):
+		t.text.Took(name)
+		t.text.Took(value)
+	case k != nil || own != nil: // what it holds is no value of it
+		t.text.Took(name)
+		value.Text = t.text.Left(value, "")
+	default:
+		value.Text = t.text.Left(value, name.Text)
+		name.Text = t.name(in, name)
+	}
+	t.assign(value.Number, in, name.Text, value.Text)
 }
 
-// keep says what is kept of a value under a name, given whether it is read.
-func keep(src *intake.Source, name, value string, read bool) string {
-	if strings.TrimSpace(value) == "" {
-		return value
+// name keeps a key's name. Those of the registry are whatever a program stores under.
+func (t *reader) name(in string, name intake.Line) string {
+	if in != "registry values" {
+		return t.text.Name(name.From, name.To(), name.Text, nil)
 	}
-	kept, struck := redact.Keep(name, value, read, src.KeepAll)
-	switch {
-	case struck:
-		src.Struck++
-	case kept != value:
-		src.NotKept++
-	}
-	return kept
+	return t.text.Left(name, "")
 }
 
 func (t *reader) known(section, name string) *key {
@@ -365,8 +349,7 @@ func (t *reader) known(section, name string) *key {
 	return &keys[i]
 }
 
-// assign takes one KEY = VALUE. A registry value is written TYPE,VALUE; type
-// 4 is a number.
+// assign takes a value into the settings.
 func (t *reader) assign(line int, section, name, value string) {
 	k := t.known(section, name)
 	if k == nil {
@@ -377,15 +360,9 @@ func (t *reader) assign(line int, section, name, value string) {
 	}
 	c := t.into.Cite(line, name, value)
 	if section == "registry values" {
-		kind, number, ok := strings.Cut(value, ",")
-		if !ok || kind != "4" && kind != "3" {
-			t.into.Unreadable(t.facts, k.id, c, fmt.Sprintf("%q is not a registry number (4,VALUE)", value))
-			return
-		}
-		value = strings.TrimSpace(number)
 		c.Where = k.cited()
 	}
-	v, err := k.read(value)
+	v, err := k.value(value)
 	if err != nil {
 		t.into.Unreadable(t.facts, k.id, c, err.Error())
 		return
@@ -393,26 +370,36 @@ func (t *reader) assign(line int, section, name, value string) {
 	t.into.Set(t.facts, t.platform, k.id, v, c)
 }
 
+// value reads what stands behind the key's name. A registry value is written TYPE,VALUE;
+// type 4 is a number.
+func (k *key) value(text string) (setting.Value, error) {
+	if k.section == "registry values" {
+		kind, number, ok := strings.Cut(text, ",")
+		if !ok || kind != "4" && kind != "3" {
+			return setting.Value{}, fmt.Errorf("%s is not a registry number (4,VALUE)", redact.Quote([]byte(text)))
+		}
+		text = strings.TrimSpace(number)
+	}
+	return k.read(text)
+}
+
+// holds reports whether a text is a value that the key can have.
+func (k *key) holds(text string) bool {
+	_, err := k.value(text)
+	return err == nil || redact.Plain([]byte(text)) && digits.MatchString(text)
+}
+
+var digits = regexp.MustCompile(`^-?[0-9]+$`)
+
 // others are keys of [System Access] that say nothing about passwords.
 var others = []string{"RequireLogonToChangePassword", "NewAdministratorName", "NewGuestName", "LSAAnonymousNameLookup",
 	"EnableAdminAccount", "EnableGuestAccount"}
 
-// keep writes the stored copy: the bytes as received, unless a secret had to
-// be struck out; then the text in UTF-8.
-func (t *reader) keep(raw []byte) error {
-	if t.src.Struck+t.src.NotKept > 0 {
-		t.src.Differs()
-		raw = t.copy.Bytes()
-	}
-	_, err := t.src.Keep.Write(raw)
-	return err
-}
-
 // template adds what a policy store or policy backup holds.
 func (t *reader) template() {
-	id, name, domain := templateFile.policy(t.src)
+	id, name, domain := templateFile.policy(t.text)
 	t.into.Template(estate.Template{GUID: id, Domain: domain, Policy: estate.Policy{
-		Name: name, Origin: slashes(t.src.Path), Standing: estate.Configured, Platform: t.platform,
+		Name: name, Origin: slashes(t.text.Path), Standing: estate.Configured, Platform: t.platform,
 		Settings: t.facts, Cite: t.into.Cite(max(t.access, 1), "", "")}})
 }
 
@@ -458,33 +445,27 @@ func describe(doc []byte) (b backup) {
 	}
 }
 
-// machineOf is the machine that a file is named after.
-func machineOf(file string) string {
-	base := path.Base(slashes(file))
-	return strings.ToLower(strings.TrimSuffix(base, path.Ext(base)))
-}
-
 // speaks says whose template or export a file is: the policy's that its path
 // names, else the machine's.
 func speaks(file string) string {
-	return cmp.Or(templateFile.speaks(file), machineOf(file))
+	return cmp.Or(templateFile.speaks(file), intake.MachineOf(file))
 }
 
 // machine adds one machine's own export. It does not hold the machine's name;
 // the file's name is taken for it.
 func (t *reader) machine() error {
 	if t.access == 0 {
-		return &intake.Error{Path: t.src.Path, Seen: "no section [System Access]", Expected: "a machine's export with its account settings",
-			Next: "export again with the area of the security policy included; see docs/sources.md"}
+		return t.text.Wrong(0, "no section [System Access]", "a machine's export with its account settings",
+			"export again with the area of the security policy included; see docs/sources.md")
 	}
-	base := path.Base(slashes(t.src.Path))
-	name := machineOf(t.src.Path)
+	base := intake.FileName(t.text.Path)
+	name := intake.MachineOf(t.text.Path)
 	m := t.into.At(estate.Place{Name: name, Kind: estate.Machine})
 	const section = "[System Access]"
 	switch {
 	case m.Head == nil:
 	case m.Head.Cite.Where == section && !t.into.Older():
-		return &intake.Error{Path: t.src.Path, Seen: fmt.Sprintf("a second export of the machine %s", name),
+		return &intake.Error{Path: t.text.Path, Seen: fmt.Sprintf("a second export of the machine %s", name),
 			Expected: "one export for each machine in one gather", Next: "a machine is named by its file: rename one of the two"}
 	default: // another form told of it, or newer evidence
 		for id, f := range t.facts {

@@ -17,7 +17,7 @@ func readFile(path, text string, beside map[string]string) (b *estate.Builder, k
 	b = estate.NewBuilder()
 	b.StartFile("x.inf")
 	var keep bytes.Buffer
-	err = read(&intake.Source{Path: path, In: strings.NewReader(text), Keep: &keep, Differs: func() {},
+	err = Format.Read(&intake.Source{Path: path, In: strings.NewReader(text), Keep: &keep, Differs: func() {},
 		Beside: func(name string) []byte { return []byte(beside[name]) }}, b)
 	return b, keep.String(), err
 }

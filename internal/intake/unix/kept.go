@@ -17,16 +17,17 @@ type keeping struct {
 }
 
 // keepings are the kinds of files, the first that fits counting. What a part
-// loses here is read by nobody: the reader sees the copy that is kept.
+// loses here is read by nobody: the reader sees the copy that is kept. Of a kind
+// that is not here nothing is kept, unless a call of a module names the file.
 var keepings = []keeping{
 	{named("etc/passwd"), (*keeper).passwd},
 	{named("etc/shadow"), (*keeper).shadow},
 	{named("etc/group"), (*keeper).group},
 	{isStack, (*keeper).stack},
 	{func(n string) bool { return strings.HasPrefix(n, "etc/sudoers") }, (*keeper).sudoers},
-	{named("etc/hostname", "etc/shells", "etc/debian_version", "etc/redhat-release", "etc/nsswitch.conf"), (*keeper).plain},
-	{func(n string) bool { return assignedNames(n) != nil }, (*keeper).assignment},
-	{func(string) bool { return true }, (*keeper).plain},
+	{func(n string) bool { return assignedIn(n) != nil }, (*keeper).assignment},
+	{named("etc/passwdqc.conf"), (*keeper).options},
+	{func(n string) bool { return lineForm(n) != nil }, (*keeper).formed},
 }
 
 func named(names ...string) func(string) bool {
@@ -42,33 +43,42 @@ func isStack(name string) bool {
 type keeper struct {
 	part    *intake.Part
 	all     bool // keep what no rule needs
-	names   []string
+	names   map[string]*regexp.Regexp
 	struck  int
 	notKept int
 
 	// Of the line before, if it goes on behind a backslash:
-	goesOn   bool
-	call     *called // the module that it calls
-	assigned string  // the name to whose value it ends with "="
-	command  bool    // it ends in a command with its arguments
+	call     *called
+	assigned string // the name to whose value it ends with "="
+	command  bool   // it ends in a command with its arguments
+	more     bool   // a rule of sudoers does
 }
 
 // keepParts replaces the parts' contents by what is kept of them.
 func keepParts(t *intake.Tree) {
+	told := further(t)
 	for _, p := range t.Parts {
-		i := slices.IndexFunc(keepings, func(k keeping) bool { return k.is(p.Name) })
-		k := &keeper{part: p, all: t.KeepAll, names: assignedNames(p.Name)}
+		line := (*keeper).nothing
+		if slices.Contains(told, p.Name) {
+			line = (*keeper).list
+		}
+		if i := slices.IndexFunc(keepings, func(k keeping) bool { return k.is(p.Name) }); i >= 0 {
+			line = keepings[i].line
+		}
+		k := &keeper{part: p, all: t.KeepAll, names: assignedIn(p.Name)}
 		rows := strings.Split(string(p.Data), "\n")
 		for n, row := range rows {
 			text, cr := strings.CutSuffix(row, "\r")
-			if rows[n] = keepings[i].line(k, text); cr {
+			if rows[n] = line(k, text); cr {
 				rows[n] += "\r"
 			}
 		}
+		kept := p.Data
 		if k.struck+k.notKept > 0 {
-			p.Kept = []byte(strings.Join(rows, "\n"))
-			p.Data, p.Struck, p.NotKept = p.Kept, k.struck, k.notKept
+			kept = []byte(strings.Join(rows, "\n"))
 		}
+		p.Keep(kept, k.struck, k.notKept)
+		p.Data = kept
 	}
 }
 
@@ -111,6 +121,17 @@ func (k *keeper) comment(text string) string {
 	return text[:at] + " " + k.drop("", strings.TrimSpace(text[at:]))
 }
 
+// nothing keeps a line of a file of which only that it is there is read.
+func (k *keeper) nothing(text string) string {
+	if strings.TrimSpace(text) == "" {
+		return text
+	}
+	if at := strings.IndexByte(text, '#'); at >= 0 && strings.TrimSpace(text[:at]) == "" {
+		return k.comment(text)
+	}
+	return k.drop("", text)
+}
+
 func (k *keeper) hash(field string) string {
 	kept, _ := struckHash(field)
 	if kept != field {
@@ -119,23 +140,38 @@ func (k *keeper) hash(field string) string {
 	return kept
 }
 
+var (
+	// otherAccounts brings in accounts from elsewhere, in compat's way (nsswitch.conf(5)).
+	otherAccounts = regexp.MustCompile(`^[+-](?:@?[A-Za-z_][\w.-]*)?:*$`)
+	accountName   = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}\$?$`)
+	anyName       = regexp.MustCompile(`^[A-Za-z0-9_][\w.@\\+ -]{0,255}\$?$`)
+	digits        = regexp.MustCompile(`^-?[0-9]{1,10}$`)
+	plainPath     = regexp.MustCompile(`^(?:/[\w.@+~ -]*)*/?$`)
+	nameList      = regexp.MustCompile(`^(?:[\w.@\\+$ -]+(?:,[\w.@\\+$ -]*)*)?$`)
+)
+
 func (k *keeper) passwd(text string) string {
 	f := strings.Split(text, ":")
 	switch {
-	case text == "" || text[0] == '+' && len(f) < 7 && !strings.ContainsAny(text, "$ "):
+	case text == "" || otherAccounts.MatchString(text):
 		return text
 	case text[0] == '#':
 		return k.comment(text)
-	case len(f) != 7 || f[0] == "" || strings.ContainsAny(f[0], " \t$"):
-		return k.oddFields(f, 7)
+	case len(f) != 7 || !anyName.MatchString(f[0]):
+		return k.oddFields(f)
 	}
-	f[1], f[4] = k.hash(f[1]), k.text(f[4])
+	f[1], f[2], f[3], f[4] = k.hash(f[1]), k.oddField(f[2]), k.oddField(f[3]), k.text(f[4])
+	for i := 5; i < 7; i++ {
+		if !plainPath.MatchString(f[i]) {
+			f[i] = k.drop("", f[i])
+		}
+	}
 	return strings.Join(f, ":")
 }
 
 // oddFields keeps of a line that is not as it should be its first field, where
 // that can be a name, and the number of the others.
-func (k *keeper) oddFields(f []string, want int) string {
+func (k *keeper) oddFields(f []string) string {
 	if len(f) < 2 || !accountName.MatchString(f[0]) {
 		return k.secretly(strings.Join(f, ":"))
 	}
@@ -152,17 +188,12 @@ func (k *keeper) oddField(text string) string {
 	return k.secretly(text)
 }
 
-var (
-	accountName = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}\$?$`)
-	digits      = regexp.MustCompile(`^-?[0-9]{1,6}$`)
-)
-
 func (k *keeper) shadow(text string) string {
 	f := strings.Split(text, ":")
-	if text == "" || text[0] == '+' && len(f) == 1 {
+	if text == "" || otherAccounts.MatchString(text) {
 		return text
 	}
-	if len(f) < 2 || strings.ContainsAny(f[0], " \t") {
+	if len(f) < 2 || !anyName.MatchString(f[0]) {
 		return k.secretly(text)
 	}
 	f[1] = k.hash(f[1])
@@ -175,119 +206,207 @@ func (k *keeper) shadow(text string) string {
 func (k *keeper) group(text string) string {
 	f := strings.Split(text, ":")
 	switch {
-	case text == "" || text[0] == '+' && len(f) < 4:
+	case text == "" || otherAccounts.MatchString(text):
 		return text
 	case text[0] == '#':
 		return k.comment(text)
-	case len(f) != 4 || f[0] == "" || strings.ContainsAny(f[0], "\t$"):
-		return k.oddFields(f, 4)
+	case len(f) != 4 || !anyName.MatchString(f[0]):
+		return k.oddFields(f)
 	}
-	f[1] = k.hash(f[1])
+	f[1], f[2] = k.hash(f[1]), k.oddField(f[2])
+	if !nameList.MatchString(f[3]) {
+		f[3] = k.secretly(f[3])
+	}
 	return strings.Join(f, ":")
 }
 
-// argument is one word behind a module, brackets and all.
+// argument is one word of a stack, brackets and all.
 var argument = regexp.MustCompile(`\[[^\]]*\]|\S+`)
 
-// everyones are arguments that many modules take, and that give nothing away.
-var everyones = []string{"debug", "audit", "silent", "quiet", "no_warn", "use_first_pass", "try_first_pass", "use_authtok",
-	"use_mapped_pass", "expose_authtok", "expose_account", "force", "nullok",
-	"nullok_secure", "likeauth", "seteuid", "noupdate", "nopen", "onerr", "close", "open", "multiple", "revoke", "force_first_pass",
-	"quiet_success", "quiet_fail", "type", "stdout", "log", "preauth",
-	"authfail", "authsucc", "missingok", "optional", "required", "ignore_unknown_user", "ignore_authinfo_unavail",
-	"ignore_local_user", "domains", "service", "user", "uid", "gid", "eq", "ne", "ge", "le", "in", "noaudit"}
+// place is what comes next in a line of a stack.
+type place int
 
-var (
-	// inStack begins a line of a stack.
-	inStack = regexp.MustCompile(`^\s*(@include\s|(\S+\s+)?-?(?i:auth|account|password|session)(\s|$))`)
-	// endsInName ends one whose value stands in the next line.
-	endsInName = regexp.MustCompile(`([^\s\[=]+)=\s*$`)
-	firstWord  = regexp.MustCompile(`[^\s\]\\#]+`)
+const (
+	atService place = iota // of pam.conf alone
+	atType
+	atControl
+	atModule
+	atIncluded // the name of another stack
+	atArguments
+	atRest // of a line that is none: nothing is read of it
 )
 
-// stack keeps of a call the control and the module as they are. Arguments of
-// modules that are modelled are kept, but for secrets; of others only those that
-// many modules take. A call may go on in further lines.
-func (k *keeper) stack(text string) string {
-	further, call, from, before := k.goesOn, k.call, 0, ""
-	if redact.Name(k.assigned) {
-		if at := firstWord.FindStringIndex(text); at != nil {
-			k.struck++
-			before, text = text[:at[0]]+redact.Struck, text[at[1]:]
+// called is a line of a stack, as far as it was gone through.
+type called struct {
+	next   place
+	module string
+	after  string // the argument before
+}
+
+// arguments are those that modules take as they stand there, and with "=" and a value of
+// that form. Others are no secret's either, perhaps: but what no rule understands is not
+// kept.
+var arguments = func() map[string]*regexp.Regexp {
+	all := map[string]*regexp.Regexp{}
+	add := func(value *regexp.Regexp, names ...string) {
+		for _, n := range names {
+			if all[n] == nil {
+				all[n] = value
+			}
 		}
 	}
-	k.goesOn, k.call, k.assigned = false, nil, ""
-	body, behind := text, ""
+	add(wordList, "badwords")
+	add(anyName, "admin_group")
+	for _, g := range []grammar{pwquality, cracklib, faillock, pwhistory} {
+		add(aNumber, g.numbers...)
+		add(aPath, g.others...)
+	}
+	for name := range hashArguments {
+		add(aNumber, name)
+	}
+	add(aWord, passwdqcWords...)
+	add(aNumber, "remember", "rounds", "minlen", "delay", "max", "passphrase", "match", "retry", "random", "uid", "gid", "fail_interval", "deny",
+		"unlock_time", "lock_time", "revoke", "minimum_uid", "magic_root")
+	add(regexp.MustCompile(`^(?:\d{1,6}|disabled)(?:,(?:\d{1,6}|disabled))*$`), "min")
+	add(aPath, "conf", "config", "conffile", "accessfile", "file", "dir", "wordlist", "denylist", "filter")
+	add(regexp.MustCompile(`^[a-z_]{1,24}$`), "similar", "enforce", "item", "sense", "onerr", "auth", "cred", "acct", "prechauthtok",
+		"chauthtok", "open_session", "close_session", "type", "authtok_type")
+	add(anyName, "group", "apply", "domains", "service")
+	add(regexp.MustCompile(`^[:;,|\t ]$`), "fieldsep", "listsep")
+	add(nil, strings.Fields(`debug audit silent quiet no_warn use_first_pass try_first_pass use_authtok use_mapped_pass expose_authtok
+		expose_account force nullok nullok_secure nullresetok likeauth seteuid noupdate nopen noenv close open multiple revoke
+		force_first_pass quiet_success quiet_fail stdout log preauth authfail authsucc missingok optional required
+		ignore_unknown_user ignore_authinfo_unavail ignore_local_user noaudit use_uid successok obscure shadow nis broken_shadow
+		not_set_pass nodelay try_authtok root_only trust noreset per_user reset serialize deny_root onaccess
+		forward_pass allow_missing_name prompt_always nodefgroup`)...)
+	return all
+}()
+
+var (
+	aNumber  = regexp.MustCompile(`^(?:[-+]?\d{1,18}[A-Za-z]{0,2}|never)$`)
+	aPath    = regexp.MustCompile(`^/[\w./@+-]{0,200}$`)
+	wordList = regexp.MustCompile(`^[\w .-]{1,500}$`)
+	aWord    = regexp.MustCompile(`^[a-z]{1,16}$`)
+
+	ofService    = regexp.MustCompile(`^\s*\S+\s+-?(?i:auth|account|password|session)\s`)
+	typeWord     = regexp.MustCompile(`^-?(?i:auth|account|password|session)$`)
+	controlWord  = regexp.MustCompile(`^(?i:required|requisite|sufficient|optional|include|substack|binding)$`)
+	controlTable = regexp.MustCompile(`^\[\s*(?:[a-z_]+=(?:[a-z]+|\d+)\s*)*\]$`)
+	moduleName   = regexp.MustCompile(`^[\w./+$-]{1,200}$`)
+	// endsInName ends a line whose value stands in the next line.
+	endsInName = regexp.MustCompile(`([^\s\[=]+)=\s*$`)
+)
+
+// stack keeps of a line of a stack its form, the module, and those arguments that are
+// understood. A call may go on in further lines.
+func (k *keeper) stack(text string) string {
+	call := k.call
+	k.call = nil
+	body, behind, goesOn := text, "", false
 	if at := strings.IndexByte(text, '#'); at >= 0 {
 		body, behind = text[:at], k.comment(text[at:]) // which ends the call
 	} else if at := len(strings.TrimRight(text, " \t")) - 1; at >= 0 && text[at] == '\\' {
-		body, behind, k.goesOn = text[:at], text[at:], true
-		if m := endsInName.FindStringSubmatch(body); m != nil {
-			k.assigned = m[1]
-		}
+		body, behind, goesOn = text[:at], text[at:], true
 	}
 	if call == nil {
-		if call = moduleIn(body); call != nil {
-			from = call.end
+		call = &called{next: atType}
+		if k.part.Name == "etc/pam.conf" {
+			if call.next = atRest; ofService.MatchString(body) {
+				call.next = atService
+			}
+		}
+		k.assigned = ""
+	}
+	assigned := k.assigned
+	k.assigned = ""
+	body = argument.ReplaceAllStringFunc(body, func(word string) string {
+		if redact.Name(assigned) {
+			name := assigned
+			assigned = ""
+			return k.drop(name, word)
+		}
+		return k.word(call, word)
+	})
+	if goesOn {
+		if k.call = call; endsInName.MatchString(body) {
+			k.assigned = endsInName.FindStringSubmatch(body)[1]
 		}
 	}
-	switch {
-	case call == nil && strings.TrimSpace(body) == "":
-		return before + body + behind
-	case call == nil && !further && !inStack.MatchString(body):
-		return before + k.drop("", body) + behind
-	case call == nil:
-		return before + k.text(body) + behind
-	}
-	if k.goesOn {
-		k.call = call
-	}
-	if call.modelled {
-		return before + body[:from] + k.text(body[from:]) + behind
-	}
-	return before + body[:from] + argument.ReplaceAllStringFunc(body[from:], k.foreignArgument) + behind
+	return body + behind
 }
 
-// foreignArgument keeps one argument of a module that is not modelled.
-func (k *keeper) foreignArgument(arg string) string {
-	inner := strings.TrimSuffix(strings.TrimPrefix(arg, "["), "]")
+// word keeps one word of a stack's line.
+func (k *keeper) word(c *called, word string) string {
+	kept := false
+	switch c.next {
+	case atService:
+		kept, c.next = moduleName.MatchString(word), atType
+	case atType:
+		switch {
+		case strings.EqualFold(word, "@include"):
+			kept, c.next = true, atIncluded
+		case typeWord.MatchString(word):
+			kept, c.next = true, atControl
+		default:
+			c.next = atRest
+		}
+	case atControl:
+		kept = controlWord.MatchString(word) || controlTable.MatchString(word)
+		if c.next = atModule; strings.EqualFold(word, "include") || strings.EqualFold(word, "substack") {
+			c.next = atIncluded
+		}
+	case atIncluded:
+		kept, c.next = moduleName.MatchString(word), atRest
+	case atModule:
+		kept, c.next = moduleName.MatchString(word), atArguments
+		c.module = strings.TrimSuffix(path.Base(word), ".so")
+	case atArguments:
+		kept = c.takes(word)
+		c.after = word
+	}
+	if kept && !redact.Look(word) {
+		return word
+	}
+	if before, value, ok := strings.Cut(word, "="); ok && !strings.HasPrefix(word, "[") {
+		form, known := arguments[strings.ToLower(before)]
+		return k.valued(before, "=", value, known, form)
+	}
+	return k.drop("argument", word)
+}
+
+// takes reports whether an argument is one that is understood.
+func (c *called) takes(word string) bool {
+	if c.module == "pam_succeed_if" {
+		return c.condition(word)
+	}
+	inner := word
+	if strings.HasPrefix(word, "[") && strings.HasSuffix(word, "]") {
+		inner = word[1 : len(word)-1]
+	}
 	name, value, assigned := strings.Cut(inner, "=")
+	form, known := arguments[strings.ToLower(name)]
+	if !assigned || !known {
+		return known
+	}
+	return form != nil && form.MatchString(value)
+}
+
+// What conditions of pam_succeed_if(8) are made of.
+var (
+	conditionFields = strings.Fields("user uid gid shell home ruser rhost tty service")
+	conditionWords  = strings.Fields("= != eq ne lt le gt ge =~ !~ in notin ingroup notingroup innetgr notinnetgr < <= > >= ==")
+	conditionValue  = regexp.MustCompile(`^[\w.:@/*?+-]{1,200}$`)
+)
+
+func (c *called) condition(word string) bool {
 	switch {
-	case slices.Contains(everyones, name) && (!assigned || !redact.Name(name) && value == strings.ToLower(value) &&
-		!redact.Look(value) && len(value) <= 32):
-		return arg
-	case !assigned:
-		return k.drop("argument", arg)
-	case strings.HasPrefix(arg, "["):
-		return "[" + name + "=" + k.drop(name, value) + "]"
+	case slices.Contains(conditionWords, c.after):
+		return conditionValue.MatchString(word)
+	case slices.Contains(quiet, word), slices.Contains(conditionWords, word):
+		return true
 	}
-	return name + "=" + k.drop(name, value)
+	return slices.Contains(conditionFields, word)
 }
-
-// called is a module's place in a line of a stack.
-type called struct {
-	end      int // of its name
-	modelled bool
-}
-
-var moduleWord = regexp.MustCompile(`(?:^|\s)(\S*?)(pam_[A-Za-z0-9_-]+)(?:\.so)?(\s|$|\\)`)
-
-// moduleIn finds the module that a line calls; nil where none is called.
-func moduleIn(body string) *called {
-	m := moduleWord.FindStringSubmatchIndex(body)
-	if m == nil {
-		return nil
-	}
-	name := body[m[4]:m[5]]
-	_, fixed := plainAnswers[name]
-	_, asked := answers[name]
-	return &called{end: m[6], modelled: fixed && !slices.Contains(talkative, name) || asked}
-}
-
-// talkative are modules that the program knows, and that sign in elsewhere or
-// run something, with what they are told.
-var talkative = []string{"pam_ldap", "pam_sss", "pam_winbind", "pam_krb5", "pam_env", "pam_exec", "pam_mkhomedir",
-	"pam_namespace", "pam_tty_audit"}
 
 // commandArguments are what stands behind a command in sudoers, further those that the
 // next line begins with.
@@ -295,7 +414,12 @@ var (
 	commandArguments = regexp.MustCompile(`(/[^\s,:=]+)[ \t]+((?:[^,:\\#]|\\.)+)`)
 	furtherArguments = regexp.MustCompile(`^(?:[^,:\\#]|\\.)+`)
 	endsInCommand    = regexp.MustCompile(`/[^,]*\\\s*$`)
+	defaultsLine     = regexp.MustCompile(`^\s*Defaults\S*`)
+	defaultsWord     = regexp.MustCompile(`[^\s,]+`)
 )
+
+// askedFor are the words of Defaults that are read: whose password is asked for.
+var askedFor = []string{"targetpw", "rootpw", "runaspw"}
 
 func (k *keeper) sudoers(text string) string {
 	body, behind := text, ""
@@ -312,80 +436,196 @@ func (k *keeper) sudoers(text string) string {
 			return " " + k.drop("arguments", strings.TrimSpace(args)) + " "
 		})
 	}
+	if m := defaultsLine.FindStringIndex(body); m != nil || k.assigned == "Defaults" {
+		from := 0
+		if m != nil {
+			from = m[1]
+		}
+		if k.assigned = ""; strings.HasSuffix(strings.TrimSpace(body), `\`) {
+			k.assigned = "Defaults"
+		}
+		return body[:from] + defaultsWord.ReplaceAllStringFunc(body[from:], func(word string) string {
+			if slices.Contains(askedFor, strings.TrimLeft(word, "!")) || word == `\` {
+				return word
+			}
+			return k.drop("", word)
+		}) + behind
+	}
 	body = commandArguments.ReplaceAllStringFunc(body, func(call string) string {
 		m := commandArguments.FindStringSubmatch(call)
 		return m[1] + " " + k.drop("arguments", strings.TrimSpace(m[2]))
 	})
-	if strings.HasPrefix(strings.TrimSpace(body), "Defaults") {
-		return k.text(body) + behind
+	form := sudoersForm
+	if k.more {
+		form = sudoersMore
 	}
-	if redact.Look(body) { // the words of tags have "PASSWD" in them
+	k.more = strings.HasSuffix(strings.TrimSpace(text), `\`)
+	if redact.Look(body) || strings.TrimSpace(body) != "" && !form.MatchString(body) { // the words of tags have "PASSWD" in them
 		return k.secretly(body) + behind
 	}
 	return body + behind
 }
 
-// plain keeps a line of a list: what it says is what is read.
-func (k *keeper) plain(text string) string {
+// sudoersForm is how lines of sudoers look (sudoers(5)): an include, an alias or a rule;
+// sudoersMore is what one goes on with behind a backslash.
+var (
+	sudoersForm = regexp.MustCompile(`^\s*(?:[@#]include\w*\s+\S+|[\w%#+!@."\[\] \t,:/*()\\-]*(?:=.*|\\))\s*$`)
+	sudoersMore = regexp.MustCompile(`^[\w%#+!@."\[\] \t,:/*()=\\-]*$`)
+)
+
+// lineForm is what each line of a file looks like of which lines are read; nil: another.
+func lineForm(part string) *regexp.Regexp {
+	if strings.HasPrefix(part, "etc/security/access.d/") {
+		part = "etc/security/access.conf"
+	}
+	return lineForms[part]
+}
+
+var lineForms = map[string]*regexp.Regexp{
+	"etc/hostname":             regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,252}$`),
+	"etc/shells":               regexp.MustCompile(`^/[\w./+-]{1,200}$`),
+	"etc/debian_version":       regexp.MustCompile(`^(?:\d{1,3}(?:\.\d{1,3})*|[a-z]{3,16}(?:/sid)?)$`),
+	"etc/redhat-release":       regexp.MustCompile(`^(?:Red Hat|CentOS|Rocky|AlmaLinux|Oracle|Fedora|Scientific)(?: [A-Za-z]+){0,4} release \d+(?:\.\d+)*(?: \([A-Za-z ]{1,40}\))?$`),
+	"etc/nsswitch.conf":        regexp.MustCompile(`^[a-z_]{1,24}:(?:\s+(?:[a-z_]{1,24}|\[(?:\s*!?[A-Za-z]+=[a-z]+)+\s*\]))*$`),
+	"etc/security/access.conf": regexp.MustCompile(`^[+-]\s*:\s*[\w.@()+$\\, -]+\s*:\s*[\w.@:/()*, -]+$`),
+	"etc/security/time.conf":   regexp.MustCompile(`^[\w*!&|. -]+;[\w*!&|. -]+;[\w*!&|.$ -]+;[\w!&| -]+$`),
+	"packages":                 regexp.MustCompile(`^(?:ii\s+)?[a-z0-9][\w.+:~-]*(?:\s+[\w.+:~-]+)?$`),
+	"var/lib/dpkg/status":      regexp.MustCompile(`^(?:Package: [a-z0-9][a-z0-9.+-]*|Status: [a-z ]+|Version: [\w.+:~-]+)$`),
+	"installed-debs":           regexp.MustCompile(`^(?:ii\s+)?[a-z0-9][\w.+:~-]*\s+[\w.+:~-]+`),
+	"installed-rpms":           regexp.MustCompile(`^[a-zA-Z0-9][\w.+:~-]*`),
+}
+
+// formed keeps a line that looks as those of its file do, as far as it does.
+func (k *keeper) formed(text string) string {
+	body, behind := text, ""
+	if at := strings.IndexByte(text, '#'); at >= 0 {
+		body, behind = text[:at], k.comment(text[at:])
+	}
+	trimmed := strings.TrimSpace(body)
+	form := lineForm(k.part.Name)
+	switch found := form.FindString(trimmed); {
+	case trimmed == "" || found == trimmed:
+		return body + behind
+	case found != "":
+		at := strings.Index(body, found) + len(found)
+		return body[:at] + " " + k.drop("", strings.TrimSpace(body[at:])) + behind
+	}
+	return k.drop("", body) + behind
+}
+
+// list keeps a line of a file that a call of a module names: the accounts in it.
+func (k *keeper) list(text string) string {
 	if at := strings.IndexByte(text, '#'); at >= 0 && strings.TrimSpace(text[:at]) == "" {
 		return k.comment(text)
 	}
-	if path.Ext(k.part.Name) == ".conf" { // a list of names may have the mark in one
-		return k.untilComment(text)
+	trimmed := strings.TrimSpace(text)
+	switch name, _, assigned := strings.Cut(trimmed, "="); {
+	case trimmed == "" || anyName.MatchString(trimmed) || strings.HasPrefix(trimmed, "/") && plainPath.MatchString(trimmed):
+		return k.text(text)
+	case assigned || arguments[strings.ToLower(strings.Fields(name)[0])] != nil:
+		return k.options(text)
+	case lineForms["etc/security/access.conf"].MatchString(trimmed), lineForms["etc/security/time.conf"].MatchString(trimmed):
+		return text
 	}
-	return k.text(text)
+	return k.drop("", text)
 }
 
-// untilComment keeps a line but for a comment behind it.
-func (k *keeper) untilComment(text string) string {
+// options keeps a line of options such as a call has them.
+func (k *keeper) options(text string) string {
+	body, behind := text, ""
 	if at := strings.IndexByte(text, '#'); at >= 0 {
-		return k.text(text[:at]) + k.comment(text[at:])
+		body, behind = text[:at], k.comment(text[at:])
 	}
-	return k.text(text)
+	m := nameAndValue.FindStringSubmatch(body)
+	switch word := strings.TrimSpace(body); {
+	case word == "":
+		return text
+	case m == nil:
+		if _, known := arguments[strings.ToLower(word)]; known {
+			return body + behind
+		}
+		return k.drop("argument", body) + behind
+	}
+	form, known := arguments[strings.ToLower(m[2])]
+	return m[1] + k.valued(m[2], m[3], m[4], known, form) + behind
 }
 
-// assignedNames are the names that are read in a file of "NAME VALUE" or
-// "NAME = VALUE" lines; nil for other files.
-func assignedNames(part string) []string {
-	of := func(g grammar) []string { return slices.Concat(g.numbers, g.others) }
+// valued keeps a name and what stands behind it.
+func (k *keeper) valued(name, between, value string, known bool, form *regexp.Regexp) string {
+	trimmed := strings.TrimRight(value, " \t")
 	switch {
-	case part == "etc/login.defs":
-		return []string{"PASS_MAX_DAYS", "PASS_MIN_DAYS", "PASS_WARN_AGE", "PASS_MIN_LEN", "PASS_MAX_LEN", "ENCRYPT_METHOD",
-			"MD5_CRYPT_ENAB", "SHA_CRYPT_MIN_ROUNDS", "SHA_CRYPT_MAX_ROUNDS", "YESCRYPT_COST_FACTOR",
-			"BCRYPT_MIN_ROUNDS", "BCRYPT_MAX_ROUNDS", "UID_MIN", "UID_MAX", "SYS_UID_MIN", "SYS_UID_MAX", "GID_MIN", "GID_MAX",
-			"FAIL_DELAY", "LOGIN_RETRIES", "LOGIN_TIMEOUT", "OBSCURE_CHECKS_ENAB", "PASS_ALWAYS_WARN", "PASS_CHANGE_TRIES"}
-	case part == "etc/default/useradd":
-		return []string{"INACTIVE", "EXPIRE", "GROUP", "SHELL", "HOME"}
-	case path.Base(part) == "os-release":
-		return []string{"ID", "ID_LIKE", "VERSION_ID", "VERSION_CODENAME", "NAME", "PRETTY_NAME", "VERSION"}
-	case strings.HasPrefix(part, "etc/security/pwquality.conf"):
-		return of(pwquality)
-	case part == "etc/security/faillock.conf":
-		return of(faillock)
-	case part == "etc/security/pwhistory.conf":
-		return of(pwhistory)
+	case trimmed == "" && (known || redact.PlainName(name)), known && form != nil && form.MatchString(trimmed):
+		return name + between + value
+	case known && form == aNumber && leading(trimmed) != "": // what the module takes of it, perhaps
+		return name + between + leading(trimmed) + k.drop(name, trimmed[len(leading(trimmed)):])
+	case known || redact.PlainName(name):
+		return name + between + k.drop(name, trimmed)
 	}
-	return nil
+	return k.drop("", name+between+value)
 }
+
+// What stands behind the names of files of settings.
+var (
+	yesNo      = regexp.MustCompile(`^(?i:yes|no)$`)
+	quotedWord = regexp.MustCompile(`^["']?[A-Za-z0-9][\w .:/()+-]{0,80}["']?$`)
+)
+
+// assignedIn are the names that are read in a file of "NAME VALUE" or "NAME = VALUE"
+// lines, with what their values look like; nil for other files.
+func assignedIn(part string) map[string]*regexp.Regexp {
+	switch {
+	case path.Base(part) == "os-release":
+		part = "os-release"
+	case strings.HasPrefix(part, "etc/security/pwquality.conf"):
+		part = "etc/security/pwquality.conf"
+	}
+	return assignedNames[part]
+}
+
+var assignedNames = func() map[string]map[string]*regexp.Regexp {
+	of := func(forms map[*regexp.Regexp]string) map[string]*regexp.Regexp {
+		all := map[string]*regexp.Regexp{}
+		for form, names := range forms {
+			for _, name := range strings.Fields(names) {
+				all[strings.ToLower(name)] = form
+			}
+		}
+		return all
+	}
+	by := func(g grammar) map[string]*regexp.Regexp {
+		all := of(map[*regexp.Regexp]string{aNumber: strings.Join(g.numbers, " "), aPath: strings.Join(g.others, " ")})
+		all["badwords"], all["admin_group"] = wordList, anyName
+		return all
+	}
+	return map[string]map[string]*regexp.Regexp{
+		"etc/login.defs": of(map[*regexp.Regexp]string{aNumber: `PASS_MAX_DAYS PASS_MIN_DAYS PASS_WARN_AGE PASS_MIN_LEN PASS_MAX_LEN
+			SHA_CRYPT_MIN_ROUNDS SHA_CRYPT_MAX_ROUNDS YESCRYPT_COST_FACTOR BCRYPT_MIN_ROUNDS BCRYPT_MAX_ROUNDS UID_MIN UID_MAX
+			SYS_UID_MIN SYS_UID_MAX GID_MIN GID_MAX FAIL_DELAY LOGIN_RETRIES LOGIN_TIMEOUT PASS_CHANGE_TRIES`,
+			yesNo: "MD5_CRYPT_ENAB OBSCURE_CHECKS_ENAB PASS_ALWAYS_WARN", regexp.MustCompile(`^[A-Z0-9]{2,16}$`): "ENCRYPT_METHOD"}),
+		"etc/default/useradd": of(map[*regexp.Regexp]string{aNumber: "INACTIVE", aPath: "SHELL HOME",
+			regexp.MustCompile(`^(?:\d{4}-\d\d-\d\d|-?\d{1,6})$`): "EXPIRE", anyName: "GROUP"}),
+		"os-release":                  of(map[*regexp.Regexp]string{quotedWord: "ID ID_LIKE VERSION_ID VERSION_CODENAME NAME PRETTY_NAME VERSION"}),
+		"etc/security/pwquality.conf": by(pwquality),
+		"etc/security/faillock.conf":  by(faillock),
+		"etc/security/pwhistory.conf": by(pwhistory),
+	}
+}()
 
 var nameAndValue = regexp.MustCompile(`^(\s*)([A-Za-z_][A-Za-z0-9_.-]*)(\s*=\s*|\s+)(.*)$`)
 
 func (k *keeper) assignment(text string) string {
-	if at := strings.IndexByte(text, '#'); at >= 0 && strings.TrimSpace(text[:at]) == "" {
-		return k.comment(text)
+	body, behind := text, ""
+	if at := strings.IndexByte(text, '#'); at >= 0 {
+		body, behind = text[:at], k.comment(text[at:])
 	}
-	m := nameAndValue.FindStringSubmatch(text)
+	m := nameAndValue.FindStringSubmatch(body)
 	if m == nil {
-		if word := strings.TrimSpace(text); word == "" ||
-			slices.ContainsFunc(k.names, func(n string) bool { return strings.EqualFold(n, word) }) || plainWord.MatchString(word) {
-			return text
+		word := strings.TrimSpace(body)
+		if _, known := k.names[strings.ToLower(word)]; word == "" || known {
+			return body + behind
 		}
-		return k.secretly(text)
+		return k.secretly(body) + behind
 	}
-	if slices.ContainsFunc(k.names, func(n string) bool { return strings.EqualFold(n, m[2]) }) {
-		return k.untilComment(text)
-	}
-	return m[1] + m[2] + m[3] + k.drop(m[2], m[4])
+	form, known := k.names[strings.ToLower(m[2])]
+	return m[1] + k.valued(m[2], m[3], m[4], known, form) + behind
 }
-
-var plainWord = regexp.MustCompile(`^[a-z_]{1,24}$`)
