@@ -104,7 +104,10 @@ func (w *words) child(name string) *words {
 }
 
 // collector goes through a map.
-type collector struct{ root *words }
+type collector struct {
+	root *words
+	all  bool // the path that is followed goes through an object's members: it says .*
+}
 
 // use says what is read of what a path leads to.
 type use func(w *words)
@@ -158,6 +161,7 @@ func (c *collector) path(at from, p Path, how use) from {
 	if !strings.HasPrefix(text, "$") {
 		return c.follow(at, []step{{name: spec.Name(text)}}, how)
 	}
+	c.all = strings.Contains(text, ".*")
 	ends := c.follow(at, p.path.steps, how)
 	if len(at) == 1 && at[0] == c.root {
 		// The envelope may be gone, or another one be there, where a shell wrote the reply.
@@ -182,7 +186,7 @@ func (c *collector) follow(at from, steps []step, how use) from {
 			at = at.to(string(s.name))
 		case s.all:
 			for _, w := range at {
-				w.all = true
+				w.all = w.all || c.all
 			}
 		case s.other != nil && s.other.IsDescendant():
 			if c.root.anywhere == nil {
@@ -486,7 +490,7 @@ func (w *words) keep(s spot, text string, all bool) (kept string, struck bool) {
 
 // named says what is kept of a member's name.
 func (w *words) named(at spot, name string) string {
-	if w == nil || at.in.next(name, at.listed) != nil || redact.PlainName(name) || w.anywhere[strings.ToLower(name)] {
+	if w == nil || at.in != nil && at.in.names[strings.ToLower(name)] != nil || redact.PlainName(name) || w.anywhere[strings.ToLower(name)] {
 		return name
 	}
 	return redact.NotKept

@@ -71,11 +71,14 @@ func found(text []byte) (values []string, numbers []int, raws []string) {
 	return values, numbers, raws
 }
 
+// word is what stands in a number's place: never, none, unlimited, in any language.
+var word = regexp.MustCompile(`^[\p{L}\p{M}]{1,20}(?: [\p{L}\p{M}]{1,20})?$`)
+
 // fits reports whether eight values stand where numbers and words can stand.
 func fits(values []string) bool {
 	for i, l := range lines {
 		_, err := strconv.ParseUint(values[i], 10, 32)
-		if err != nil && (l.unit > 0 && !l.word.IsSet() || len(values[i]) > 20) {
+		if err != nil && (l.unit > 0 && !l.word.IsSet() || !word.MatchString(values[i])) {
 			return false
 		}
 	}
@@ -121,7 +124,7 @@ func take(t *intake.Text, into *estate.Builder) error {
 			"save its whole output again")
 	}
 	for l := range t.Lines() {
-		if slices.Contains(numbers, l.Number) {
+		if i := slices.Index(numbers, l.Number); i >= 0 && (i < len(lines) || word.MatchString(values[i])) {
 			t.Took(l)
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/intake"
+	"sternledger/internal/redact"
 )
 
 // Format is the sheet.
@@ -164,7 +165,7 @@ func fromCSV(text *intake.Text) ([]row, error) {
 			continue
 		}
 		if !slices.Contains(columns, head[i]) {
-			return nil, text.Wrong(above+1, fmt.Sprintf("an unknown column %q", head[i]), "a known one: "+strictyaml.Hint(head[i], columns), "")
+			return nil, text.Wrong(above+1, "an unknown column "+redact.Quote([]byte(head[i])), "a known one: "+strictyaml.Hint(head[i], columns), "")
 		}
 		at[head[i]] = i
 	}

@@ -142,7 +142,7 @@ func (k *keeper) hash(field string) string {
 
 var (
 	// otherAccounts brings in accounts from elsewhere, in compat's way (nsswitch.conf(5)).
-	otherAccounts = regexp.MustCompile(`^[+-](?:@?[A-Za-z_][\w.-]*)?:*$`)
+	otherAccounts = regexp.MustCompile(`^[+-](?:@?[a-z_][a-z0-9_.-]{0,31})?:*$`)
 	accountName   = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}\$?$`)
 	anyName       = regexp.MustCompile(`^[A-Za-z0-9_][\w.@\\+ -]{0,255}\$?$`)
 	digits        = regexp.MustCompile(`^-?[0-9]{1,10}$`)
@@ -162,7 +162,7 @@ func (k *keeper) passwd(text string) string {
 	}
 	f[1], f[2], f[3], f[4] = k.hash(f[1]), k.oddField(f[2]), k.oddField(f[3]), k.text(f[4])
 	for i := 5; i < 7; i++ {
-		if !plainPath.MatchString(f[i]) {
+		if f[i] != "" && !aPath.MatchString(f[i]) {
 			f[i] = k.drop("", f[i])
 		}
 	}
@@ -459,18 +459,27 @@ func (k *keeper) sudoers(text string) string {
 	if k.more {
 		form = sudoersMore
 	}
-	k.more = strings.HasSuffix(strings.TrimSpace(text), `\`)
-	if redact.Look(body) || strings.TrimSpace(body) != "" && !form.MatchString(body) { // the words of tags have "PASSWD" in them
+	if k.more = strings.HasSuffix(strings.TrimSpace(text), `\`) && form.MatchString(body); redact.Look(body) || strings.TrimSpace(body) != "" &&
+		!form.MatchString(body) { // the words of tags have "PASSWD" in them
 		return k.secretly(body) + behind
 	}
 	return body + behind
 }
 
-// sudoersForm is how lines of sudoers look (sudoers(5)): an include, an alias or a rule;
-// sudoersMore is what one goes on with behind a backslash.
+// What lines of sudoers are made of (sudoers(5)): an include; an alias; a rule, of users,
+// hosts and commands; and what one goes on with behind a backslash.
 var (
-	sudoersForm = regexp.MustCompile(`^\s*(?:[@#]include\w*\s+\S+|[\w%#+!@."\[\] \t,:/*()\\-]*(?:=.*|\\))\s*$`)
-	sudoersMore = regexp.MustCompile(`^[\w%#+!@."\[\] \t,:/*()=\\-]*$`)
+	sudoersForm = regexp.MustCompile(`^\s*(?:[@#]include\w*\s+\S+|(?:User|Runas|Host|Cmnd)_Alias\s+` + aliasForm + `(?:\s*:\s*` + aliasForm + `)*|` +
+		sudoUsers + `\s+` + sudoUsers + `\s*=\s*` + sudoCommands + `(?:\s*:\s*` + sudoUsers + `\s*=\s*` + sudoCommands + `)*)[\s,]*\\?\s*$`)
+	sudoersMore = regexp.MustCompile(`^\s*,?\s*(?:` + sudoCommands + `|` + sudoUsers + `)[\s,]*\\?\s*$`)
+)
+
+const (
+	sudoUser     = `!*\s*(?:[%+#:]*[\w.@/\\-]+|"[\w.@\\ -]*")`
+	sudoUsers    = `(?:` + sudoUser + `(?:\s*,\s*` + sudoUser + `)*)`
+	sudoCommand  = `(?:\([^()=!"]*\)\s*)?(?:[A-Z_]+\s*:\s*)*!*\s*(?:/[^\s,=:]*|[A-Z][A-Z0-9_]*|sudoedit|sha\d+:\S+)?(?:\s*\[(?:not kept|struck out)\])?\s*`
+	sudoCommands = `(?:` + sudoCommand + `(?:,\s*` + sudoCommand + `)*)`
+	aliasForm    = `[A-Z][A-Z0-9_]*\s*=\s*(?:` + sudoUsers + `|` + sudoCommands + `)`
 )
 
 // lineForm is what each line of a file looks like of which lines are read; nil: another.
@@ -503,6 +512,12 @@ func (k *keeper) formed(text string) string {
 	}
 	trimmed := strings.TrimSpace(body)
 	form := lineForm(k.part.Name)
+	if k.part.Name == "etc/hostname" && k.assigned != "" { // the first name counts
+		return k.drop("", body) + behind
+	}
+	if k.part.Name == "etc/hostname" {
+		k.assigned = trimmed
+	}
 	switch found := form.FindString(trimmed); {
 	case trimmed == "" || found == trimmed:
 		return body + behind
