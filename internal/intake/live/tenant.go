@@ -1,8 +1,10 @@
 package live
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +16,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"sternledger/internal/redact"
 )
 
 // Plan says what a tenant is asked, in order. It comes from a field map.
@@ -359,6 +363,8 @@ func (t *tenant) pages(q *Question, base, path, name string) error {
 		if page > 1 {
 			file = fmt.Sprintf("%s.page%d.json", name, page)
 		}
+		next := t.next(reply, head)
+		reply = t.withoutOwn(reply)
 		if t.size += int64(len(reply)); t.size > mostReplies {
 			return fmt.Errorf("%s: the replies come to more than %d MiB; gather exports in files instead", path, mostReplies>>20)
 		}
@@ -371,7 +377,6 @@ func (t *tenant) pages(q *Question, base, path, name string) error {
 		if t.opt.Told != nil {
 			t.opt.Told(t.got.Entries)
 		}
-		next := t.next(reply, head)
 		if next == "" {
 			return nil
 		}
@@ -379,6 +384,25 @@ func (t *tenant) pages(q *Question, base, path, name string) error {
 			return err
 		}
 	}
+}
+
+// leastSecret is how long a secret is at least that is looked for in replies: anything
+// shorter may stand there by chance.
+const leastSecret = 8
+
+// withoutOwn is a reply without what we signed in with, which a server may echo.
+func (t *tenant) withoutOwn(reply []byte) []byte {
+	for _, secret := range []string{t.token, t.by.Token, t.by.Secret} {
+		if len(secret) < leastSecret {
+			continue
+		}
+		quoted, _ := json.Marshal(secret)
+		for _, form := range []string{secret, string(quoted[1 : len(quoted)-1]), url.QueryEscape(secret), url.PathEscape(secret),
+			base64.StdEncoding.EncodeToString([]byte(secret)), base64.RawURLEncoding.EncodeToString([]byte(secret))} {
+			reply = bytes.ReplaceAll(reply, []byte(form), []byte(redact.Struck))
+		}
+	}
+	return reply
 }
 
 var linkForm = regexp.MustCompile(`<([^>]*)>\s*;[^,]*rel="?next"?`)
