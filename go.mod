@@ -85,5 +85,3 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
-
-replace github.com/tiendc/go-deepcopy => ./replaced/deepcopy

@@ -587,9 +587,6 @@ func TestLicences(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, m := range append(info.Deps, &debug.Module{Path: "std"}) {
-		if m.Replace != nil && strings.HasPrefix(m.Replace.Path, "./") {
-			continue // a folder of ours
-		}
 		if !strings.Contains(out, "== "+m.Path+" "+m.Version) {
 			t.Errorf("no licence of %s %s: make them again (CONTRIBUTING.md)", m.Path, m.Version)
 		}
@@ -599,17 +596,24 @@ func TestLicences(t *testing.T) {
 	}
 }
 
-// Methods that nobody calls are not in the program. One package that looks methods up
-// by names of the run keeps all of them, of every type: a tenth of the file. The second
-// name is there for sure, so that looking for names shows something.
-func TestUnusedMethodsAreLeftOut(t *testing.T) {
+// A release's file stays small enough to be mailed.
+func TestReleaseIsSmall(t *testing.T) {
 	beside(t)
-	data, err := os.ReadFile(program)
+	if testing.Short() {
+		t.Skip("builds the program once more")
+	}
+	to := filepath.Join(t.TempDir(), "sternledger")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", to, "sternledger/cmd/sternledger")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	info, err := os.Stat(to)
 	if err != nil {
 		t.Fatal(err)
 	}
-	const sheets = "github.com/xuri/excelize/v2.(*File)."
-	if bytes.Contains(data, []byte(sheets+"AddPivotTable")) || !bytes.Contains(data, []byte(sheets+"NewSheet")) {
-		t.Error("unused methods are linked in; go build -ldflags=-dumpdep and look for ReflectMethod (docs/architecture.md)")
+	const most = 32 << 20
+	if info.Size() > most || info.Size() < most/8 {
+		t.Errorf("the file has %d bytes", info.Size())
 	}
 }

@@ -33,26 +33,26 @@ func (k Kind) Rank() int { return slices.Index(worse, k) }
 
 // Finding is a verdict that does not hold, or what a check found.
 type Finding struct {
-	Fingerprint string
-	Alias       string // the fingerprint of versions before 0.2, which did not know the place's kind
-	Kind        Kind
-	Beneath     Kind    // of a waived one: what it would be
-	Waiver      *Waiver // in force
-	Check       string  // empty when a baseline's demand found it
-	Severity    baseline.Severity
-	Scope       *govern.Scope // nil: about the authority as a whole
-	Authority   *estate.Authority
-	About       string   // what the finding is about where the settings do not say it
-	Accounts    *int     // nil: the evidence names no accounts
-	Examples    []string // the first few of the accounts
-	Rows        []int    // of the accounts, where they are not the whole scope
-	Settings    []setting.ID
-	Observed    string
-	Demanded    string
-	Reason      string
-	Remedy      string
-	Evidence    []estate.Cite
-	Baselines   []Source
+	Fingerprint string            `json:"fingerprint"`
+	Alias       string            `json:"alias,omitempty"` // the fingerprint of versions before 0.2, which did not know the place's kind
+	Kind        Kind              `json:"kind"`
+	Beneath     Kind              `json:"beneath,omitempty"` // of a waived one: what it would be
+	Waiver      *Waiver           `json:"-"`                 // in force
+	Check       string            `json:"check,omitempty"`   // empty when a baseline's demand found it
+	Severity    baseline.Severity `json:"severity"`
+	Scope       *govern.Scope     `json:"-"` // nil: about the authority as a whole
+	Authority   *estate.Authority `json:"-"`
+	About       string            `json:"about,omitempty"`    // what the finding is about where the settings do not say it
+	Accounts    *int              `json:"accounts"`           // nil: the evidence names no accounts
+	Examples    []string          `json:"examples,omitempty"` // the first few of the accounts
+	Rows        []int             `json:"rows,omitempty"`     // of the accounts, where they are not the whole scope
+	Settings    []setting.ID      `json:"settings,omitempty"`
+	Observed    string            `json:"observed"`
+	Demanded    string            `json:"demanded"`
+	Reason      string            `json:"reason"`
+	Remedy      string            `json:"remedy"`
+	Evidence    []estate.Cite     `json:"evidence,omitempty"`
+	Baselines   []Source          `json:"baselines,omitempty"`
 }
 
 // ScopeName is the scope the finding is about, or the authority.

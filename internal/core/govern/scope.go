@@ -16,10 +16,10 @@ import (
 // the policy it comes from; or why there is none.
 type Effective struct {
 	estate.Fact
-	From       string
-	Configured bool // a template says so; the authority itself does not show it
-	Missing    Reason
-	Open       string // for Unproven: what is lacking
+	From       string `json:"from,omitempty"`
+	Configured bool   `json:"configured,omitempty"` // a template says so; the authority itself does not show it
+	Missing    Reason `json:"missing,omitempty"`
+	Open       string `json:"open,omitempty"` // for Unproven: what is lacking
 }
 
 // Reason tells the four ways apart in which a value can be missing.
@@ -38,23 +38,23 @@ const (
 // Scope is the accounts of one authority that live under the same effective
 // settings.
 type Scope struct {
-	Authority *estate.Authority
-	Policy    *estate.Policy // nil: the authority's own settings are not in the evidence, or the evidence does not decide
-	Rule      Rule
-	Why       string // for an undecided scope: what the evidence lacks
-	Tier      string
-	Split     bool // other tiers live under the same policy
-	Accounts  int
-	Enabled   int
-	Examples  []int // rows of the first few accounts
-	Settings  map[setting.ID]Effective
+	Authority *estate.Authority        `json:"-"`
+	Policy    *estate.Policy           `json:"-"` // nil: the authority's own settings are not in the evidence, or the evidence does not decide
+	Rule      Rule                     `json:"rule"`
+	Why       string                   `json:"why,omitempty"` // for an undecided scope: what the evidence lacks
+	Tier      string                   `json:"tier"`
+	Split     bool                     `json:"split,omitempty"` // other tiers live under the same policy
+	Accounts  int                      `json:"accounts"`
+	Enabled   int                      `json:"enabled"`
+	Examples  []int                    `json:"examples,omitempty"` // rows of the first few accounts
+	Settings  map[setting.ID]Effective `json:"settings"`
 	// Elsewhere is the domain that governs the accounts of a tenant's scope
 	// that are synchronised from it; else nil.
-	Elsewhere *estate.Authority
+	Elsewhere *estate.Authority `json:"-"`
 	// Way is how the passwords of such accounts are checked at the tenant's door,
 	// and Home the settings at the domain's own.
-	Way  estate.Way
-	Home map[setting.ID]Effective
+	Way  estate.Way               `json:"way,omitempty"`
+	Home map[setting.ID]Effective `json:"home,omitempty"`
 }
 
 // Platform is the one whose rules its accounts follow.

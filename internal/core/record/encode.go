@@ -15,7 +15,6 @@ import (
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
-	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
 )
 
@@ -23,7 +22,9 @@ import (
 var ErrNewer = errors.New("the record was written by a newer program")
 
 // The form of a record as it is kept: JSON in which what points at another thing
-// has its place in that thing's list. -1 stands for nothing.
+// has its place in that thing's list. -1 stands for nothing. What verdicts, findings
+// and scopes say beside that is in their own types, by their tags: a field that one of
+// them gets is kept, and one that this version does not know is passed over.
 type (
 	kept struct {
 		Format    int                  `json:"format"`
@@ -62,60 +63,22 @@ type (
 		Unsynced bool `json:"unsynced,omitempty"`
 	}
 	keptScope struct {
-		Place     int                          `json:"place"`
-		Policy    int                          `json:"policy"`
-		Rule      govern.Rule                  `json:"rule"`
-		Why       string                       `json:"why,omitempty"`
-		Tier      string                       `json:"tier"`
-		Split     bool                         `json:"split,omitempty"`
-		Accounts  int                          `json:"accounts"`
-		Enabled   int                          `json:"enabled"`
-		Examples  []int                        `json:"examples,omitempty"`
-		Settings  map[setting.ID]keptEffective `json:"settings"`
-		Elsewhere int                          `json:"elsewhere"`
-		Way       estate.Way                   `json:"way,omitempty"`
-		Home      map[setting.ID]keptEffective `json:"home,omitempty"`
-	}
-	keptEffective struct {
-		estate.Fact
-		From       string        `json:"from,omitempty"`
-		Configured bool          `json:"configured,omitempty"`
-		Missing    govern.Reason `json:"missing,omitempty"`
-		Open       string        `json:"open,omitempty"`
+		govern.Scope
+		Place     int `json:"place"`
+		Policy    int `json:"policy"`
+		Elsewhere int `json:"elsewhere"`
 	}
 	keptVerdict struct {
-		Scope    int               `json:"scope"`
-		Baseline int               `json:"baseline"`
-		Demand   int               `json:"demand"`
-		Kind     check.Kind        `json:"kind"`
-		Beneath  check.Kind        `json:"beneath,omitempty"`
-		Check    string            `json:"check,omitempty"`
-		Severity baseline.Severity `json:"severity"`
-		Observed string            `json:"observed"`
-		Reason   string            `json:"reason"`
-		Evidence []estate.Cite     `json:"evidence"`
+		weigh.Verdict
+		Scope    int `json:"scope"`
+		Baseline int `json:"baseline"`
+		Demand   int `json:"demand"`
 	}
 	keptFinding struct {
-		Fingerprint string            `json:"fingerprint"`
-		Alias       string            `json:"alias,omitempty"`
-		Kind        check.Kind        `json:"kind"`
-		Beneath     check.Kind        `json:"beneath,omitempty"`
-		Waiver      int               `json:"waiver"`
-		Check       string            `json:"check,omitempty"`
-		Severity    baseline.Severity `json:"severity"`
-		Scope       int               `json:"scope"`
-		Place       int               `json:"place"`
-		About       string            `json:"about,omitempty"`
-		Accounts    *int              `json:"accounts"`
-		Examples    []string          `json:"examples,omitempty"`
-		Rows        []int             `json:"rows,omitempty"`
-		Settings    []setting.ID      `json:"settings,omitempty"`
-		Observed    string            `json:"observed"`
-		Demanded    string            `json:"demanded"`
-		Reason      string            `json:"reason"`
-		Remedy      string            `json:"remedy"`
-		Evidence    []estate.Cite     `json:"evidence,omitempty"`
-		Baselines   []check.Source    `json:"baselines,omitempty"`
+		check.Finding
+		Waiver int `json:"waiver"`
+		Scope  int `json:"scope"`
+		Place  int `json:"place"`
 	}
 	keptNamed struct {
 		Scope    int `json:"scope"`
@@ -215,8 +178,7 @@ func (r *Record) Encode() ([]byte, error) {
 	}
 	for i := range r.Verdicts {
 		v := &r.Verdicts[i]
-		k.Verdicts = append(k.Verdicts, keptVerdict{e.scopes.of(v.Scope), e.baselines.of(v.Baseline), e.demands.of(v.Demand), v.Kind,
-			v.Beneath, v.Check, v.Severity, v.Observed, v.Reason, v.Evidence})
+		k.Verdicts = append(k.Verdicts, keptVerdict{*v, e.scopes.of(v.Scope), e.baselines.of(v.Baseline), e.demands.of(v.Demand)})
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
@@ -224,9 +186,7 @@ func (r *Record) Encode() ([]byte, error) {
 		if !ok {
 			return nil, fmt.Errorf("the finding %s has a waiver that the record does not", f.Fingerprint)
 		}
-		k.Findings = append(k.Findings, keptFinding{f.Fingerprint, f.Alias, f.Kind, f.Beneath, w, f.Check, f.Severity,
-			e.scopes.of(f.Scope), e.places.of(f.Authority), f.About, f.Accounts, f.Examples, f.Rows, f.Settings,
-			f.Observed, f.Demanded, f.Reason, f.Remedy, f.Evidence, f.Baselines})
+		k.Findings = append(k.Findings, keptFinding{*f, w, e.scopes.of(f.Scope), e.places.of(f.Authority)})
 	}
 	for _, x := range r.Idle {
 		k.Idle = append(k.Idle, keptNamed{e.scopes.of(x.Scope), e.baselines.of(x.Baseline), e.demands.of(x.Demand), -1})
@@ -259,16 +219,7 @@ func (r *Record) Encode() ([]byte, error) {
 }
 
 func (e *encoder) scope(s *govern.Scope) keptScope {
-	return keptScope{e.places.of(s.Authority), e.policies.of(s.Policy), s.Rule, s.Why, s.Tier, s.Split, s.Accounts, s.Enabled,
-		s.Examples, effectives(s.Settings), e.places.of(s.Elsewhere), s.Way, effectives(s.Home)}
-}
-
-func effectives(all map[setting.ID]govern.Effective) map[setting.ID]keptEffective {
-	out := make(map[setting.ID]keptEffective, len(all))
-	for id, x := range all {
-		out[id] = keptEffective{x.Fact, x.From, x.Configured, x.Missing, x.Open}
-	}
-	return out
+	return keptScope{*s, e.places.of(s.Authority), e.policies.of(s.Policy), e.places.of(s.Elsewhere)}
 }
 
 func (e *encoder) roll(r *Roll) (keptRoll, error) {
@@ -346,9 +297,8 @@ func (d *decoder) record() (*Record, error) {
 	r.Scopes = d.scopes[:k.Listed]
 	for i := range k.Verdicts {
 		v := &k.Verdicts[i]
-		r.Verdicts = append(r.Verdicts, weigh.Verdict{Scope: at(d, d.scopes, v.Scope), Baseline: at(d, k.Baselines, v.Baseline),
-			Demand: at(d, k.Demands, v.Demand), Kind: v.Kind, Beneath: v.Beneath,
-			Check: v.Check, Severity: v.Severity, Observed: v.Observed, Reason: v.Reason, Evidence: v.Evidence})
+		v.Verdict.Scope, v.Verdict.Baseline, v.Verdict.Demand = at(d, d.scopes, v.Scope), at(d, k.Baselines, v.Baseline), at(d, k.Demands, v.Demand)
+		r.Verdicts = append(r.Verdicts, v.Verdict)
 	}
 	waivers := make([]*check.Waiver, len(r.Waivers))
 	for i := range r.Waivers {
@@ -356,11 +306,8 @@ func (d *decoder) record() (*Record, error) {
 	}
 	for i := range k.Findings {
 		f := &k.Findings[i]
-		r.Findings = append(r.Findings, check.Finding{Fingerprint: f.Fingerprint, Alias: f.Alias, Kind: f.Kind, Beneath: f.Beneath,
-			Waiver: at(d, waivers, f.Waiver), Check: f.Check, Severity: f.Severity, Scope: at(d, d.scopes, f.Scope),
-			Authority: at(d, d.places, f.Place), About: f.About, Accounts: f.Accounts, Examples: f.Examples, Rows: f.Rows,
-			Settings: f.Settings, Observed: f.Observed, Demanded: f.Demanded, Reason: f.Reason, Remedy: f.Remedy,
-			Evidence: f.Evidence, Baselines: f.Baselines})
+		f.Finding.Waiver, f.Finding.Scope, f.Finding.Authority = at(d, waivers, f.Waiver), at(d, d.scopes, f.Scope), at(d, d.places, f.Place)
+		r.Findings = append(r.Findings, f.Finding)
 	}
 	for _, x := range k.Idle {
 		r.Idle = append(r.Idle, weigh.Idle{Scope: at(d, d.scopes, x.Scope), Named: d.named(x)})
@@ -385,24 +332,12 @@ func (d *decoder) named(x keptNamed) baseline.Named {
 }
 
 func (d *decoder) scope(k *keptScope) *govern.Scope {
-	s := &govern.Scope{Authority: at(d, d.places, k.Place), Policy: at(d, d.Policies, k.Policy), Rule: k.Rule, Why: k.Why,
-		Tier: k.Tier, Split: k.Split, Accounts: k.Accounts, Enabled: k.Enabled, Examples: k.Examples,
-		Settings: restored(k.Settings), Elsewhere: at(d, d.places, k.Elsewhere), Way: k.Way, Home: restored(k.Home)}
+	s := &k.Scope
+	s.Authority, s.Policy, s.Elsewhere = at(d, d.places, k.Place), at(d, d.Policies, k.Policy), at(d, d.places, k.Elsewhere)
 	if s.Authority == nil && d.err == nil {
 		d.err = errors.New("the record has a scope of no place")
 	}
 	return s
-}
-
-func restored(all map[setting.ID]keptEffective) map[setting.ID]govern.Effective {
-	if all == nil {
-		return nil
-	}
-	out := make(map[setting.ID]govern.Effective, len(all))
-	for id, x := range all {
-		out[id] = govern.Effective{Fact: x.Fact, From: x.From, Configured: x.Configured, Missing: x.Missing, Open: x.Open}
-	}
-	return out
 }
 
 func (d *decoder) roll(k *keptRoll) *Roll {

@@ -12,8 +12,10 @@ import (
 	"sternledger/internal/core/weigh"
 )
 
-// Format is that of the records which this version writes.
-const Format = 2
+// Format is that of the records which this version writes. From 3 on a record may have
+// fields that a version does not know, and that it passes over: the number rises again only
+// where a field's meaning changes.
+const Format = 3
 
 // Program names the one that judged.
 type Program struct {

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -131,8 +132,8 @@ func TestDamagedRecords(t *testing.T) {
 	}
 	good := string(data)
 	for name, c := range map[string]struct{ was, is, say string }{
-		"newer":             {`"format":2`, `"format":3`, "newer program"},
-		"without a format":  {`"format":2`, `"format":0`, "which format"},
+		"newer":             {`"format":3`, `"format":4`, "newer program"},
+		"without a format":  {`"format":3`, `"format":0`, "which format"},
 		"a scope too many":  {`"listed":2`, `"listed":3`, "more scopes"},
 		"fewer than none":   {`"listed":2`, `"listed":-1`, "more scopes"},
 		"a scope elsewhere": {`{"scope":1,"baseline":0`, `{"scope":2,"baseline":0`, "points at number 2 of 2"},
@@ -154,7 +155,7 @@ func TestDamagedRecords(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, err, c.say)
 		}
 	}
-	for was, is := range map[string]string{`"format":2`: `"format":1`, `"listed":2`: `"listed":0`,
+	for was, is := range map[string]string{`"format":3`: `"format":1`, `"listed":2`: `"listed":0`,
 		rowsIn(good): base64.StdEncoding.EncodeToString(
 			deflated(t, 1, 2))} {
 		if _, err := record.Decode([]byte(strings.Replace(good, was, is, 1))); err != nil {
@@ -265,4 +266,81 @@ func ExampleDecode() {
 	// Output:
 	// x.example (domain) / domain default / standard: waived, 9 characters; demanded: at least 14 characters
 	// x.example (domain) / domain default of x.example (tenant) / privileged: weak, 9 characters; demanded: at least 14 characters
+}
+
+// fill gives every field of a value something, so that what is lost shows.
+func fill(v reflect.Value) {
+	if v.Type() == reflect.TypeFor[setting.Value]() {
+		v.Set(reflect.ValueOf(setting.Number(7)))
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString("x")
+	case reflect.Bool:
+		v.SetBool(true)
+	case reflect.Int, reflect.Int64:
+		v.SetInt(3)
+	case reflect.Uint8, reflect.Uint32:
+		v.SetUint(3)
+	case reflect.Float64:
+		v.SetFloat(0.5)
+	case reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+		fill(v.Elem())
+	case reflect.Slice:
+		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		fill(v.Index(0))
+	case reflect.Map:
+		v.Set(reflect.MakeMap(v.Type()))
+		key, value := reflect.New(v.Type().Key()).Elem(), reflect.New(v.Type().Elem()).Elem()
+		fill(key)
+		fill(value)
+		v.SetMapIndex(key, value)
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if f := v.Type().Field(i); f.IsExported() && f.Tag.Get("json") != "-" {
+				fill(v.Field(i))
+			}
+		}
+	}
+}
+
+// Whatever a finding, a verdict or a scope says is kept: a field that is added is kept by its
+// tag, and one that points at another thing by a place of its own.
+func TestEveryFieldIsKept(t *testing.T) {
+	r := small()
+	one, two := *r.Scopes[0], *r.Scopes[1]
+	fill(reflect.ValueOf(&one).Elem())
+	fill(reflect.ValueOf(&r.Findings[0]).Elem())
+	fill(reflect.ValueOf(&r.Verdicts[0]).Elem())
+	*r.Scopes[0], *r.Scopes[1] = one, two
+	data, err := r.Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := record.Decode(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, pair := range map[string][2]any{"scope": {*r.Scopes[0], *again.Scopes[0]}, "finding": {r.Findings[0], again.Findings[0]},
+		"verdict": {r.Verdicts[0], again.Verdicts[0]}} {
+		was, is := reflect.ValueOf(pair[0]), reflect.ValueOf(pair[1])
+		for i := range was.NumField() {
+			f := was.Type().Field(i)
+			if f.Tag.Get("json") != "-" && !reflect.DeepEqual(was.Field(i).Interface(), is.Field(i).Interface()) {
+				t.Errorf("%s.%s: %v, kept %v", what, f.Name, was.Field(i), is.Field(i))
+			} else if f.Tag.Get("json") == "-" && was.Field(i).IsNil() != is.Field(i).IsNil() {
+				t.Errorf("%s.%s is kept nowhere", what, f.Name)
+			}
+		}
+	}
+	// A later version's field is passed over.
+	later := bytes.Replace(data, []byte(`"findings":[{`), []byte(`"later":{"a":[1]},"findings":[{"worth":0.25,`), 1)
+	if bytes.Equal(later, data) {
+		t.Fatal("no findings")
+	}
+	if r, err := record.Decode(later); err != nil || len(r.Findings) != len(again.Findings) {
+		t.Errorf("with a later version's fields: %v", err)
+	}
 }

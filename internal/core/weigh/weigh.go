@@ -17,16 +17,16 @@ import (
 
 // Verdict is the outcome of one demand of one baseline on one scope.
 type Verdict struct {
-	Scope    *govern.Scope
-	Baseline *baseline.Baseline
-	Demand   *baseline.Demand
-	Kind     check.Kind
-	Beneath  check.Kind // of a waived one: what it would be
-	Check    string     // that defeats it
-	Severity baseline.Severity
-	Observed string
-	Reason   string
-	Evidence []estate.Cite
+	Scope    *govern.Scope      `json:"-"`
+	Baseline *baseline.Baseline `json:"-"`
+	Demand   *baseline.Demand   `json:"-"`
+	Kind     check.Kind         `json:"kind"`
+	Beneath  check.Kind         `json:"beneath,omitempty"` // of a waived one: what it would be
+	Check    string             `json:"check,omitempty"`   // that defeats it
+	Severity baseline.Severity  `json:"severity"`
+	Observed string             `json:"observed"`
+	Reason   string             `json:"reason"`
+	Evidence []estate.Cite      `json:"evidence"`
 }
 
 // Result is one weighing.

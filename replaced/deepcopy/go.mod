@@ -1,3 +1,0 @@
-module github.com/tiendc/go-deepcopy
-
-go 1.26.0
