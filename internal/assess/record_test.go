@@ -212,8 +212,8 @@ func TestRecordComesBack(t *testing.T) {
 		t.Errorf("%+v", w.Record)
 	}
 	for what, bad := range map[string]string{
-		"newer":        strings.Replace(string(data), `"format":2`, `"format":3`, 1),
-		"no format":    strings.Replace(string(data), `"format":2`, `"format":0`, 1),
+		"newer":        strings.Replace(string(data), `"format":3`, `"format":4`, 1),
+		"no format":    strings.Replace(string(data), `"format":3`, `"format":0`, 1),
 		"out of range": strings.Replace(string(data), `"scope":0`, `"scope":99`, 1),
 		"cut":          string(data[:len(data)/2]),
 	} {

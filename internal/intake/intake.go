@@ -40,7 +40,15 @@ type Format struct {
 	Speaks func(path string) string
 
 	// Read reads the export into the builder and writes the copy that is kept:
-	// line for line the same, with every secret struck out.
+	// line for line the same, with everything struck out that nobody reads. A format
+	// that is read whole takes Whole.Read, and tells a Text what it read; one that
+	// streams writes its copy by redact's rules.
+	//
+	// It is called once for a file, in one goroutine, after the builder's StartFile; it
+	// reads src.In to its end, and does not close it. An error means that nothing of the
+	// file may be taken: what the builder got of it by then is thrown away with the whole
+	// gather. What can be read but not understood is no error: it goes to the builder's
+	// Damaged, Unreadable or NotUnderstood. Messages quote by redact.Quote.
 	Read func(src *Source, into *estate.Builder) error
 }
 
@@ -99,8 +107,11 @@ type TreeFormat struct {
 	// machine.
 	Rest []string
 
-	// Read reads all parts into the builder, and strikes secrets out of their
-	// stored copies.
+	// Read reads all parts into the builder, and tells each part what is kept of it
+	// (Part.Keep): of a part of which it tells nothing, nothing is. Parts of an earlier
+	// gather come as they were kept. It is called once for an export, in one goroutine; it
+	// calls the builder's StartFile for each part before it cites from it. Errors are as
+	// for Format.Read.
 	Read func(t *Tree, into *estate.Builder) error
 }
 

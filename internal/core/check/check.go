@@ -72,15 +72,19 @@ func (c *Check) looksAt(kind estate.Kind) bool {
 	return slices.Contains(c.On, kind)
 }
 
-// Pass is one run of a check, with what it looks at.
+// Pass is one run of a check, with what it looks at. Which of its fields are set depends on
+// what the check looks at (Check.Looks): at governance Authority, Resolution, Tiering and
+// Templates, once for each authority; at settings Authority and Scope, once for each scope; at
+// completeness Expect and Unweighed, once. The survey is always there, and is not changed: passes
+// of several checks look at it one after the other. A check reports by Pass.report alone.
 type Pass struct {
 	*govern.Survey
-	Authority  *estate.Authority // of the governance, and of the settings
+	Authority  *estate.Authority
 	Resolution *govern.Resolution
 	Tiering    *govern.Tiering
 	Templates  *govern.Templates
-	Scope      *govern.Scope // of the settings
-	Expect     *Expectation  // of completeness
+	Scope      *govern.Scope
+	Expect     *Expectation
 	Unweighed  []Unweighed
 
 	check *Check

@@ -148,7 +148,13 @@ type fileMark struct{ edge, file int }
 type span struct{ first, last, file int }
 
 // Record is one object as a reader found it in one place. Empty fields mean
-// that this piece of evidence does not say.
+// that this piece of evidence does not say: a reader leaves out what it did not see, and
+// says by the flags NoControl, NoPrimary and CutShort what it should have seen.
+//
+// Times are Unix seconds, 0 not known; MaxDays and IdleDays are days. DN, and the DNs in
+// Applied, Resultant and Holders, are as the evidence spells them: the builder compares
+// them without regard to case and spacing. The builder copies what it keeps, so that a
+// reader may use one Record and its slices again.
 type Record struct {
 	Class                    Class
 	DN                       []byte
@@ -255,8 +261,11 @@ func (b *Builder) Knows(at Place) *Authority {
 }
 
 // Override returns the policy of that DN or name that goes before the
-// authority's own settings, a new one for its first piece. It is good until
-// the next call.
+// authority's own settings, a new one for its first piece: with its name from the DN, the
+// platform of the authority's kind, no settings, and no targets. What governs whom follows
+// from Precedence, Target and the objects' own Applied, in whatever order they come.
+//
+// The pointer is good until the next call of Override or Finish: the policies may move.
 func (b *Builder) Override(at Place, dn []byte, line int) *Policy {
 	d := b.authority(at)
 	key := b.speller.hash(dn)
