@@ -16,7 +16,6 @@ import (
 	"sternledger/internal/custody"
 	"sternledger/internal/demotest"
 
-
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/xuri/excelize/v2"
 )
