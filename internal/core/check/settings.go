@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"sternledger/internal/core/baseline"
-	"sternledger/internal/core/estate"
 	"sternledger/internal/core/forecast"
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
 
@@ -143,20 +143,31 @@ var furtherChecks = []Check{
 		Doc:   "The lockout spares the administrator, or root: the one account that every guesser knows.",
 		Reads: []setting.ID{"lockout-administrator", "lockout-threshold"},
 		Run: between(func(h Held) (string, string) {
-			_, locks := h.Number("lockout-threshold")
-			if !locks || h.Value("lockout-window").Is(setting.AtOnce) || h.Value("lockout-administrator") != setting.Off || h.Overridden() {
-				return "", ""
-			}
-			return fmt.Sprintf("%s lock an account, and the built-in administrator, or root, is spared", h.Text("lockout-threshold")),
-				"Let the lockout reach it too; keep another way in for the case that it is locked."
+			return h.adminSpared()
 		}),
 	},
 }
 
-// Overridden reports whether the scope lives under a fine-grained policy,
-// which does not hold such domain-wide settings itself.
-func (h Held) Overridden() bool {
-	return h.scope.Policy != nil && h.scope.Policy.Standing == estate.Override && h.scope.Authority.Kind == estate.Domain
+// adminSpared says that the lockout passes by the administrator, or root, that the scope
+// holds: of others it is no matter.
+func (h Held) adminSpared() (reason, remedy string) {
+	s := h.scope
+	head := s.Authority.Head
+	threshold, spared := setting.Value{}, false
+	switch {
+	case s.Spared == govern.NeverLocked:
+		threshold, spared = s.Policy.Settings["lockout-threshold"].Value, true
+	case s.Authority.Platform == setting.UnixMachine && head != nil && (s.Root || !s.Authority.Listed):
+		threshold, spared = head.Settings["lockout-threshold"].Value, h.Value("lockout-administrator") == setting.Off
+	}
+	if _, locks := threshold.Number(); !locks {
+		return "", ""
+	}
+	if !spared || h.Value("lockout-window").Is(setting.AtOnce) {
+		return "", ""
+	}
+	return setting.Get("lockout-threshold").Text(threshold) + " lock an account, and the built-in administrator, or root, is spared",
+		"Let the lockout reach it too; keep another way in for the case that it is locked."
 }
 
 // roughly says a time in one unit.

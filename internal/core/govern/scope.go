@@ -43,7 +43,9 @@ type Scope struct {
 	Rule      Rule                     `json:"rule"`
 	Why       string                   `json:"why,omitempty"` // for an undecided scope: what the evidence lacks
 	Tier      string                   `json:"tier"`
-	Split     bool                     `json:"split,omitempty"` // other tiers live under the same policy
+	Spared    Spared                   `json:"spared,omitempty"` // of an account that the lockout does not reach, or may not
+	Root      bool                     `json:"root,omitempty"`   // root of a Unix machine is in it
+	Split     bool                     `json:"split,omitempty"`  // other tiers live under the same policy
 	Accounts  int                      `json:"accounts"`
 	Enabled   int                      `json:"enabled"`
 	Examples  []int                    `json:"examples,omitempty"` // rows of the first few accounts
@@ -55,6 +57,64 @@ type Scope struct {
 	// and Home the settings at the domain's own.
 	Way  estate.Way               `json:"way,omitempty"`
 	Home map[setting.ID]Effective `json:"home,omitempty"`
+}
+
+// Spared says that a lockout passes an account by: the built-in administrator's, where its
+// domain or machine does not let it be locked, whatever policy is its own.
+type Spared string
+
+// What is known of it.
+const (
+	NotSpared   Spared = ""
+	NeverLocked Spared = "never locked"
+	MaybeSpared Spared = "perhaps never locked" // what would say so is not in the evidence
+)
+
+// sparedAt says whether the lockout that a policy sets passes the account at a row by.
+func sparedAt(a *estate.Authority, p *estate.Policy, row int) Spared {
+	windows := a.Kind == estate.Domain || a.Platform == setting.WindowsMachine
+	if !windows || a.Objects.RID.At(row) != builtinAdministrator || a.Objects.FlagsOf(row)&estate.BuiltinDomain != 0 || p == nil || a.Head == nil {
+		return NotSpared
+	}
+	if _, locks := p.Settings["lockout-threshold"].Value.Number(); !locks {
+		return NotSpared // nobody is locked
+	}
+	switch f, known := a.Head.Settings["lockout-administrator"]; {
+	case !known || f.Problem != "":
+		return MaybeSpared
+	case f.Value == setting.Off:
+		return NeverLocked
+	}
+	return NotSpared
+}
+
+// spare takes back what the policy says of a lock.
+func (s *Scope) spare() {
+	if s.Spared == NotSpared {
+		return
+	}
+	told := s.Authority.Head.Settings["lockout-administrator"]
+	e := Effective{Fact: estate.Fact{Value: setting.Of(setting.Never), Cite: told.Cite, Remedy: "Let the lockout reach the built-in " +
+		"administrator, by \"Allow Administrator account lockout\"; keep another way in for the case that it is locked."}, From: s.Authority.Head.Name}
+	e.Cite.Note = "the built-in administrator is never locked"
+	if s.Spared == MaybeSpared {
+		e = Effective{Missing: Unreadable, Fact: estate.Fact{Cite: told.Cite,
+			Problem: "whether the built-in administrator can be locked at all is not in the evidence (pwdProperties, or a security export)",
+			Remedy:  "Export the domain's head with all its attributes, or the machine's settings by secedit, and gather it with the rest."}}
+		if told.Cite.File == "" {
+			e.Cite = s.Settings["lockout-threshold"].Cite
+		}
+	}
+	s.Settings["lockout-threshold"] = e
+	for _, id := range []setting.ID{"lockout-duration", "lockout-window"} {
+		switch {
+		case s.Settings[id].Missing == NoSuch:
+		case s.Spared == NeverLocked:
+			s.Settings[id] = Effective{Missing: NotSet}
+		default:
+			s.Settings[id] = Effective{Missing: Unreadable, Fact: e.Fact}
+		}
+	}
 }
 
 // Platform is the one whose rules its accounts follow.
@@ -86,7 +146,8 @@ type PolicyID struct {
 // ScopeID is the identity of a scope.
 type ScopeID struct {
 	PolicyID
-	Tier string
+	Tier   string
+	Spared Spared
 }
 
 // Under is the identity of what governs the scope, which scopes that tiers
@@ -109,11 +170,15 @@ func (id PolicyID) Compare(other PolicyID) int {
 }
 
 // ID is the scope's identity.
-func (s *Scope) ID() ScopeID { return ScopeID{s.Under(), s.Tier} }
+func (s *Scope) ID() ScopeID { return ScopeID{s.Under(), s.Tier, s.Spared} }
 
 // String is a short fingerprint of the identity, for documents.
 func (id ScopeID) String() string {
-	return Fingerprint(string(id.At.Kind), id.At.Name, id.Origin, id.Name, string(id.From.Kind), id.From.Name, id.Tier)
+	parts := []string{string(id.At.Kind), id.At.Name, id.Origin, id.Name, string(id.From.Kind), id.From.Name, id.Tier}
+	if id.Spared != NotSpared {
+		parts = append(parts, string(id.Spared))
+	}
+	return Fingerprint(parts...)
 }
 
 // Fingerprint is a short name of several texts, which no other texts share.
@@ -131,10 +196,14 @@ func (s *Scope) Title() string { return s.Authority.Label() + " / " + s.PolicyNa
 // Name is how people write the scope: "authority / policy", and behind it the
 // tier where tiers split it.
 func (s *Scope) Name() string {
+	name := s.Title()
 	if s.Split {
-		return s.Title() + " / " + s.Tier
+		name += " / " + s.Tier
 	}
-	return s.Title()
+	if s.Spared != NotSpared {
+		name += " (" + string(s.Spared) + ")"
+	}
+	return name
 }
 
 // Now is the value of a setting that holds; the zero Value where none is known to.
@@ -241,7 +310,7 @@ func NewSurvey(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect,
 func (s *Survey) ScopeOf(authority, row int) (*Scope, Governing) {
 	g := s.Resolutions[authority].Of(row)
 	tier, _ := s.TierOf(authority, row)
-	return s.of[authority][keyOf(s.Resolutions[authority], g, tier)], g
+	return s.of[authority][keyOf(s.Resolutions[authority], g, tier, row)], g
 }
 
 // TierOf returns an account's tier and the rule that gave it. A synchronised
@@ -263,12 +332,13 @@ type scopeKey struct {
 	tier   string
 	at     *estate.Authority
 	way    estate.Way
+	spared Spared
 }
 
 // keyOf says which accounts share a scope: those of one policy and tier,
 // however the policy came to them.
-func keyOf(r *Resolution, g Governing, tier string) scopeKey {
-	k := scopeKey{g.Policy, g.Rule, tier, g.At, g.Way}
+func keyOf(r *Resolution, g Governing, tier string, row int) scopeKey {
+	k := scopeKey{g.Policy, g.Rule, tier, g.At, g.Way, NotSpared}
 	switch {
 	case r.Authority.Kind == estate.LDAP && (g.Rule == Direct || g.Rule == Group):
 		k.rule = Pointer
@@ -279,6 +349,9 @@ func keyOf(r *Resolution, g Governing, tier string) scopeKey {
 		k.policy = g.At.Head
 	default:
 		k.policy = r.Authority.Head
+	}
+	if k.at == nil && k.rule != Unknown {
+		k.spared = sparedAt(r.Authority, k.policy, row)
 	}
 	return k
 }
@@ -301,7 +374,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 		return ""
 	}
 	add := func(k scopeKey, why string) *Scope {
-		scope := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier, Elsewhere: k.at, Way: k.way}
+		scope := &Scope{Authority: a, Policy: k.policy, Rule: k.rule, Why: why, Tier: k.tier, Elsewhere: k.at, Way: k.way, Spared: k.spared}
 		s.Settle(scope)
 		scopes[k] = scope
 		tiersUnder[under{k.policy, ruleOf(k.rule)}]++
@@ -315,7 +388,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 		}
 		g := r.Of(row)
 		tier, _ := s.TierOf(authority, row)
-		k := keyOf(r, g, tier)
+		k := keyOf(r, g, tier, row)
 		scope := scopes[k]
 		if scope == nil {
 			scope = add(k, g.Why)
@@ -324,6 +397,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 		if scope.Why != g.Why {
 			scope.Why = severalReasons
 		}
+		scope.Root = scope.Root || a.Platform == setting.UnixMachine && a.Objects.RID.At(row) == 0
 		scope.Accounts++
 		flagged[scope] = flagged[scope] || a.Objects.FlagsOf(row)&estate.NoControl == 0
 		if a.Objects.FlagsOf(row)&estate.Disabled == 0 {
@@ -344,9 +418,9 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 			scope.Settings["max-age"] = unlessExempt(scope.Settings["max-age"])
 		}
 	}
-	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil, ""}
+	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil, "", NotSpared}
 	for i := range a.Typed {
-		scope := add(scopeKey{&a.Typed[i], Local, Standard, nil, ""}, "")
+		scope := add(scopeKey{&a.Typed[i], Local, Standard, nil, "", NotSpared}, "")
 		if n := a.Typed[i].Covers; n != nil {
 			scope.Accounts = *n
 		}
@@ -362,7 +436,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 	}
 	slices.SortFunc(all, func(x, y *Scope) int {
 		return cmp.Or(orderOf(x)-orderOf(y), strings.Compare(x.sortKey(), y.sortKey()), x.Under().Compare(y.Under()),
-			strings.Compare(x.Tier, y.Tier), strings.Compare(string(x.Way), string(y.Way)))
+			strings.Compare(x.Tier, y.Tier), strings.Compare(string(x.Way), string(y.Way)), strings.Compare(string(x.Spared), string(y.Spared)))
 	})
 	return all, scopes
 }
@@ -408,6 +482,7 @@ func (s *Scope) sortKey() string {
 // Settle fills in a scope's settings.
 func (s *Survey) Settle(scope *Scope) {
 	scope.Settings = effective(scope.Authority, scope)
+	scope.spare()
 	if scope.Elsewhere == nil {
 		return
 	}
