@@ -147,12 +147,12 @@ func (c *candidate) head() ([]byte, error) {
 		return nil, fmt.Errorf("gather %s: %w; check that you may read it", c.path, custody.Cause(err))
 	}
 	defer f.Close()
-	head := make([]byte, intake.HeadSize)
+	head := make([]byte, intake.MostHead)
 	n, err := io.ReadFull(f, head)
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
 	}
-	return head[:n], nil
+	return intake.Head(head[:n]), nil
 }
 
 // recognised gives each file its format, and puts the files of an export that

@@ -19,8 +19,21 @@ import (
 	"sternledger/internal/core/estate"
 )
 
-// HeadSize is how many bytes of a file a detector is shown.
-const HeadSize = 4096
+// HeadSize is how many characters of a file a detector is shown, in bytes where it is no
+// text; MostHead is how many bytes they may take.
+const (
+	HeadSize = 4096
+	MostHead = 2 * HeadSize
+)
+
+// Head is the beginning of a file that a detector is shown: HeadSize characters, whatever they
+// are written in.
+func Head(raw []byte) []byte {
+	if bytes.HasPrefix(raw, []byte{0xff, 0xfe}) || bytes.HasPrefix(raw, []byte{0xfe, 0xff}) || wide(raw) {
+		return raw[:min(len(raw), MostHead)]
+	}
+	return raw[:min(len(raw), HeadSize)]
+}
 
 // Format is one kind of export. A new one is a package that defines a Format,
 // and a line in the table of formats.

@@ -310,6 +310,7 @@ func (b *Builder) Container(at Place, c Container) {
 	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
 	x.Whole, x.NoSecurity, x.MachineOff = x.Whole || c.Whole, x.NoSecurity || c.NoSecurity, x.MachineOff || c.MachineOff
 	x.NoRegistry, x.Preferences = x.NoRegistry || c.NoRegistry, x.Preferences || c.Preferences
+	x.Unversioned = x.Unversioned || c.Unversioned
 	if !x.Filtered && c.Filtered {
 		x.Filtered, x.Access = true, c.Access
 	}
@@ -343,6 +344,11 @@ func (b *Builder) Template(t Template) {
 	was.Domain = cmp.Or(was.Domain, t.Domain)
 	if !slices.Contains(was.Files, t.Policy.Cite.File) {
 		was.Files = append(was.Files, t.Policy.Cite.File)
+	}
+	for _, id := range t.InRegistry {
+		if !slices.Contains(was.InRegistry, id) {
+			was.InRegistry = append(was.InRegistry, id)
+		}
 	}
 	was.Registry, was.Part, was.Preferences = was.Registry || t.Registry, was.Part && t.Part, was.Preferences || t.Preferences
 	if was.Policy.Name == was.GUID {

@@ -208,9 +208,16 @@ type Authority struct {
 	System      System           `json:"system,omitzero"`   // of a Unix machine, as its os-release tells
 	Dialect     Dialect          `json:"dialect,omitempty"` // empty: nothing in the evidence tells the server
 	DialectCite Cite             `json:"dialect_cite"`
-	Head        *Policy          `json:"head,omitempty"` // for everyone without another; nil: not in the evidence
-	Overrides   []Policy         `json:"overrides,omitempty"`
-	Typed       []Policy         `json:"typed,omitempty"` // read off by somebody, where there is no export
+	// Level is the domain's functional level (msDS-Behavior-Version, MS-ADTS 6.1.4.3); nil:
+	// not in the evidence.
+	Level     *int `json:"level,omitempty"`
+	LevelCite Cite `json:"level_cite,omitzero"`
+	// SiteLinks are enforced links of sites: they go before all links of the domain on the
+	// machines of that site, and which those are no directory says.
+	SiteLinks []Link   `json:"site_links,omitempty"`
+	Head      *Policy  `json:"head,omitempty"` // for everyone without another; nil: not in the evidence
+	Overrides []Policy `json:"overrides,omitempty"`
+	Typed     []Policy `json:"typed,omitempty"` // read off by somebody, where there is no export
 	// DefaultPolicy names the policy of an LDAP directory that its server
 	// applies to accounts that point at none.
 	DefaultPolicy     string `json:"default_policy,omitempty"`
@@ -360,6 +367,9 @@ type Link struct {
 	GUID     string `json:"guid"` // of the container, upper case with braces
 	Disabled bool   `json:"disabled,omitempty"`
 	Enforced bool   `json:"enforced,omitempty"`
+	// Domain is the one whose policy is linked, where it is another than that of the
+	// place; empty: the place's own.
+	Domain string `json:"domain,omitempty"`
 }
 
 // Unit is a place to which templates can be linked: the domain's root or an
@@ -394,6 +404,9 @@ type Container struct {
 	NoRegistry bool `json:"no_registry,omitempty"`
 	// Preferences: that list has preferences for the registry.
 	Preferences bool `json:"preferences,omitempty"`
+	// Unversioned: the version of its computer half is 0, so that clients pass it by
+	// (MS-GPOL 3.2.5.1.5).
+	Unversioned bool `json:"unversioned,omitempty"`
 	// WMIFilter names the filter that machines ask themselves; the result is
 	// nothing that a directory could tell.
 	WMIFilter string `json:"wmi_filter,omitempty"`
@@ -418,6 +431,9 @@ type Template struct {
 	// Registry: the policy's registry file is in the evidence, so that what it does not
 	// set is not set.
 	Registry bool `json:"registry,omitempty"`
+	// InRegistry are the settings that its registry file sets; the others its security
+	// template does, or its preferences.
+	InRegistry []setting.ID `json:"in_registry,omitempty"`
 	// Preferences: the same of what its preferences set in the registry. Preferred are the
 	// settings that they decide: they are applied after all else, whatever the policy.
 	Preferences bool         `json:"preferences,omitempty"`

@@ -15,6 +15,7 @@ var flagEffects = []struct {
 	value setting.Value
 }{
 	{estate.NeverExpires, "max-age", setting.Of(setting.Never)},
+	{estate.SmartCard, "max-age", setting.Of(setting.Never)}, // who needs a card has no password that ends (tried)
 	{estate.NoneRequired, "min-length", setting.Number(0)},
 	{estate.Reversible, "reversible", setting.On},
 }

@@ -24,7 +24,7 @@ func (t *Templates) controllersOf() []Machine {
 	if t.machines == nil {
 		o := t.domain.Objects
 		for row := range o.Len() {
-			if o.ClassOf(row) == estate.Computer && o.Control.At(row)&serverTrust != 0 {
+			if o.ClassOf(row) == estate.Computer && isController(t.domain, row) {
 				t.machines = append(t.machines, Machine{row, true})
 			}
 		}
@@ -35,8 +35,20 @@ func (t *Templates) controllersOf() []Machine {
 	return t.machines
 }
 
-// serverTrust marks a domain controller's account (userAccountControl).
-const serverTrust = 0x2000
+// serverTrust marks a domain controller's account (userAccountControl), readOnly that of one
+// that holds no secrets (MS-ADTS 2.2.16). Its primary group tells it, too.
+const (
+	serverTrust         = 0x2000
+	readOnly            = 0x4000000
+	readOnlyControllers = 521
+)
+
+// isController reports whether a computer is a controller of its domain: by its role, wherever
+// it lies.
+func isController(a *estate.Authority, row int) bool {
+	primary := a.Objects.Primary.At(row)
+	return a.Objects.Control.At(row)&(serverTrust|readOnly) != 0 || primary == domainControllers || primary == readOnlyControllers
+}
 
 // Doubts about a linked policy.
 const (

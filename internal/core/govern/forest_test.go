@@ -137,7 +137,7 @@ func (w *woods) estate(memberOf bool, without ...int) *estate.Estate {
 			continue
 		}
 		n := int64(p % 5)
-		policy := b.Override(at(d), fmt.Appendf(nil, "CN=p%d,%s", p, "DC="+strings.ReplaceAll(domainsOfWoods[d], ".", ",DC=")), p+1)
+		policy := b.Override(at(d), fmt.Appendf(nil, "CN=p%d,CN=Password Settings Container,CN=System,%s", p, "DC="+strings.ReplaceAll(domainsOfWoods[d], ".", ",DC=")), p+1)
 		policy.Name, policy.Precedence, policy.GUID[0] = fmt.Sprint("p", p), &n, byte(p+1)
 		for _, t := range targets {
 			if w.objects[t].domain == d {

@@ -302,6 +302,26 @@ func (r *Resolution) closeGroups() {
 	}
 }
 
+// Powerless says why a fine-grained policy governs nobody, whomever it names; empty: it may
+// (MS-ADTS 3.1.1.4.5.36; both were tried on a real directory).
+func Powerless(a *estate.Authority, p *estate.Policy) string {
+	const since2008 = 3
+	if a.Kind != estate.Domain {
+		return ""
+	}
+	if a.Level != nil && *a.Level < since2008 {
+		return "the domain's functional level is below that of 2008, where there are no fine-grained policies"
+	}
+	if domain := estate.DomainOf(p.Origin); domain == "" || !strings.Contains(p.Origin, "=") {
+		return ""
+	}
+	_, parent := estate.SplitDN(p.Origin)
+	if !strings.HasPrefix(estate.NormalDN(parent), "cn=password settings container,cn=system,") {
+		return "it does not lie in the container of fine-grained policies"
+	}
+	return ""
+}
+
 // rank puts the candidates in order: lowest precedence first, then the
 // smallest GUID in its stored byte order.
 func (r *Resolution) rank() {
@@ -324,6 +344,9 @@ func (r *Resolution) rank() {
 	}
 	for i := range a.Overrides {
 		p := &a.Overrides[i]
+		if Powerless(a, p) != "" {
+			continue
+		}
 		c := candidate{policy: p, ref: estate.NotFound, loose: p.TargetsPart}
 		if a.Kind == estate.Domain { // facts of earlier versions have no row for what is not in the evidence
 			c.loose = c.loose || slices.ContainsFunc(p.Targets, func(t estate.Target) bool { return t.Object == estate.NotFound })

@@ -23,6 +23,7 @@ func world(t testing.TB, lines string) *estate.Authority {
 	b := estate.NewBuilder()
 	b.StartFile("x.ldif")
 	dn := func(name string) []byte { return []byte("CN=" + name + ",DC=x,DC=example") }
+	pso := func(name string) []byte { return dn(name + ",CN=Password Settings Container,CN=System") }
 	types := map[string]uint32{"global": 0x80000002, "local": 0x80000004, "universal": 0x80000008, "list": 0x2, "builtin": 0x80000005, "-": 0}
 	a := b.At(estate.InDomain("x.example"))
 	a.Head = &estate.Policy{Name: "domain default", Standing: estate.Enforced, Platform: setting.WindowsDomain,
@@ -62,9 +63,9 @@ func world(t testing.TB, lines string) *estate.Authority {
 			}
 			b.Object(estate.InDomain("x.example"), r)
 		case "answer": // answer ACCOUNT POLICY: the directory's own
-			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: dn(f[1]), Resultant: dn(f[2]), Line: i + 1})
+			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Account, DN: dn(f[1]), Resultant: pso(f[2]), Line: i + 1})
 		case "points": // points ACCOUNT POLICY: the directory's own back-link
-			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: [][]byte{dn(f[2])}, Line: i + 1})
+			b.Object(estate.InDomain("x.example"), &estate.Record{DN: dn(f[1]), Applied: [][]byte{pso(f[2])}, Line: i + 1})
 		case "group":
 			row := b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Group, DN: dn(f[1]), Name: []byte(f[1]),
 				GroupType: types[f[2]], RID: uint32(num(3)), Line: i + 1})
@@ -72,7 +73,7 @@ func world(t testing.TB, lines string) *estate.Authority {
 				b.Member(estate.InDomain("x.example"), row, dn(m), i+1)
 			}
 		case "policy":
-			p := b.Override(estate.InDomain("x.example"), dn(f[1]), i+1)
+			p := b.Override(estate.InDomain("x.example"), pso(f[1]), i+1)
 			p.Settings["min-length"] = estate.Fact{Value: setting.Number(20)}
 			p.TargetsPart = without("targets")
 			if f[2] != "-" {

@@ -88,6 +88,17 @@ func sparedAt(a *estate.Authority, p *estate.Policy, row int) Spared {
 	return NotSpared
 }
 
+// asSamba takes back what a Samba server does not enforce: it lets no password end that may
+// grow a day old or less (tried).
+func (s *Scope) asSamba() {
+	const day = 24 * 60 * 60
+	e := s.Settings["max-age"]
+	if n, ok := e.Value.Number(); ok && e.Missing == Present && n <= day {
+		e.Value, e.Cite.Note = setting.Of(setting.Never), "of a day or less, which Samba takes for never"
+		s.Settings["max-age"] = e
+	}
+}
+
 // spare takes back what the policy says of a lock.
 func (s *Scope) spare() {
 	if s.Spared == NotSpared {
@@ -264,7 +275,7 @@ func Prepare(e *estate.Estate, dialect func(*estate.Authority) estate.Dialect, t
 	for i, a := range e.Authorities {
 		s.Resolutions = append(s.Resolutions, resolve(a, dialect(a), s.forest, i))
 		s.Tierings = append(s.Tierings, NewTiering(a, tiers))
-		s.Templates = append(s.Templates, NewTemplates(e, a))
+		s.Templates = append(s.Templates, NewTemplates(e, a, s.Resolutions[i].Dialect))
 	}
 	if s.forest != nil {
 		s.forest.spread(s.Tierings)
@@ -482,6 +493,9 @@ func (s *Scope) sortKey() string {
 // Settle fills in a scope's settings.
 func (s *Survey) Settle(scope *Scope) {
 	scope.Settings = effective(scope.Authority, scope)
+	if i := slices.Index(s.Estate.Authorities, scope.Authority); i >= 0 && s.Resolutions[i].Dialect == estate.Samba {
+		scope.asSamba()
+	}
 	scope.spare()
 	if scope.Elsewhere == nil {
 		return
@@ -491,6 +505,9 @@ func (s *Survey) Settle(scope *Scope) {
 	i := slices.Index(s.Estate.Authorities, scope.Elsewhere)
 	there := &Scope{Authority: scope.Elsewhere, Policy: scope.Policy, Rule: scope.Rule, Why: scope.Why}
 	there.Settings = effective(scope.Elsewhere, there)
+	if s.Resolutions[i].Dialect == estate.Samba {
+		there.asSamba()
+	}
 	s.fillConfigured(i, []*Scope{there})
 	own := effective(scope.Authority, &Scope{Authority: scope.Authority, Policy: scope.Authority.Head})
 	scope.Home = there.Settings

@@ -2,6 +2,8 @@ package govern
 
 import (
 	"cmp"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -17,6 +19,8 @@ type Templates struct {
 	units      map[string]*estate.Unit // by the one spelling of their DN
 	containers map[string]*estate.Container
 	templates  map[string]*estate.Template // by GUID
+	others     *estate.Estate              // for policies of other domains that are linked here
+	samba      bool                        // what serves the domain is known to be no Windows
 	machines   []Machine                   // the controllers, found when asked for
 	byRID      map[uint32]int32            // found when asked for
 }
@@ -50,9 +54,9 @@ func nameOf(guid string, c *estate.Container, t *estate.Template) string {
 }
 
 // NewTemplates joins what belongs to a domain.
-func NewTemplates(e *estate.Estate, domain *estate.Authority) *Templates {
+func NewTemplates(e *estate.Estate, domain *estate.Authority, dialect estate.Dialect) *Templates {
 	t := &Templates{domain: domain, units: map[string]*estate.Unit{}, containers: map[string]*estate.Container{},
-		templates: map[string]*estate.Template{}}
+		templates: map[string]*estate.Template{}, others: e, samba: dialect == estate.Samba}
 	for i := range domain.Units {
 		t.units[estate.NormalDN(domain.Units[i].DN)] = &domain.Units[i]
 	}
@@ -79,19 +83,25 @@ func (t *Templates) NameOf(template *estate.Template) string {
 func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 	var all []Linked
 	for i := len(u.Links) - 1; i >= 0; i-- {
-		l := Linked{Unit: u, Link: u.Links[i], Order: len(u.Links) - i, Container: t.containers[u.Links[i].GUID],
-			Template: t.templates[u.Links[i].GUID]}
+		l := Linked{Unit: u, Link: u.Links[i], Order: len(u.Links) - i}
+		l.Container, l.Template = t.policyOf(l.Link)
 		switch {
 		case l.Link.Disabled:
 			l.Idle = "the link is disabled"
 		case l.Container != nil && l.Container.MachineOff:
 			l.Idle = "the policy's computer half is switched off"
+		case l.Container != nil && l.Container.Unversioned:
+			l.Idle = "the version of its computer half is 0: clients pass it by"
+		case l.Container != nil && l.Container.NoSecurity && l.Container.NoRegistry && !l.Container.Preferences:
+			l.Idle = "it has no security settings"
 		case l.Template == nil && !l.templateHidden() && !l.RegistryHidden():
 			l.Idle = "it has no security settings"
 		default:
 			switch grade, why := t.applies(l.Container, machines); {
 			case grade == no:
 				l.Idle = why
+			case l.Link.Domain != "" && l.Container == nil:
+				l.Open = "it is a policy of " + l.Link.Domain + ", which is not in the evidence"
 			case l.Template == nil && l.templateHidden():
 				l.Open = templateUnseen
 			case l.Template == nil:
@@ -105,6 +115,40 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 		all = append(all, l)
 	}
 	return all
+}
+
+// policyOf returns the container and the template of a link, which may be another domain's.
+func (t *Templates) policyOf(l estate.Link) (*estate.Container, *estate.Template) {
+	if l.Domain == "" {
+		return t.containers[l.GUID], t.templates[l.GUID]
+	}
+	var container *estate.Container
+	var template *estate.Template
+	for _, a := range t.others.Authorities {
+		if i := slices.IndexFunc(a.Containers, func(c estate.Container) bool { return c.GUID == l.GUID }); a.Kind == estate.Domain &&
+			a.Name == l.Domain && i >= 0 {
+			container = &a.Containers[i]
+		}
+	}
+	for i := range t.others.Templates {
+		if x := &t.others.Templates[i]; x.GUID == l.GUID && x.Domain == l.Domain {
+			template = x
+		}
+	}
+	return container, template
+}
+
+// passedBy reports whether clients do not apply what sets a setting of a link's policy: its list
+// of extensions does not name what would.
+func (l *Linked) passedBy(id setting.ID) bool {
+	switch c := l.Container; {
+	case c == nil || l.Prefers(id):
+		return false
+	case slices.Contains(l.Template.InRegistry, id):
+		return c.NoRegistry
+	default:
+		return c.NoSecurity
+	}
 }
 
 // orderUnseen: a policy's report names its own links, and no others.
@@ -166,6 +210,7 @@ func (t *Templates) At(place string, machines []Machine) []Linked {
 // ConfiguredValue is what the templates at a place configure for a setting.
 type ConfiguredValue struct {
 	estate.Fact
+	id     setting.ID
 	By     Linked
 	Open   string            // why it is not certain; empty: it is
 	Beaten []ConfiguredValue // other templates there that configure it
@@ -213,7 +258,10 @@ func Configured(links []Linked) map[setting.ID]*ConfiguredValue {
 			settings = l.Template.Policy.Settings
 		}
 		for id, fact := range settings {
-			v := ConfiguredValue{Fact: fact, By: l, Open: cmp.Or(unseen, openOf(l))}
+			if l.passedBy(id) {
+				continue
+			}
+			v := ConfiguredValue{Fact: fact, id: id, By: l, Open: cmp.Or(unseen, openOf(l))}
 			switch {
 			case l.Prefers(id):
 				v.Open = cmp.Or(openOf(l), preferred)
@@ -275,6 +323,9 @@ func (t *Templates) ConfiguredOn(row int) (all map[setting.ID]*ConfiguredValue, 
 
 func (t *Templates) configured(place string, machines []Machine) (all map[setting.ID]*ConfiguredValue, unseen string) {
 	all = Configured(t.At(place, machines))
+	for _, v := range all {
+		v.Open = cmp.Or(v.Open, t.bySites())
+	}
 	if unseen = t.unseenAbove(place); unseen == "" {
 		return all, ""
 	}
@@ -349,7 +400,7 @@ func (t *Templates) Machines(l Linked) []int {
 
 // Machine is the computer at a row.
 func (t *Templates) Machine(row int) Machine {
-	return Machine{row, t.domain.Objects.Control.At(row)&serverTrust != 0}
+	return Machine{row, isController(t.domain, row)}
 }
 
 // Controller reports whether the machine is a controller of the domain.
@@ -403,9 +454,9 @@ const controllers = "OU=Domain Controllers,"
 // domainWide returns what templates configure of settings that the head has no
 // attribute for: the directory says nothing of them, so they are configured,
 // not seen. Kerberos settings come from the root, registry values from what
-// reaches the controllers.
+// reaches the controllers, each by its own chain of links.
 func (t *Templates) domainWide() map[setting.ID]*ConfiguredValue {
-	all, _ := t.configured(controllers+rootDN(t.domain), t.controllersOf())
+	all := t.onControllers()
 	root := Configured(t.Root())
 	for _, row := range setting.Table() {
 		if !row.Exists(setting.WindowsMachine) {
@@ -415,5 +466,80 @@ func (t *Templates) domainWide() map[setting.ID]*ConfiguredValue {
 			}
 		}
 	}
+	for _, v := range all {
+		v.Open = cmp.Or(v.Open, t.refuted(v, root), t.elsewhere(), t.bySites())
+	}
 	return all
+}
+
+// onControllers returns what templates configure on all controllers. Where they lie in
+// different places, and templates give them different values, none is certain.
+func (t *Templates) onControllers() map[setting.ID]*ConfiguredValue {
+	byPlace := map[string][]Machine{}
+	for _, m := range t.controllersOf() {
+		place := controllers + rootDN(t.domain)
+		if m.row != estate.NotFound {
+			place = t.domain.Parents[t.domain.Objects.Parent.At(m.row)]
+		}
+		byPlace[place] = append(byPlace[place], m)
+	}
+	var all map[setting.ID]*ConfiguredValue
+	for _, place := range slices.Sorted(maps.Keys(byPlace)) {
+		here, _ := t.configured(place, byPlace[place])
+		if all == nil {
+			all = here
+			continue
+		}
+		const differ = "the controllers lie in different units, and not all of them get the same value"
+		for _, v := range all {
+			if other := here[v.id]; other == nil || other.Value != v.Value || other.Problem != v.Problem {
+				v.Open = cmp.Or(v.Open, differ)
+			} else {
+				v.Open = cmp.Or(v.Open, other.Open)
+			}
+		}
+		for id, v := range here {
+			if all[id] == nil {
+				v.Open = cmp.Or(v.Open, differ)
+				all[id] = v
+			}
+		}
+	}
+	return all
+}
+
+// refuted says that the head contradicts a template: of what the directory shows, something
+// that the template sets and wins is otherwise there. Then nothing of it is certain.
+func (t *Templates) refuted(v *ConfiguredValue, root map[setting.ID]*ConfiguredValue) string {
+	head := t.domain.Head
+	if head == nil || v.By.Template == nil {
+		return ""
+	}
+	for _, row := range setting.Table() {
+		says := root[row.ID]
+		if says == nil || says.By.Template != v.By.Template || says.Problem != "" || says.Open != "" || !HeadShows(row.ID) {
+			continue
+		}
+		if is, ok := head.Settings[row.ID]; ok && is.Problem == "" && is.Value != says.Value {
+			return fmt.Sprintf("%s sets the %s to %s, and the directory has %s: it is not applied, or not as it stands", v.By.Name(),
+				strings.ToLower(row.Title), row.Text(says.Value), row.Text(is.Value))
+		}
+	}
+	return ""
+}
+
+// elsewhere says where a controller that is no Windows takes such settings from.
+func (t *Templates) elsewhere() string {
+	if t.samba {
+		return "a Samba controller takes them from its smb.conf, and takes group policy only where it is told to"
+	}
+	return ""
+}
+
+// bySites says that an enforced link of a site may go before what is linked in the domain.
+func (t *Templates) bySites() string {
+	if len(t.domain.SiteLinks) > 0 {
+		return "a site has an enforced link, which goes before the domain's on the machines of that site"
+	}
+	return ""
 }

@@ -74,7 +74,7 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 				Name: []byte(f[1] + "$")})
 		}
 	}
-	return NewTemplates(e, b.Finish()[0])
+	return NewTemplates(e, b.Finish()[0], estate.Windows)
 }
 
 func namesOf(links []Linked) string {
@@ -182,7 +182,7 @@ func TestFilterByGroup(t *testing.T) {
 			Holders: [][]byte{[]byte("CN=all,DC=x,DC=example")}, HolderLines: []uint32{1}}), []byte("CN=users,DC=x,DC=example"), 1)
 		group := b.Object(at, &estate.Record{Class: estate.Group, DN: []byte("CN=g,DC=x,DC=example"), RID: 1200})
 		b.Member(at, group, []byte(c.member), 1)
-		x := NewTemplates(&estate.Estate{}, b.Finish()[0])
+		x := NewTemplates(&estate.Estate{}, b.Finish()[0], estate.Windows)
 		if got := fmt.Sprint(x.holds("S-1-5-21-1-2-3-1200", x.Machine(row))); got != c.want {
 			t.Errorf("%s: %s, want %s", c.name, got, c.want)
 		}

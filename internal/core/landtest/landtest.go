@@ -63,7 +63,15 @@ func Land(t testing.TB, lines string) *estate.Estate {
 	var domains []estate.Place
 	cite := func(i int) estate.Cite { return b.Cite(i+1, "", "") }
 	// dn is a name as a DN; where a name has no "=", it stands right below nothing.
-	dn := func(name string) []byte {
+	var dn func(name string) []byte
+	const container = ",CN=Password Settings Container,CN=System,"
+	pso := func(name string) []byte { // where a domain keeps them
+		if at.Kind != estate.Domain || strings.Contains(name, "=") {
+			return dn(name)
+		}
+		return []byte("CN=" + name + container + root(at))
+	}
+	dn = func(name string) []byte {
 		name = strings.Replace(name, "Domain_Controllers", "Domain Controllers", 1)
 		if strings.Contains(name, "=") {
 			return []byte(name)
@@ -115,7 +123,7 @@ func Land(t testing.TB, lines string) *estate.Estate {
 			a.Head = &estate.Policy{Name: "own", Origin: root(at), Standing: estate.Enforced, Platform: a.Platform,
 				Settings: facts(f[1:], i), Cite: cite(i)}
 		case "policy":
-			p := b.Override(at, dn(f[1]), i+1)
+			p := b.Override(at, pso(f[1]), i+1)
 			p.Name, p.Settings = f[1], facts(strings.Split(f[3], ","), i)
 			if n, err := strconv.ParseInt(f[2], 10, 64); err == nil {
 				p.Precedence = &n
@@ -157,7 +165,7 @@ func Land(t testing.TB, lines string) *estate.Estate {
 				case w == "->head":
 					r.Applied = [][]byte{[]byte(root(at))}
 				case strings.HasPrefix(w, "->"):
-					r.Applied = [][]byte{dn(w[2:])}
+					r.Applied = [][]byte{pso(w[2:])}
 				case key == "name": // another than its DN's
 					r.Name = []byte(value)
 				case key == "from":
@@ -171,7 +179,7 @@ func Land(t testing.TB, lines string) *estate.Estate {
 					n, _ := strconv.ParseUint(value, 10, 32)
 					r.Primary = uint32(n)
 				case key == "answer":
-					r.Resultant, b.At(at).AnswerGiven = dn(value), true
+					r.Resultant, b.At(at).AnswerGiven = pso(value), true
 				case key == "set":
 					n, _ := strconv.ParseUint(value, 10, 32)
 					r.PwdSet = uint32(n)

@@ -54,6 +54,8 @@ const (
 	aWMI
 	aExtensions
 	aPolicyPath
+	aVersion // of a policy container
+	aLevel
 	aOperational // operational attributes that tell nothing but that such were exported
 	// Of the password-policy object class, and of an LDAP server's entries:
 	aUID
@@ -118,7 +120,8 @@ var named = map[attr][]string{
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
 	aHolders: {"memberOf"}, aDeleted: {"isDeleted"}, aRecycled: {"isRecycled"}, aAccountType: {"sAMAccountType"}, aOS: {"operatingSystem"},
 	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"}, aExtensions: {"gPCMachineExtensionNames"},
-	aPolicyPath:  {"gPCFileSysPath", "gPCFunctionalityVersion"},
+	aPolicyPath: {"gPCFileSysPath", "gPCFunctionalityVersion"},
+	aVersion:    {"versionNumber"}, aLevel: {"msDS-Behavior-Version"},
 	aOperational: {"entryUUID", "structuralObjectClass", "createTimestamp", "modifyTimestamp", "entryDN", "subschemaSubentry", "nsUniqueId"},
 	aUID:         {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"},
 	aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
@@ -143,7 +146,7 @@ var named = map[attr][]string{
 // of their own.
 var unasked = []attr{aDN, aChangeType, aResult, aMeta, aVendor, aNaming, aSuffix, aDefault,
 	aNamingContext, aServerSuffix, aLocalPolicy, aInheritGlobal, aSecurity, aWMI, aExtensions,
-	aPolicyPath, aDeleted, aRecycled}
+	aPolicyPath, aVersion, aLevel, aDeleted, aRecycled}
 
 // Attributes are those that a live source is asked for: all that the reader reads of
 // a directory's entries.
@@ -200,7 +203,7 @@ var shapes = func() (all [256]shape) {
 	for s, attributes := range map[shape][]attr{
 		freeText: {aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor},
 		aWholeNumber: {aControl, aPrimary, aPwdSet, aLockoutTime, aAccountEnds, aFailures, aAdminCount, aLastLogon, aKrbNumber, aGroupType,
-			aPrecedence, aLinkOptions, aFlags, aAccountType, aNumber, aPwdMinLength, aPwdMaxLength, aPwdMaxAge, aPwdMinAge, aPwdInHistory,
+			aPrecedence, aLinkOptions, aFlags, aAccountType, aVersion, aLevel, aNumber, aPwdMinLength, aPwdMaxLength, aPwdMaxAge, aPwdMinAge, aPwdInHistory,
 			aPwdCheckQuality, aPwdMaxFailure, aPwdLockoutDuration, aPwdFailureInterval, aPwdExpireWarning, aKrbFlags, aCosPriority,
 			aKrbMinLength, aKrbClasses, aKrbHistory, aKrbMaxLife, aKrbMinLife, aKrbMaxFailure, aKrbInterval, aKrbDuration},
 		aTruth:        {aDeleted, aRecycled, aPwdReset, aPwdLockout, aNoSignIn, aLocalPolicy, aInheritGlobal},

@@ -51,6 +51,7 @@ const (
 	// Of an LDAP directory that is no Windows domain:
 	cPerson         // may sign in
 	cNames          // a group
+	cSite           // to which policies may be linked
 	cPwdPolicy      // a policy of the password-policy object class
 	cDatabase       // a database of a server's configuration
 	cOverlay        // its password-policy overlay
@@ -65,7 +66,7 @@ const (
 const ofDomain = cHead | cPolicy | cGroup | cAccount | cComputer | cManaged | cContainer | cOther | cUnknown | cPolicies
 
 var classes = map[string]class{
-	"domaindns": cHead, "msds-passwordsettings": cPolicy, "msds-passwordsettingscontainer": cPolicies, "group": cGroup,
+	"domaindns": cHead, "site": cSite, "msds-passwordsettings": cPolicy, "msds-passwordsettingscontainer": cPolicies, "group": cGroup,
 	"user": cAccount, "computer": cComputer,
 	"msds-managedserviceaccount": cManaged, "msds-groupmanagedserviceaccount": cManaged, "msds-delegatedmanagedserviceaccount": cManaged,
 	"organizationalunit": cUnit, "grouppolicycontainer": cContainer,
@@ -208,7 +209,11 @@ func (r *reader) open(next *record) {
 		}
 		switch {
 		case v.attr == aObjectClass:
-			r.class |= r.classAt(classes, r.raw(v))
+			text := r.raw(v)
+			if v.coded { // the same, however it is written (RFC 2849)
+				text, _ = r.bytesOf(v)
+			}
+			r.class |= r.classAt(classes, text)
 			classes++
 		case v.attr == aDN && i > 0 && r.twice == 0:
 			r.twice = int(v.line)
@@ -335,8 +340,11 @@ func (r *reader) take() error {
 		r.got++
 	}
 	at := estate.InDomain(domain)
+	if r.class&cSite != 0 {
+		return r.site(at)
+	}
 	switch {
-	case r.isTrue(aDeleted), r.isTrue(aRecycled):
+	case r.isTrue(aDeleted), r.isTrue(aRecycled), deletedName(name):
 		r.into.At(at).Deleted++
 		return nil
 	case r.class&cHead != 0:
@@ -355,6 +363,14 @@ func (r *reader) take() error {
 		}
 	}
 	return r.object(at, name)
+}
+
+// deletedName reports whether a DN is that of a deleted object: its name is mangled with its
+// GUID (MS-ADTS 3.1.1.5.5).
+func deletedName(dn []byte) bool {
+	first, _ := estate.SplitDN(dn)
+	low := bytes.ToLower(first)
+	return bytes.Contains(low, []byte(`\0adel:`)) || bytes.Contains(low, []byte("\ndel:"))
 }
 
 // guess finds out what a record is that was exported without objectClass; 0
@@ -533,10 +549,21 @@ func (r *reader) head(at estate.Place, dn []byte) error {
 			return err
 		}
 		sid, err := descriptor.SID(raw)
-		if err != nil {
+		switch {
+		case err != nil:
 			r.into.Damaged(r.cite(v, nil), "%v", err)
+		case a.SID != "" && a.SID != sid && !r.into.Older():
+			return r.errorAt(int(v.line), "a second domain of the name "+at.Name+", with another SID", "one domain of a name in one engagement",
+				"gather the other one into an engagement of its own")
+		case a.SID == "":
+			a.SID = sid
 		}
-		a.SID = sid
+	}
+	if level, ok, err := r.integer(aLevel); err != nil {
+		return err
+	} else if ok && a.Level == nil {
+		n, v := int(level), r.find(aLevel)
+		a.Level, a.LevelCite = &n, r.cite(v, r.raw(v))
 	}
 	if v := r.find(aOEM); v != nil {
 		raw, err := r.textOf(v)
@@ -603,7 +630,44 @@ func (r *reader) policy(at estate.Place, dn []byte) error {
 	return nil
 }
 
-var linkForm = regexp.MustCompile(`(?i)\[LDAP://[^\];]*?(\{[0-9a-f-]{36}\})[^\];]*;(\d+)\]`)
+var linkForm = regexp.MustCompile(`(?i)\[LDAP://[^\];]*?(\{[0-9a-f-]{36}\})([^\];]*);(\d+)\]`)
+
+// linksIn are the links of a gPLink (MS-GPOL 2.2.2); all is how many it has.
+func linksIn(raw []byte, domain string) (links []estate.Link, all int) {
+	for _, m := range linkForm.FindAllSubmatch(raw, -1) {
+		options, _ := strconv.Atoi(string(m[3]))
+		l := estate.Link{GUID: strings.ToUpper(string(m[1])), Disabled: options&1 != 0, Enforced: options&2 != 0}
+		if at := estate.DomainOf(strings.TrimPrefix(string(m[2]), ",")); at != "" && at != domain {
+			l.Domain = at
+		}
+		links = append(links, l)
+	}
+	return links, bytes.Count(raw, []byte("["))
+}
+
+// site notes what is linked to a site and enforced: that goes before the domain's own links.
+// What is not enforced comes after them.
+func (r *reader) site(at estate.Place) error {
+	v := r.find(aLink)
+	if v == nil {
+		return nil
+	}
+	raw, err := r.textOf(v)
+	if err != nil {
+		return err
+	}
+	links, all := linksIn(raw, at.Name)
+	if all != len(links) {
+		r.into.NotUnderstood(r.cite(v, raw), "%d of %d links of the site's gPLink are not understood", all-len(links), all)
+	}
+	a := r.into.At(at)
+	for _, l := range links {
+		if l.Enforced && !l.Disabled && !slices.Contains(a.SiteLinks, l) {
+			a.SiteLinks = append(a.SiteLinks, l)
+		}
+	}
+	return nil
+}
 
 // unit notes where templates are linked (MS-GPOL 2.2.2).
 func (r *reader) unit(at estate.Place, dn []byte, root bool) error {
@@ -619,13 +683,9 @@ func (r *reader) unit(at estate.Place, dn []byte, root bool) error {
 			return err
 		}
 		u.Cite = r.cite(v, raw)
-		found := linkForm.FindAllSubmatch(raw, -1)
-		for _, m := range found {
-			options, _ := strconv.Atoi(string(m[2]))
-			u.Links = append(u.Links, estate.Link{GUID: strings.ToUpper(string(m[1])), Disabled: options&1 != 0, Enforced: options&2 != 0})
-		}
-		if links := bytes.Count(raw, []byte("[")); links != len(found) {
-			r.into.NotUnderstood(u.Cite, "%d of %d links of the gPLink are not understood", links-len(found), links)
+		found, all := linksIn(raw, at.Name)
+		if u.Links = append(u.Links, found...); all != len(found) {
+			r.into.NotUnderstood(u.Cite, "%d of %d links of the gPLink are not understood", all-len(found), all)
 		}
 	}
 	n, _, err := r.integer(aLinkOptions)
@@ -666,6 +726,12 @@ func (r *reader) container(at estate.Place) error {
 		return err
 	}
 	c.Whole = r.find(aPolicyPath) != nil && !r.atEnd
+	version, versioned, err := r.integer(aVersion)
+	if err != nil {
+		return err
+	}
+	const machineHalf = 0xffff // of versionNumber; the user's is above it (MS-GPOL 2.2.4)
+	c.Unversioned = versioned && version&machineHalf == 0
 	c.NoSecurity = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), securityExtension)
 	c.NoRegistry = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), registryExtension)
 	c.Preferences = strings.Contains(strings.ToLower(string(extensions)), preferencesExtension)
@@ -889,7 +955,16 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		}
 		spelling := spelt[0]
 		spelt = spelt[1:]
-		if piece := r.pieceOf(v); piece != last {
+		piece := r.pieceOf(v)
+		if piece.ranged && piece.last >= 0 && piece.first == piece.last && piece.last <= 1 {
+			// What a synchronising search gives of changes since the last one (MS-ADTS
+			// 3.1.1.3.4.1.3): 0-0 are those taken out, 1-1 those put in. It is no list of members.
+			r.into.MemberRange(at, group, 1, 1)
+			if piece.last == 0 {
+				r.into.NotUnderstood(r.cite(v, nil), "members taken out since an earlier search: the export holds changes, and not whole groups")
+				continue
+			}
+		} else if piece != last {
 			r.into.MemberRange(at, group, piece.first, piece.last)
 			last = piece
 		}

@@ -136,10 +136,10 @@ func interval(none setting.Special) func(string) (setting.Value, error) {
 }
 
 // window reads an observation window. Unlike the other intervals it knows a
-// difference between 0 and -2^63: of a window of 0 every failure is outside, so
-// that the count starts again at each (tried on a real directory).
+// difference between 0 and -2^63: of a window of 0, or of less than a second, every
+// failure is outside, so that the count starts again at each (tried on a real directory).
 func window(text string) (setting.Value, error) {
-	if n, err := strconv.ParseInt(text, 10, 64); err == nil && n == 0 {
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil && n <= 0 && n > -ticksPerSecond {
 		return setting.Of(setting.AtOnce), nil
 	}
 	return interval(setting.Never)(text)

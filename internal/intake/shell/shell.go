@@ -147,13 +147,13 @@ type reader struct {
 }
 
 func (k *kind) read(src *intake.Source, into *estate.Builder) error {
-	in := bufio.NewReaderSize(src.In, intake.HeadSize)
-	head, err := in.Peek(intake.HeadSize)
+	in := bufio.NewReaderSize(src.In, intake.MostHead)
+	head, err := in.Peek(intake.MostHead)
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return err
 	}
 	r := &reader{kind: k, path: src.Path, src: src, into: into, said: map[string]bool{}, lossy: map[string]int{}, domains: map[string]string{}}
-	f := k.formOf(intake.Opening(head))
+	f := k.formOf(intake.Opening(intake.Head(head)))
 	if f == nil {
 		return r.wrong(0, "no objects", "what a shell prints of objects", "export it again")
 	}

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -195,7 +196,7 @@ func takePol(text *intake.Text, into *estate.Builder) error {
 		into.Unreadable(t.facts, k.id, into.Cite(n, k.cited(), ""), "not a number of four bytes")
 	}
 	id, policy, domain := registryFile.policy(text)
-	into.Template(estate.Template{GUID: id, Domain: domain, Registry: true, Part: true, Policy: estate.Policy{Name: policy,
+	into.Template(estate.Template{GUID: id, Domain: domain, Registry: true, InRegistry: slices.Sorted(maps.Keys(t.facts)), Part: true, Policy: estate.Policy{Name: policy,
 		Origin:   slashes(text.Path),
 		Standing: estate.Configured, Platform: setting.WindowsTemplate, Settings: t.facts, Cite: into.Cite(1, "", "")}})
 	return nil
