@@ -129,11 +129,22 @@ func cites(targets []estate.Target, p *estate.Policy) []estate.Cite {
 // governanceChecks look at directory domains.
 var governanceChecks = []Check{
 	{
-		Name: "policy-without-target", Title: "A fine-grained policy names nobody",
+		Name: "policy-without-target", Title: "A fine-grained policy governs nobody",
 		Kind: Conflicting, Severity: baseline.Minor,
-		Doc: "A fine-grained policy that names nobody does nothing.",
+		Doc: "A fine-grained policy does nothing: it names nobody, lies outside the container of such policies, or the domain's functional " +
+			"level is too low for any.",
 		Run: func(p *Pass) {
 			for _, policy := range p.policies() {
+				if why := govern.Powerless(p.Authority, policy); why != "" {
+					evidence := []estate.Cite{policy.Cite}
+					if p.Authority.LevelCite.File != "" {
+						evidence = append(evidence, p.Authority.LevelCite)
+					}
+					p.report(Finding{Severity: baseline.Serious, Reason: policy.Name + " governs nobody: " + why,
+						Remedy: "Make the policy anew in CN=Password Settings Container,CN=System, in a domain at the functional level of 2008 or " +
+							"above; or remove it.", Evidence: evidence}, policy.Name, nobody)
+					continue
+				}
 				if len(policy.Targets) == 0 && !policy.TargetsPart {
 					p.report(Finding{Reason: policy.Name + " names no account and no group: it governs nobody",
 						Remedy:   "Give it the groups that it was meant for (msDS-PSOAppliesTo), or remove it.",

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -707,8 +708,14 @@ func (b *Builder) MemberRange(at Place, group uint32, first, last int) {
 // Finish joins everything and returns the authorities, sorted by name.
 func (b *Builder) Finish() []*Authority {
 	var all []*Authority
-	for at, d := range b.byPlace {
+	for _, d := range b.byPlace {
 		d.finish(b)
+	}
+	own := b.controllers()
+	for at, d := range b.byPlace {
+		if own[at] {
+			continue // what a controller shows is its domain's
+		}
 		if at.Kind == Domain && d.bare() && b.byPlace[Place{at.Name, LDAP}] != nil {
 			continue // the units of an LDAP directory, which look like those of a domain
 		}
@@ -718,6 +725,61 @@ func (b *Builder) Finish() []*Authority {
 		return x.Place().Compare(y.Place())
 	})
 	return all
+}
+
+// The primary groups of controllers, and their accounts' marks (MS-ADTS 2.2.16, 6.1.1.6).
+const (
+	controllersGroup, readOnlyGroup = 516, 521
+	serverTrust, partialSecrets     = 0x2000, 0x4000000
+)
+
+// controllers finds the machines that are a domain's controllers: they have no accounts of their
+// own, and what they show of rules is the domain's. What the domain's head lacks of it is taken
+// there. A name that two domains' computers have tells nothing.
+func (b *Builder) controllers() map[Place]bool {
+	own := map[Place]bool{}
+	named := map[string][]*draft{} // by machines' names: domains, once for each computer of the name
+	role := map[string]bool{}
+	for at, d := range b.byPlace {
+		if at.Kind == Machine && d.Platform == setting.WindowsMachine && d.Head != nil && !d.Listed {
+			named[at.Name] = nil
+		}
+	}
+	if len(named) == 0 {
+		return nil
+	}
+	for at, d := range b.byPlace {
+		if at.Kind != Domain {
+			continue
+		}
+		for row := range d.Objects.Len() {
+			if d.Objects.ClassOf(row) != Computer {
+				continue
+			}
+			name := strings.ToLower(strings.TrimSuffix(d.Objects.Name.At(row), "$"))
+			if _, wanted := named[name]; !wanted {
+				continue
+			}
+			named[name] = append(named[name], d)
+			primary := d.Objects.Primary.At(row)
+			role[name] = d.Objects.Control.At(row)&(serverTrust|partialSecrets) != 0 || primary == controllersGroup || primary == readOnlyGroup
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(named)) {
+		if len(named[name]) != 1 || !role[name] || named[name][0].Head == nil {
+			continue
+		}
+		at, domain := Place{name, Machine}, named[name][0]
+		own[at] = true
+		for id, f := range b.byPlace[at].Head.Settings {
+			if _, has := domain.Head.Settings[id]; !has && setting.Get(id).Exists(setting.WindowsDomain) && f.Problem == "" {
+				f.Cite.Note = "as the controller " + name + " shows it"
+				domain.Head.Settings[id] = f
+			}
+		}
+		domain.Files = append(domain.Files, b.byPlace[at].Files...)
+	}
+	return own
 }
 
 // joinHolders turns what members say of their groups into what groups say of their

@@ -56,8 +56,9 @@ type Tiering struct {
 	// elsewhere is by rule what accounts were matched by that groups of other
 	// domains hold.
 	elsewhere []map[int]string
-	beyond    string // a domain that is not in the evidence, and has objects in an administrative group
-	lacks     bool   // the domain's administrative groups are not all in the evidence
+	everyone  []string // by rule what everybody is matched by: a group of it holds all who sign in
+	beyond    string   // a domain that is not in the evidence, and has objects in an administrative group
+	lacks     bool     // the domain's administrative groups are not all in the evidence
 }
 
 // NewTiering prepares the rules for an authority. The first rule that matches
@@ -81,7 +82,12 @@ func (t *Tiering) prepare() {
 	o := t.a.Objects
 	inside := map[int][]int{}
 	var groups []int
+	var wide []int // what stands for all who sign in
 	for row := range o.Len() {
+		if class := o.ClassOf(row); t.a.Kind == estate.Domain && class != estate.Account && class != estate.Computer && class != estate.Group &&
+			everybody[estate.NameOf(o.RDN.At(row))] != "" {
+			wide = append(wide, row)
+		}
 		if !mayNest(o, row) {
 			continue
 		}
@@ -111,6 +117,7 @@ func (t *Tiering) prepare() {
 			}
 		}
 		t.groups, t.elsewhere = append(t.groups, reached), append(t.elsewhere, map[int]string{})
+		t.everyone = append(t.everyone, t.holdsEverybody(wide, reached))
 		units := map[uint32]string{}
 		for p, dn := range t.a.Parents {
 			if why := inUnit(rule, dn); why != "" {
@@ -124,6 +131,28 @@ func (t *Tiering) prepare() {
 		}
 		t.direct = append(t.direct, direct)
 	}
+}
+
+// everybody are the SIDs that hold all who sign in (MS-DTYP 2.4.2.4).
+var everybody = map[string]string{"S-1-1-0": "Everyone", "S-1-5-11": "Authenticated Users", "S-1-5-2": "Network", "S-1-5-4": "Interactive",
+	"S-1-5-14": "Remote Interactive Logon", "S-1-5-15": "This Organization"}
+
+// holdsEverybody says by which group everybody is reached: one that holds a SID which holds all
+// who sign in.
+func (t *Tiering) holdsEverybody(wide []int, reached map[int]string) string {
+	o := t.a.Objects
+	for _, row := range wide {
+		who := everybody[estate.NameOf(o.RDN.At(row))]
+		if reached[row] != "" {
+			return reached[row] + ", which holds " + who
+		}
+		for holder := range o.GroupsOf(row) {
+			if reached[holder] != "" {
+				return reached[holder] + ", which holds " + who
+			}
+		}
+	}
+	return ""
 }
 
 // partly reports whether some who are in the directory's own administrative groups, or in
@@ -238,7 +267,7 @@ func (t *Tiering) match(i, row int) string {
 			return t.groups[i][group]
 		}
 	}
-	if why := t.elsewhere[i][row]; why != "" {
+	if why := cmp.Or(t.elsewhere[i][row], t.everyone[i]); why != "" {
 		return why
 	}
 	if rid := o.RID.At(row); rid != 0 && t.direct[i][rid] != "" {

@@ -86,9 +86,13 @@ func fits(values []string) bool {
 }
 
 func detect(_ string, head []byte) bool {
-	values, _, _ := found(intake.Opening(head))
-	if len(values) < len(lines) || !fits(values[:len(lines)]) || ofDomain(values) {
+	text := intake.Opening(head)
+	values, numbers, _ := found(text)
+	if len(values) < len(lines) || !fits(values[:len(lines)]) {
 		return false
+	}
+	if roleOf(values) == aController && domainOf(text, numbers[0]) == "" {
+		return false // of which domain is not told
 	}
 	n := 0
 	for _, v := range values[1:len(lines)] {
@@ -99,20 +103,68 @@ func detect(_ string, head []byte) bool {
 	return n >= 4
 }
 
-// ofDomain reports whether the values are a domain's: those of a machine whose role
-// is that of a controller. The text does not name the domain.
-func ofDomain(values []string) bool {
-	if len(values) <= len(lines) {
-		return false
+// role is what the ninth line says of the machine.
+type role int
+
+const (
+	notTold     role = iota
+	aMember          // a workstation or a server: the values are its own
+	aController      // the values are its domain's
+	notKnown         // a word that is not known
+)
+
+// roles are the words for them, in the languages that are known.
+var roles = func() map[string]role {
+	all := map[string]role{}
+	for r, words := range map[role]string{
+		aMember: "WORKSTATION,SERVER,ARBEITSSTATION,STATION DE,STATION DE TRAVAIL,SERVEUR,ESTACIÓN DE,ESTACIÓN DE TRABAJO,SERVIDOR," +
+			"ESTAÇÃO DE,ESTAÇÃO DE TRABALHO,WERKSTATION,ARBETSSTATION,ARBEJDSSTATION,ARBEIDSSTASJON,TYÖASEMA,PALVELIN,STACJA ROBOCZA,SERWER," +
+			"PRACOVNÍ STANICE,MUNKAÁLLOMÁS,KISZOLGÁLÓ,РАБОЧАЯ СТАНЦИЯ,СЕРВЕР,ワークステーション,サーバー,工作站,服务器",
+		aController: "PRIMARY,BACKUP,PRIMÄR,SICHERUNG,PRIMAIRE,SECOURS,SAUVEGARDE,PRINCIPAL,RESERVA,PRIMARIO,PRIMÁRIO,SECUNDARIO,PRIMAIR,RESERVE," +
+			"ОСНОВНОЙ,РЕЗЕРВНЫЙ,プライマリ,バックアップ",
+	} {
+		for _, w := range strings.Split(words, ",") {
+			all[w] = r
+		}
 	}
-	role := strings.ToUpper(values[len(lines)])
-	return role == "PRIMARY" || role == "BACKUP"
+	return all
+}()
+
+func roleOf(values []string) role {
+	if len(values) <= len(lines) {
+		return notTold
+	}
+	if r, known := roles[strings.ToUpper(values[len(lines)])]; known {
+		return r
+	}
+	return notKnown
 }
 
-// OfDomain reports whether a text is what net accounts prints of a domain.
+// dnsName is a domain's name in the sentence above the values: "The request will be processed at
+// a domain controller for domain quay.example."
+var dnsName = regexp.MustCompile(`(?i)\b([a-z0-9-]+(?:\.[a-z0-9-]+)*\.[a-z]{2,})\b`)
+
+// domainOf is the domain that a sentence above the first of the values names, in whatever
+// language; empty: none.
+func domainOf(text []byte, first int) string {
+	n := 0
+	for raw := range bytes.Lines(text) {
+		if n++; n >= first {
+			break
+		}
+		if m := dnsName.FindSubmatch(bytes.TrimSpace(raw)); m != nil && bytes.ContainsRune(bytes.TrimSpace(raw), ' ') {
+			return strings.ToLower(string(m[1]))
+		}
+	}
+	return ""
+}
+
+// OfDomain reports whether a text is what net accounts prints of a domain that it does not
+// name.
 func OfDomain(head []byte) bool {
-	values, _, _ := found(intake.Opening(head))
-	return len(values) > len(lines) && fits(values[:len(lines)]) && ofDomain(values)
+	text := intake.Opening(head)
+	values, numbers, _ := found(text)
+	return len(values) > len(lines) && fits(values[:len(lines)]) && roleOf(values) == aController && domainOf(text, numbers[0]) == ""
 }
 
 var whole = intake.Whole{Most: 1 << 20, Expected: "what net accounts prints", Next: "save it again", Take: take}
@@ -128,26 +180,45 @@ func take(t *intake.Text, into *estate.Builder) error {
 			t.Took(l)
 		}
 	}
-	name := intake.MachineOf(t.Path)
-	a := into.At(estate.Place{Name: name, Kind: estate.Machine})
+	domain := domainOf(t.Bytes, numbers[0])
+	switch r := roleOf(values); {
+	case domain == "" && r == notKnown:
+		return t.Wrong(numbers[len(lines)], "a machine's role that is not known", "that of a workstation or server, or of a controller (PRIMARY, BACKUP)",
+			"whose rules these are cannot be told: print them again in English, or, of a domain, net accounts /domain with its first line")
+	case domain == "" && r == aController:
+		return t.Wrong(0, "a domain's rules, without its name", "the first line of net accounts /domain, which names it",
+			"save its whole output again, or export the domain itself (gather --ask domain)")
+	}
+	at, platform, origin, called := estate.Place{Name: intake.MachineOf(t.Path), Kind: estate.Machine}, setting.WindowsMachine,
+		intake.FileName(t.Path), "local"
+	if domain != "" {
+		at, platform, called = estate.InDomain(domain), setting.WindowsDomain, "domain default"
+		origin = "DC=" + strings.ReplaceAll(domain, ".", ",DC=")
+		for l := range t.Lines() {
+			if l.Number < numbers[0] && dnsName.MatchString(strings.TrimSpace(l.Text)) {
+				at := strings.LastIndex(strings.ToLower(l.Text), domain)
+				t.Read(l.From+at, l.From+at+len(domain))
+			}
+		}
+	}
+	a := into.At(at)
 	if a.Head == nil {
-		a.Head = &estate.Policy{Name: "local", Origin: intake.FileName(t.Path), Standing: estate.Enforced,
-			Platform: setting.WindowsMachine,
+		a.Head = &estate.Policy{Name: called, Origin: origin, Standing: estate.Enforced, Platform: platform,
 			Settings: estate.Settings{}, Cite: into.Cite(numbers[0], "", raws[0])}
 	}
-	a.Platform = setting.WindowsMachine
+	a.Platform = platform
 	for i, l := range lines {
 		c := into.Cite(numbers[i], string(l.id), raws[i])
 		n, err := strconv.ParseInt(values[i], 10, 64)
 		switch {
 		case l.unit == 0:
-			into.Set(a.Head.Settings, setting.WindowsMachine, l.id, setting.Switch(err == nil), c)
+			into.Set(a.Head.Settings, platform, l.id, setting.Switch(err == nil), c)
 		case err != nil:
-			into.Set(a.Head.Settings, setting.WindowsMachine, l.id, l.word, c)
+			into.Set(a.Head.Settings, platform, l.id, l.word, c)
 		case n == 0 && l.zero.IsSet():
-			into.Set(a.Head.Settings, setting.WindowsMachine, l.id, l.zero, c)
+			into.Set(a.Head.Settings, platform, l.id, l.zero, c)
 		default:
-			into.Set(a.Head.Settings, setting.WindowsMachine, l.id, setting.Number(n*l.unit), c)
+			into.Set(a.Head.Settings, platform, l.id, setting.Number(n*l.unit), c)
 		}
 	}
 	return nil

@@ -117,6 +117,33 @@ func TestWhatItIsNot(t *testing.T) {
 	}
 }
 
+// What a domain prints is the domain's, where it says which, in any language; whose rules they
+// are that a role of another language stands under is not guessed.
+func TestDomains(t *testing.T) {
+	values := [8]int{-1, 1, 42, 7, 24, 5, 30, 30}
+	for text, want := range map[string]string{
+		"The request will be processed at a domain controller for domain quay.example.\r\n\r\n" + printed("English", values, "PRIMARY"):      "quay.example domain",
+		"Die Anforderung wird an einem Domänencontroller der Domäne quay.example verarbeitet.\r\n\r\n" + printed("German", values, "PRIMÄR"): "quay.example domain",
+		"Bearbeitet in der Domäne Quay.Example\r\n\r\n" + printed("German", values, "PRIMÄR"):                                                "quay.example domain",
+		printed("German", values, "PRIMÄR"):         "",
+		printed("German", values, "ARBEITSSTATION"): "desk7 machine",
+		printed("English", values, "Unheard"):       "",
+	} {
+		b := estate.NewBuilder()
+		b.StartFile("x")
+		src := &intake.Source{Path: "Desk7.txt", In: strings.NewReader(text), Keep: io.Discard, Differs: func() {}}
+		err, got := Format.Read(src, b), ""
+		if err == nil {
+			for _, a := range b.Finish() {
+				got = a.Name + " " + string(a.Kind)
+			}
+		}
+		if got != want {
+			t.Errorf("%.60q: %q (%v), want %q", text, got, err, want)
+		}
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(printed("English", [8]int{-1, 0, 42, 0, -1, -1, 30, 30}, "SERVER")))
 	f.Add([]byte(printed("German", [8]int{15, 1, -1, 14, 24, 5, -1, 99}, "x")))

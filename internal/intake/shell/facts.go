@@ -34,6 +34,9 @@ var readings = []reading{
 	{"LockoutObservationWindow", "lockout-window", span(setting.AtOnce)},
 }
 
+// ridKeyDistribution is the last part of the SID of a domain's key distribution account.
+const ridKeyDistribution = 502
+
 // known are the properties that are read, in lower case, with what they can hold; of
 // others nothing is kept.
 var known = func() map[string]holds {
@@ -265,8 +268,10 @@ func (r *reader) account(at estate.Place, o *object, dn string) error {
 	case class == "group" || o.has("groupscope"):
 		rec.Class = estate.Group
 		rec.GroupType = groupType(o)
-	case class == "computer" || strings.HasSuffix(string(rec.Name), "$") && class == "":
+	case class == "computer" || class == "" && strings.HasSuffix(string(rec.Name), "$") && ofMachines[o.get("primarygroupid").text]:
 		rec.Class = estate.Computer
+	case class == "" && strings.HasSuffix(string(rec.Name), "$") && o.get("primarygroupid").text == "":
+		rec.Flags |= estate.Unclassified // people's names may end so, too
 	case strings.Contains(class, "managedserviceaccount"):
 		rec.Class = estate.Managed
 	case class == "foreignsecurityprincipal" || class == "contact":
@@ -281,6 +286,8 @@ func (r *reader) account(at estate.Place, o *object, dn string) error {
 		}
 		if strings.HasPrefix(sid, "S-1-5-32-") {
 			rec.Flags |= estate.BuiltinDomain
+		} else if rec.RID == ridKeyDistribution {
+			rec.Flags |= estate.NeverOverride // its keys are the domain's own
 		}
 	}
 	r.flags(rec, o)
@@ -302,6 +309,9 @@ func (r *reader) account(at estate.Place, o *object, dn string) error {
 	}
 	return nil
 }
+
+// ofMachines are the primary groups of computers and controllers (MS-ADTS 6.1.1.6).
+var ofMachines = map[string]bool{"515": true, "516": true, "521": true}
 
 // groupTypes are what the shell calls the bits of groupType (MS-ADTS 2.2.12); JSON
 // has numbers.
@@ -345,15 +355,25 @@ func (o *object) listed() bool {
 // does that somebody added, or else the file's name.
 func (r *reader) ofGroup(at estate.Place, o *object, dn string) error {
 	group := groupOf(r.path)
+	if ofPolicy.MatchString(intake.FileName(r.path)) {
+		group = ""
+	}
 	for _, name := range []string{"groupdn", "group", "groupname"} {
 		if x := o.get(name); x.text != "" {
 			group = x.text
 			break
 		}
 	}
+	if group == "" {
+		return r.wrong(0, "the accounts and groups that a fine-grained policy names, by the file's name", "the policy itself, which says whom it names",
+			"export Get-ADFineGrainedPasswordPolicy -Filter *, with AppliesTo; or members of a group as members-of-GROUP.csv")
+	}
 	r.into.MemberOf(at, group, []byte(dn), o.line)
 	return nil
 }
+
+// ofPolicy are files' names of the subjects of a policy: their rows look as a group's members do.
+var ofPolicy = regexp.MustCompile(`(?i)policy-?_?subject|subjects?-?_?of|pso`)
 
 // groupOf is the group that a file of members is named after.
 func groupOf(file string) string {
@@ -417,7 +437,10 @@ func (r *reader) flags(rec *estate.Record, o *object) {
 		rec.Flags |= estate.AdminCount
 	}
 	if p := o.get("serviceprincipalnames"); len(p.list) > 0 || p.cut || !p.isList && p.text != "" {
-		rec.Flags |= estate.ServiceName
+		// Our own request asks how many there are.
+		if n, err := strconv.Atoi(p.text); err != nil || n > 0 || p.isList {
+			rec.Flags |= estate.ServiceName
+		}
 	}
 	if p := o.get("passwordlastset"); p.text != "" {
 		if at, ok := dateOf(p.text); ok {
