@@ -46,6 +46,12 @@ var placeChecks = []Check{
 		Run: remarks(estate.NotModelled),
 	},
 	{
+		Name: "ssh-unseen", Title: "Whether ssh asks PAM was not collected",
+		Kind: Missing, Severity: baseline.Serious, On: onMachines,
+		Doc: "The configuration of the ssh server was not collected: without UsePAM it asks no module, and no stack counts there.",
+		Run: remarks(estate.SSHUnseen),
+	},
+	{
 		Name: "accounts-elsewhere", Title: "A machine takes accounts of a directory that was not collected",
 		Kind: Missing, Severity: baseline.Serious, On: onMachines,
 		Doc: "A machine takes accounts that another place holds, such as a directory: they and what governs them are not in the " +

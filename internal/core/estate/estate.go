@@ -467,6 +467,7 @@ const (
 	Elsewhere       RemarkKind = "elsewhere"         // accounts of another place are taken, too
 	ListCut         RemarkKind = "list-cut"          // a list of an export goes on in one that is not in the evidence
 	FieldUnseen     RemarkKind = "field-unseen"      // a field that bears on what governs accounts was exported of none of them
+	SSHUnseen       RemarkKind = "ssh-unseen"        // whether sshd asks PAM is not in the evidence
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are
 	DatedAhead      RemarkKind = "dated-ahead"       // a change of a password that lies in the future
 )

@@ -27,6 +27,7 @@ var keepings = []keeping{
 	{func(n string) bool { return strings.HasPrefix(n, "etc/sudoers") }, (*keeper).sudoers},
 	{func(n string) bool { return assignedIn(n) != nil }, (*keeper).assignment},
 	{named("etc/passwdqc.conf"), (*keeper).options},
+	{func(n string) bool { return strings.Contains(n, "etc/ssh/sshd_config") }, (*keeper).ssh},
 	{func(n string) bool { return lineForm(n) != nil }, (*keeper).formed},
 }
 
@@ -56,11 +57,14 @@ type keeper struct {
 
 // keepParts replaces the parts' contents by what is kept of them.
 func keepParts(t *intake.Tree) {
-	told := further(t)
+	told, included := further(t), byPath(t)
 	for _, p := range t.Parts {
 		line := (*keeper).nothing
 		if slices.Contains(told, p.Name) {
 			line = (*keeper).list
+		}
+		if slices.Contains(included, p.Name) {
+			line = (*keeper).stack
 		}
 		if i := slices.IndexFunc(keepings, func(k keeping) bool { return k.is(p.Name) }); i >= 0 {
 			line = keepings[i].line
@@ -527,6 +531,27 @@ func (k *keeper) formed(text string) string {
 	}
 	return k.drop("", body) + behind
 }
+
+// ssh keeps of sshd's configuration the words that say whether it asks PAM, and for passwords.
+func (k *keeper) ssh(text string) string {
+	if trimmed := strings.TrimSpace(text); trimmed == "" || trimmed[0] == '#' {
+		return k.nothing(text)
+	}
+	m := nameAndValue.FindStringSubmatch(text)
+	if m == nil {
+		return k.drop("", text)
+	}
+	form := sshForms[strings.ToLower(m[2])]
+	return m[1] + k.valued(m[2], m[3], m[4], form != nil, form)
+}
+
+var sshForms = func() map[string]*regexp.Regexp {
+	all := map[string]*regexp.Regexp{"include": regexp.MustCompile(`^"?[\w./*?+-]+"?(?: [\w./*?+-]+)*$`), "match": regexp.MustCompile(`^(?i:all)$`)}
+	for _, word := range sshWords {
+		all[word] = regexp.MustCompile(`^"?(?i:yes|no)"?$`)
+	}
+	return all
+}()
 
 // list keeps a line of a file that a call of a module names: the accounts in it.
 func (k *keeper) list(text string) string {

@@ -1,6 +1,7 @@
 package unix
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -220,7 +221,11 @@ func (r *reader) compareAgeing() {
 func (r *reader) open(services []string) []door {
 	var all []door
 	for _, service := range services {
-		if d := r.opened(service); d != nil {
+		d := r.opened(service)
+		if service == "sshd" {
+			d = r.openSSH(d)
+		}
+		if d != nil {
 			all = append(all, *d)
 		}
 	}
@@ -461,6 +466,9 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 			counter := &locking{users: estate.Settings{}, root: estate.Settings{}}
 			l.read(r, counter, &stack[called[counting]])
 			r.countsTooFew(service, d, counter, &stack[called[counting]])
+			if l.module == "pam_faillock" {
+				r.countsApart(service, d, counter, stopping, &stack[called[counting]])
+			}
 			r.clears(service, w, stack, l.module, d)
 			return d
 		case present >= 0:
@@ -544,6 +552,42 @@ func (r *reader) clears(service string, w world, stack []call, module string, d 
 	}
 	for _, s := range []estate.Settings{d.users, d.root} {
 		s["success-clears"] = estate.Fact{Value: v, Cite: at}
+	}
+}
+
+// countsApart mends a door whose counting call has other options than the one that stops. Each
+// has its own (tried): in another folder its count is never seen; failures that it forgets sooner
+// do not add up; and while it still holds the account for locked, and the other does not, it
+// counts no more.
+func (r *reader) countsApart(service string, d, counter *locking, stopping []*call, counting *call) {
+	file, _ := r.files(&faillock, "etc/security/faillock.conf")
+	dir := func(c *call) string { return cmp.Or(c.value("dir"), file["dir"].value, "/var/run/faillock") }
+	never := func(s estate.Settings, why string) {
+		at := counting.cite
+		at.Note = why
+		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at,
+			Remedy: "Give both calls of pam_faillock in " + service + " the same options, best in faillock.conf alone."}
+	}
+	for _, s := range []struct{ stops, counts estate.Settings }{{d.users, counter.users}, {d.root, counter.root}} {
+		if _, locks := s.stops["lockout-threshold"].Value.Number(); !locks {
+			continue
+		}
+		window, counted := s.stops["lockout-window"], s.counts["lockout-window"]
+		held, ends := s.counts["lockout-duration"], s.stops["lockout-duration"]
+		order, comparable := setting.Get("lockout-duration").Compare(held.Value, ends.Value)
+		switch {
+		case slices.ContainsFunc(stopping, func(c *call) bool { return dir(c) != dir(counting) }):
+			never(s.stops, "failures are counted in "+dir(counting)+", and the lock is looked for in another folder: nothing locks")
+		case comparable && order > 0:
+			never(s.stops, "the call that counts holds an account for locked longer than the one that stops: in between failures are not counted")
+		case window.Problem == "" && counted.Problem == "" && window.Value != counted.Value:
+			if x, ok := counted.Value.Number(); ok {
+				if y, known := window.Value.Number(); !known || x < y {
+					counted.Cite.Note = "the call that counts forgets failures sooner than the one that stops"
+					s.stops["lockout-window"] = counted
+				}
+			}
+		}
 	}
 }
 

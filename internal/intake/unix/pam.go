@@ -50,6 +50,7 @@ const deepestStack = 32
 // stacks are the services of a tree, by name: files of pam.d and its like, or
 // the lines of pam.conf where there is no such folder.
 type stacks struct {
+	tree   *intake.Tree
 	names  []string // sorted
 	files  map[string]*intake.Part
 	parsed map[string][]line     // each file once, by service
@@ -70,7 +71,7 @@ const mostCalls = 1000
 var serviceFolders = []string{pamFolder, "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/"}
 
 func newStacks(t *intake.Tree) stacks {
-	s := stacks{files: map[string]*intake.Part{}, parsed: map[string][]line{}, played: map[[2]string]*loaded{}}
+	s := stacks{tree: t, files: map[string]*intake.Part{}, parsed: map[string][]line{}, played: map[[2]string]*loaded{}}
 	for _, folder := range serviceFolders {
 		for _, p := range t.Parts {
 			if name, ok := strings.CutPrefix(p.Name, folder); ok && s.files[name] == nil {
@@ -105,6 +106,21 @@ func (s *stacks) split(p *intake.Part) {
 // find returns the file of a service, or nil.
 func (s *stacks) find(service string) *intake.Part { return s.files[service] }
 
+// serviceOf is the stack that an include names: a file of the folders in which Linux-PAM looks,
+// or, as a path, that file and no other.
+func serviceOf(word string) string {
+	if !strings.HasPrefix(word, "/") {
+		return word
+	}
+	name := strings.TrimPrefix(path.Clean(word), "/")
+	for _, folder := range serviceFolders {
+		if service, ok := strings.CutPrefix(name, folder); ok && !strings.Contains(service, "/") {
+			return service
+		}
+	}
+	return "/" + name
+}
+
 // line is one logical line of a stack file.
 type line struct {
 	text string
@@ -116,7 +132,7 @@ func logical(data []byte) []line {
 	var all []line
 	var held string
 	from := 0
-	for i, text := range strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n") {
+	for i, text := range strings.Split(string(data), "\n") { // a carriage return is part of the word before it
 		text, _, _ = strings.Cut(text, "#")
 		if from == 0 {
 			from = i + 1
@@ -125,12 +141,12 @@ func logical(data []byte) []line {
 			held += cut + " "
 			continue
 		}
-		if text = strings.TrimSpace(held + text); text != "" {
+		if text = strings.Trim(held+text, " \t"); text != "" {
 			all = append(all, line{text, from})
 		}
 		held, from = "", 0
 	}
-	if held = strings.TrimSpace(held); held != "" {
+	if held = strings.Trim(held, " \t"); held != "" {
 		all = append(all, line{held, from})
 	}
 	return all
@@ -139,7 +155,7 @@ func logical(data []byte) []line {
 // words splits a line; what stands in brackets is one word.
 func words(text string) []string {
 	var all []string
-	for text = strings.TrimSpace(text); text != ""; text = strings.TrimSpace(text) {
+	for text = strings.Trim(text, " \t"); text != ""; text = strings.Trim(text, " \t") {
 		if text[0] == '[' {
 			if end := strings.IndexByte(text, ']'); end > 0 {
 				all = append(all, text[1:end])
@@ -198,6 +214,9 @@ func (s *stacks) own(service, kind string) ([]call, error) {
 // error: Linux-PAM then refuses the service.
 func (s *stacks) load(service, kind string, level, depth int, room *int) ([]call, error) {
 	part := s.find(service)
+	if part == nil && strings.HasPrefix(service, "/") {
+		part = s.tree.Find(service[1:])
+	}
 	if part == nil {
 		return nil, fmt.Errorf("%s%s is not in the tree", pamFolder, service)
 	}
@@ -219,7 +238,7 @@ func (s *stacks) load(service, kind string, level, depth int, room *int) ([]call
 			if len(w) < 2 {
 				return nil, fmt.Errorf("%s:%d: @include without a file", part.Name, l.at)
 			}
-			more, err := s.load(path.Base(w[1]), kind, level, depth+1, room)
+			more, err := s.load(serviceOf(w[1]), kind, level, depth+1, room)
 			if err != nil {
 				return nil, err
 			}
@@ -239,7 +258,7 @@ func (s *stacks) load(service, kind string, level, depth int, room *int) ([]call
 				all = append(all, call{opens: true, level: level})
 				inner++
 			}
-			more, err := s.load(path.Base(w[2]), kind, inner, depth+1, room)
+			more, err := s.load(serviceOf(w[2]), kind, inner, depth+1, room)
 			if err != nil {
 				return nil, err
 			}

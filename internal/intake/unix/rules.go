@@ -48,29 +48,51 @@ func (r *reader) hasSecurity() bool {
 	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, "etc/security/") })
 }
 
-// passwordRules finds what is asked of a new password.
+// passwordRules finds what is asked of a new password: by passwd, and by every other service
+// that has one changed, such as one that lets somebody in whose password has ended. What the
+// weakest of them asks is what holds.
 func (r *reader) passwordRules() {
 	if !r.hasStacks() {
 		return // not collected: no file of a module proves that it is called
 	}
-	var stack []call
+	var first string
 	for _, service := range changing {
 		p := r.pam.find(service)
 		if p == nil {
 			continue
 		}
-		var err error
-		if stack, err = r.pam.stack(service, "password"); err != nil {
+		stack, err := r.pam.stack(service, "password")
+		if err != nil {
 			r.unreadable(cite(p, 1, service+" password", ""), "the stack cannot be followed: "+err.Error(), passwordSettings...)
+			return
+		}
+		if first = service; r.ofChange(stack) != stores {
 			return
 		}
 		break
 	}
+	if first == "" {
+		return
+	}
+	r.furtherChanges(first)
+}
+
+// changes is what a stack for a change of password comes to.
+type changes int
+
+const (
+	stores  changes = iota // a local password, under the rules that were set
+	none                   // nobody's local password
+	notTold                // too many modules are not known
+)
+
+// ofChange sets what a stack asks of a new password.
+func (r *reader) ofChange(stack []call) changes {
 	ways, doubtful := r.worlds(stack, r.ordinary())
 	if ways == nil {
 		r.unreadable(stack[0].cite, fmt.Sprintf("what %s answer is not known, and too many of them are called to play all",
 			strings.Join(doubtful, ", ")), passwordSettings...)
-		return
+		return notTold
 	}
 	store, storeAt := -1, 0
 	for _, w := range ways {
@@ -85,19 +107,139 @@ func (r *reader) passwordRules() {
 			r.unreadable(stack[0].cite, "no module of this stack stores a local password, so what is required of one is not known",
 				passwordSettings...)
 		}
-		return
+		return none
 	}
 	if !slices.ContainsFunc(ways, func(w world) bool { _, ok, stored := w.change(stack, storeAt, nil); return ok && stored }) {
 		r.unreadable(stack[storeAt].cite,
 			"nobody can change a password by this stack: a module that is told use_authtok finds none, or one refuses everybody",
 			passwordSettings...)
-		return
+		return none
 	}
 	r.storage(&stack[storeAt])
 	r.quality(stack, storeAt)
 	r.history(stack, storeAt)
 	if len(doubtful) > 0 {
 		r.doubtfulPassword(stack, storeAt, doubtful)
+	}
+	return stores
+}
+
+// changers are services of which it is known that they have a password changed: they call
+// pam_chauthtok, for whoever asks, or where a password has ended. notChangers are known not to.
+var (
+	changers = strings.Fields("passwd chpasswd login remote sshd su su-l sudo sudo-i gdm gdm-password gdm3 lightdm sddm kdm xdm lxdm slim wdm " +
+		"greetd ly cockpit cockpit-ws webmin xrdp-sesman")
+	notChangers = strings.Fields("polkit-1 vlock screen xscreensaver gnome-screensaver i3lock swaylock kscreenlocker kde kcheckpass config-util cups " +
+		"ppp vmtoolsd dovecot imap pop3 smtp smtp.postfix squid proftpd vsftpd xserver setup subscription-manager sssd-shadowutils mate-screensaver " +
+		"cinnamon-screensaver light-locker gdm-launch-environment gdm-autologin lightdm-autologin lightdm-greeter sddm-greeter sddm-autologin " +
+		"gdm-fingerprint gdm-smartcard gdm-pin reboot halt poweroff liveinst rhn_register system-config-users authconfig neat httpd")
+)
+
+// byService is what one service asks of a new password.
+type byService struct {
+	service     string
+	sure        bool // it is known that it has passwords changed
+	rules, root estate.Settings
+	asks        struct{ rules, root *estate.Asks }
+}
+
+// furtherChanges plays the other services that have a password changed, and keeps of each
+// setting the weakest.
+func (r *reader) furtherChanges(first string) {
+	at := func() byService { return byService{first, true, r.rules, r.root, r.asks} }
+	own := at()
+	seen := map[string]bool{r.signature(first): true}
+	if s := r.sshd(); s != nil && !s.pam {
+		seen[r.signature("sshd")] = true // it runs passwd for that
+	}
+	var others []byService
+	for _, service := range r.pam.names {
+		if service == first || slices.Contains(notChangers, service) || slices.Contains(shared, service) || strings.HasPrefix(service, "common-") ||
+			service == "other" || slices.Contains(noDoor, service) && !slices.Contains(changers, service) {
+			continue
+		}
+		key := r.signature(service)
+		if key == "" || seen[key] { // it changes none, or as another does
+			continue
+		}
+		seen[key] = true
+		stack, err := r.pam.stack(service, "password")
+		if err != nil || len(stack) == 0 {
+			continue // Linux-PAM refuses the service
+		}
+		problems, remarks := len(r.into.Problems), len(r.here.Remarks)
+		r.rules, r.root, r.asks = estate.Settings{}, estate.Settings{}, struct{ rules, root *estate.Asks }{}
+		kind := r.ofChange(stack)
+		if kind != none {
+			x := at()
+			x.service, x.sure = service, slices.Contains(changers, service)
+			others = append(others, x)
+		} else { // it is no door: what was said of it is beside the point
+			r.into.Problems, r.here.Remarks = r.into.Problems[:problems], r.here.Remarks[:remarks]
+		}
+	}
+	r.rules, r.root, r.asks = own.rules, own.root, own.asks
+	for _, x := range others {
+		if x.rules["min-length"].Problem == "" && weakerFact("min-length", x.rules, r.rules) && x.sure {
+			r.asks = x.asks
+		}
+		for _, id := range passwordSettings {
+			weakestOf(id, r.rules, x.rules, x)
+			weakestOf(id, r.root, x.root, x)
+		}
+	}
+}
+
+// signature tells stacks for a change of password apart by the lines that they are made of;
+// empty: it has none, or cannot be followed.
+func (r *reader) signature(service string) string {
+	if r.pam.find(service) == nil {
+		return ""
+	}
+	stack, err := r.pam.stack(service, "password")
+	if err != nil {
+		return ""
+	}
+	var b strings.Builder
+	for _, c := range stack {
+		fmt.Fprintf(&b, "%s:%d %v %d\n", c.cite.File, c.cite.Line, c.opens, c.level)
+	}
+	return b.String()
+}
+
+// weakerFact reports whether a setting is weaker in one than in the other, both being known.
+func weakerFact(id setting.ID, x, than estate.Settings) bool {
+	a, hasA := x[id]
+	b, hasB := than[id]
+	if !hasA || !hasB || a.Problem != "" || b.Problem != "" {
+		return false
+	}
+	order, ok := setting.Get(id).Compare(a.Value, b.Value)
+	return ok && order < 0
+}
+
+// weakestOf takes over what another service asks where that is less, or is not known to be as
+// much.
+func weakestOf(id setting.ID, into, other estate.Settings, by byService) {
+	x, has := other[id]
+	was, had := into[id]
+	if !had || was.Problem != "" {
+		return
+	}
+	note := "by " + by.service + ", which has passwords changed too, and asks less"
+	switch {
+	case !has || x.Problem != "":
+		if x.Problem == "" {
+			x = estate.Fact{Cite: other["min-length"].Cite, Problem: by.service + " has passwords changed too, and what it asks of this is not known"}
+		}
+		into[id] = x
+	case !weakerFact(id, other, into):
+	case by.sure:
+		x.Cite.Note = note
+		into[id] = x
+	default:
+		into[id] = estate.Fact{Cite: x.Cite, Problem: "the service " + by.service + " asks less of a new password, if it has one changed at all: " +
+			"whether it does is not known", Remedy: "Give " + by.service + " the same stack as passwd, or find out whether it changes passwords."}
 	}
 }
 

@@ -72,7 +72,7 @@ var naming = map[string][]string{"pam_faillock": {"conf"}, "pam_pwhistory": {"co
 // further names the lists of packages, and the files that calls of modules and
 // sudoers name.
 func further(t *intake.Tree) (all []string) {
-	all = slices.Clone(packageLists)
+	all = append(slices.Clone(packageLists), byPath(t)...)
 	services := newStacks(t)
 	for _, name := range services.names {
 		for _, l := range logical(services.find(name).Data) {
@@ -102,6 +102,26 @@ func further(t *intake.Tree) (all []string) {
 	return all
 }
 
+// byPath are the stacks that others include by their path.
+func byPath(t *intake.Tree) (all []string) {
+	services := newStacks(t)
+	for _, name := range services.names {
+		for _, l := range logical(services.find(name).Data) {
+			w := words(l.text)
+			at := len(w)
+			if strings.EqualFold(w[0], "@include") {
+				at = 1
+			} else if len(w) > 2 && (strings.EqualFold(w[1], "include") || strings.EqualFold(w[1], "substack")) {
+				at = 2
+			}
+			if at < len(w) && strings.HasPrefix(w[at], "/") && plainFile(w[at]) {
+				all = append(all, strings.TrimPrefix(path.Clean(w[at]), "/"))
+			}
+		}
+	}
+	return all
+}
+
 // plainFile reports whether a file that another names may be taken: none that is
 // known to hold hashes or keys.
 func plainFile(name string) bool {
@@ -116,7 +136,7 @@ const pamFolder = "etc/pam.d/"
 // end in a slash are folders.
 var wanted = []string{
 	"etc/pam.conf", "etc/nsswitch.conf", "etc/sudoers", "etc/sudoers.d/", "etc/hostname", "etc/shells", "etc/redhat-release",
-	"etc/passwdqc.conf",
+	"etc/passwdqc.conf", "etc/ssh/sshd_config", "etc/ssh/sshd_config.d/", "usr/etc/ssh/sshd_config",
 	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release",
 	"usr/lib/os-release",
 	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",

@@ -165,6 +165,32 @@ func TestSettings(t *testing.T) {
 			"lockout-threshold=7 lockout-duration=until-admin", ""},
 		"the call that stops has the say": {strings.ReplaceAll(strings.ReplaceAll(goodAuth, "preauth", "preauth deny=7"), "authfail",
 			"authfail deny=9"), "lockout-threshold=7", ""},
+		"counted in another folder": {strings.Replace(goodAuth, "authfail", "authfail dir=/run/other", 1), "lockout-threshold=never", ""},
+		"counted in the same, by its file and by a call": {"== security/faillock.conf\ndir = /run/other\n" + strings.Replace(goodAuth, "authfail",
+			"authfail dir=/run/other", 1), "lockout-threshold=3", ""},
+		"forgotten sooner where it is counted": {strings.Replace(goodAuth, "authfail", "authfail fail_interval=5", 1),
+			"lockout-threshold=3 lockout-window=5", ""},
+		"held for locked longer where it is counted": {strings.Replace(goodAuth, "authfail", "authfail unlock_time=900", 1),
+			"lockout-threshold=never", ""},
+		"held for locked shorter where it is counted": {strings.Replace(goodAuth, "authfail", "authfail unlock_time=60", 1),
+			"lockout-threshold=3 lockout-duration=600", ""},
+		"a weaker way to change a password": {quality + "\n== pam.d/su\nauth required pam_unix.so\npassword required pam_unix.so", "min-length=0", ""},
+		"a weaker way that other gives": {quality + "\n== pam.d/login\nauth required pam_unix.so\n== pam.d/other\npassword required pam_unix.so minlen=3",
+			"min-length=3", ""},
+		"another way, and as strong": {quality + "\n== pam.d/su\nauth required pam_unix.so\npassword requisite pam_pwquality.so minlen=20\n" +
+			"password required pam_unix.so use_authtok", "min-length=8", ""},
+		"another way by which nobody changes one": {quality + "\n== pam.d/su\nauth required pam_unix.so\npassword required pam_deny.so", "min-length=8", ""},
+		"a service of which it is not known":      {quality + "\n== pam.d/gate\nauth required pam_unix.so\npassword required pam_unix.so", "min-length=?", ""},
+		"a screen lock that changes none":         {quality + "\n== pam.d/vlock\nauth required pam_unix.so\npassword required pam_unix.so", "min-length=8", ""},
+		"a stack by its path": {"== site/pw\npassword required pam_unix.so minlen=3\n== pam.d/pw\npassword required pam_unix.so minlen=12\n" +
+			"== pam.d/passwd\npassword include /etc/site/pw", "min-length=3", ""},
+		"a carriage return":           {"== pam.d/passwd\npassword requisite pam_pwquality.so minlen=14\r\npassword required pam_unix.so use_authtok", "min-length=8", ""},
+		"sshd asks no module":         {"== ssh/sshd_config\nUsePAM no" + goodAuth, "lockout-threshold=never", ""},
+		"sshd, by upstream's default": {"== ssh/sshd_config\nPort 22" + goodAuth, "lockout-threshold=never", ""},
+		"sshd asks them, by a file that it includes": {"== ssh/sshd_config\nInclude /etc/ssh/sshd_config.d/*.conf\nUsePAM no\n== ssh/sshd_config.d/10.conf\nusepam yes" +
+			goodAuth, "lockout-threshold=3", ""},
+		"sshd takes no passwords": {"== ssh/sshd_config\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n" + goodAuth +
+			strings.ReplaceAll(strings.ReplaceAll(goodAuth, "sshd", "login"), "pam_faillock.so", "pam_faillock.so deny=9"), "lockout-threshold=9", ""},
 		"two calls that stop, for root apart": {"== pam.d/sshd\nauth required pam_faillock.so preauth deny=7\nauth [success=1 " +
 			"default=ignore] pam_unix.so\nauth [default=die] pam_faillock.so authfail deny=9\nauth required pam_faillock.so authsucc " +
 			"deny=8 even_deny_root\nauth required pam_permit.so",
