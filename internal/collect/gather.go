@@ -197,6 +197,7 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 			g.index(e)
 		}
 	}
+	var foreign error // of the last export of a system that is not read
 	for _, c := range candidates {
 		if err := context.Cause(e.Context); err != nil {
 			return nil, err
@@ -205,9 +206,18 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 		if c.tree != nil {
 			take = g.takeTree
 		}
-		if err := take(c); err != nil {
+		err := take(c)
+		if strange := (*intake.Error)(nil); errors.As(err, &strange) && strange.Foreign && len(candidates) > 1 {
+			g.result.Passed = append(g.result.Passed, PassedOver{Path: c.root, Why: strange.Seen, LooksLike: strange.Seen, Instead: strange.Next})
+			foreign = err
+			continue
+		}
+		if err != nil {
 			return nil, err
 		}
+	}
+	if foreign != nil && len(g.result.Files) == 0 {
+		return nil, foreign
 	}
 	if err := g.policiesWithLess(tx); err != nil {
 		return nil, err

@@ -190,6 +190,9 @@ type Error struct {
 	Seen     string
 	Expected string
 	Next     string
+	// Foreign: it is another system's, known by its name and not read. Beside others it is
+	// passed over, and the others are taken.
+	Foreign bool
 }
 
 // Error writes "PATH:LINE: saw …; expected …; next step …".

@@ -26,7 +26,7 @@ const forever = 10000
 // loginDefs reads login.defs: a name and a value to a line.
 func (r *reader) loginDefs() options {
 	all := options{}
-	p := r.tree.Find("etc/login.defs")
+	p := r.file("etc/login.defs")
 	if p == nil {
 		return all
 	}

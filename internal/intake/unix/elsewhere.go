@@ -43,7 +43,7 @@ func (r *reader) otherSources() {
 			}
 		}
 	}
-	if p := r.tree.Find("etc/nsswitch.conf"); p != nil {
+	if p := r.file("etc/nsswitch.conf"); p != nil {
 		for i, text := range strings.Split(string(p.Data), "\n") {
 			text, _, _ = strings.Cut(text, "#")
 			database, list, _ := strings.Cut(text, ":")

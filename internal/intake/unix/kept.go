@@ -43,7 +43,8 @@ func isStack(name string) bool {
 // keeper makes the copy of a part that is kept.
 type keeper struct {
 	part    *intake.Part
-	all     bool // keep what no rule needs
+	name    string // the part's, where the vendor's own counts as the one in etc
+	all     bool   // keep what no rule needs
 	names   map[string]*regexp.Regexp
 	struck  int
 	notKept int
@@ -66,10 +67,14 @@ func keepParts(t *intake.Tree) {
 		if slices.Contains(included, p.Name) {
 			line = (*keeper).stack
 		}
-		if i := slices.IndexFunc(keepings, func(k keeping) bool { return k.is(p.Name) }); i >= 0 {
+		name := p.Name
+		if vendors, ok := strings.CutPrefix(name, "usr/"); ok && strings.HasPrefix(vendors, "etc/") && !isStack(name) {
+			name = vendors
+		}
+		if i := slices.IndexFunc(keepings, func(k keeping) bool { return k.is(name) }); i >= 0 {
 			line = keepings[i].line
 		}
-		k := &keeper{part: p, all: t.KeepAll, names: assignedIn(p.Name)}
+		k := &keeper{part: p, name: name, all: t.KeepAll, names: assignedIn(name)}
 		rows := strings.Split(string(p.Data), "\n")
 		for n, row := range rows {
 			text, cr := strings.CutSuffix(row, "\r")
@@ -515,7 +520,7 @@ func (k *keeper) formed(text string) string {
 		body, behind = text[:at], k.comment(text[at:])
 	}
 	trimmed := strings.TrimSpace(body)
-	form := lineForm(k.part.Name)
+	form := lineForm(k.name)
 	if k.part.Name == "etc/hostname" && k.assigned != "" { // the first name counts
 		return k.drop("", body) + behind
 	}

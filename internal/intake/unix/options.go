@@ -109,7 +109,7 @@ func leading(text string) string {
 func (r *reader) files(g *grammar, names ...string) (options, []slip) {
 	all, slips := options{}, []slip(nil)
 	for _, name := range names {
-		p := r.tree.Find(name)
+		p := r.file(name)
 		if p == nil {
 			continue
 		}
@@ -205,7 +205,7 @@ func bare(c *call) options {
 // assignments reads a file of NAME=VALUE lines.
 func (r *reader) assignments(name string) options {
 	all := options{}
-	p := r.tree.Find(name)
+	p := r.file(name)
 	if p == nil {
 		return all
 	}

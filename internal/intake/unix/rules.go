@@ -45,7 +45,9 @@ const (
 // hasSecurity reports whether the modules' files were gathered: where the folder
 // is there, a file that is not in it is none.
 func (r *reader) hasSecurity() bool {
-	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, "etc/security/") })
+	return slices.ContainsFunc(r.tree.Parts, func(p *intake.Part) bool {
+		return strings.HasPrefix(p.Name, "etc/security/") || strings.HasPrefix(p.Name, "usr/etc/security/")
+	})
 }
 
 // passwordRules finds what is asked of a new password: by passwd, and by every other service

@@ -32,7 +32,7 @@ const deepestSudoers = 16
 
 // readSudoers reads the file and those that it includes; nil: not gathered.
 func (r *reader) readSudoers() *sudoers {
-	p := r.tree.Find("etc/sudoers")
+	p := r.file("etc/sudoers")
 	if p == nil {
 		return nil
 	}

@@ -140,6 +140,7 @@ var wanted = []string{
 	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release",
 	"usr/lib/os-release",
 	"etc/security/pwquality.conf", "etc/security/pwquality.conf.d/", "etc/security/faillock.conf", "etc/security/pwhistory.conf",
+	"usr/etc/login.defs", "usr/etc/security/", "usr/etc/nsswitch.conf", "usr/etc/shells", "usr/etc/default/useradd", "usr/etc/sudoers",
 	"etc/security/", pamFolder, "etc/authselect/", "usr/lib/pam.d/", "usr/etc/pam.d/", "usr/share/pam.d/",
 }
 
@@ -157,7 +158,7 @@ func foreignTree(t *intake.Tree) error {
 		system, ok := foreign[p.Name]
 		if ok && !(p.Name == "etc/alpine-release" &&
 			slices.ContainsFunc(t.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, pamFolder) })) {
-			return &intake.Error{Path: p.Path, Seen: "the etc tree of " + system, Expected: "a machine with Linux-PAM",
+			return &intake.Error{Path: p.Path, Foreign: true, Seen: "the etc tree of " + system, Expected: "a machine with Linux-PAM",
 				Next: "leave " + t.Name + " out, and put its settings into a sheet (docs/sheets.md)"}
 		}
 	}
@@ -176,9 +177,8 @@ func part(file string, _ []byte) (root, name string, ok bool) {
 		}
 		if above, rest, ok := within(file, at); ok {
 			if up, usr := strings.CutSuffix("/"+above, "/usr"); usr { // usr/etc is no machine of its own
-				if above, rest, ok := within(file, len(up)); ok {
-					return above, rest, true
-				}
+				above, rest, ok := within(file, len(up))
+				return above, rest, ok
 			}
 			return above, rest, true
 		} else if root == "" && strings.HasPrefix(rest, "etc/") {
@@ -199,7 +199,7 @@ func within(file string, at int) (above, rest string, ok bool) {
 	}
 	return above, rest, slices.ContainsFunc(wanted, func(w string) bool {
 		below := strings.TrimPrefix(rest, w)
-		if w == "etc/security/" && path.Ext(rest) != ".conf" {
+		if strings.HasSuffix(w, "etc/security/") && path.Ext(rest) != ".conf" {
 			return false // opasswd holds hashes of former passwords
 		}
 		return rest == w || strings.HasSuffix(w, "/") && below != rest && below != "" && !strings.Contains(below, "/") && !spare(below)
@@ -214,6 +214,15 @@ func spare(name string) bool {
 		return true
 	}
 	return strings.HasSuffix(name, "~") || strings.HasPrefix(name, ".")
+}
+
+// file finds a file below etc; where it is not there, the vendor's own below usr (as SUSE and
+// others have them), which the one in etc takes the place of.
+func (r *reader) file(name string) *intake.Part {
+	if p := r.tree.Find(name); p != nil {
+		return p
+	}
+	return r.tree.Find("usr/" + name)
 }
 
 // reader turns one machine's tree into facts.
