@@ -19,7 +19,15 @@ var lockoutSettings = []setting.ID{"lockout-threshold", "lockout-duration", "loc
 // something, or only stand for other services.
 var noDoor = []string{"passwd", "chpasswd", "newusers", "chfn", "chsh", "cron", "crond", "atd", "runuser", "runuser-l", "other",
 	"samba", "smtp",
-	"useradd", "userdel", "usermod", "groupadd", "groupdel", "groupmod", "chage", "vipw", "systemd-user", "systemd-run0"}
+	"useradd", "userdel", "usermod", "groupadd", "groupdel", "groupmod", "chage", "vipw", "systemd-user", "systemd-run0",
+	"sssd-shadowutils", "lightdm-greeter", "sddm-greeter", "gdm-launch-environment", "gdm-autologin", "lightdm-autologin", "sddm-autologin",
+	"xserver", "vmtoolsd", "config-util", "setup", "reboot", "halt", "poweroff", "rhn_register", "subscription-manager",
+	"system-config-users", "authconfig", "liveinst", "neat", "pluto", "ppp", "cups", "httpd"}
+
+// lockers unlock the session of somebody who is signed in already: they are no way in for whose
+// password has ended.
+var lockers = []string{"vlock", "screen", "xscreensaver", "kscreensaver", "kde", "swaylock", "i3lock", "gnome-screensaver", "mate-screensaver",
+	"cinnamon-screensaver", "light-locker", "polkit-1", "sudo", "sudo-i", "doas"}
 
 // shared are files that services include. They stand for services only where
 // no service was copied.
@@ -203,7 +211,7 @@ func (r *reader) compareDoors(w *door) {
 func (r *reader) compareAgeing() {
 	var names []string
 	for i := range r.doors {
-		if d := &r.doors[i]; !d.ages {
+		if d := &r.doors[i]; !d.ages && !slices.Contains(lockers, d.service) {
 			names = append(names, d.service)
 			r.ageless = &d.stale
 		}

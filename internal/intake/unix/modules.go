@@ -3,6 +3,7 @@ package unix
 import (
 	"cmp"
 	"maps"
+	"math"
 	"path"
 	"slices"
 	"strconv"
@@ -61,6 +62,19 @@ var plainAnswers = map[string]codes{
 	"pam_krb5":         {unknown, unknown, unknown},
 	"pam_fprintd":      {"authinfo_unavail", absent, absent},
 	"pam_systemd_home": {unknown, unknown, unknown},
+	// Of SELinux: they let in nobody by a password who would not be (pam_selinux_permit is for
+	// accounts that have none, where SELinux enforces).
+	"pam_sepermit":       {ignored, ignored, absent},
+	"pam_selinux_permit": {ignored, ignored, absent},
+	"pam_selinux":        {absent, absent, absent},
+	"pam_gnome_keyring":  {ignored, absent, ignored}, // it is told the password, and refuses none
+	"pam_kwallet":        {ignored, absent, absent},
+	"pam_kwallet5":       {ignored, absent, absent},
+	"pam_reauthorize":    {ignored, absent, absent},
+	"pam_lastlog":        {ignored, ignored, absent},
+	"pam_ck_connector":   {absent, absent, absent},
+	"pam_console":        {refused, absent, absent},
+	"pam_postgresok":     {refused, absent, absent},
 }
 
 // answers are those that depend on arguments, other files, or the account.
@@ -129,6 +143,11 @@ var answers = map[string]func(q *query) (code string, known bool){
 		}
 		return success, true
 	},
+	// By what somebody has or has done, and not by a password. Where it lets in by itself, whoever
+	// guesses has to do without it; where it is asked beside the password, it is there.
+	"pam_u2f": possession, "pam_pkcs11": possession, "pam_p11": possession, "pam_sss_gss": possession, "pam_cockpit_cert": possession,
+	"pam_timestamp": possession, "pam_yubico": possession, "pam_ssh_agent_auth": possession, "pam_fprint": possession, "pam_fprintd_grosshack": possession,
+	"pam_oath": possession, "pam_google_authenticator": possession, "pam_duo": possession,
 	"pam_succeed_if": succeedIf,
 	"pam_listfile":   listed,
 	"pam_access":     access,
@@ -138,7 +157,8 @@ var answers = map[string]func(q *query) (code string, known bool){
 
 // fromWithin are services that somebody calls who is signed in already.
 var fromWithin = []string{"su", "su-l", "sudo", "sudo-i", "passwd", "chfn", "chsh", "polkit-1", "doas", "screen", "vlock",
-	"xscreensaver", "kscreensaver", "kde", "runuser", "runuser-l"}
+	"xscreensaver", "kscreensaver", "kde", "runuser", "runuser-l", "config-util", "swaylock", "i3lock", "gnome-screensaver",
+	"mate-screensaver", "cinnamon-screensaver", "light-locker", "setup", "reboot", "halt", "poweroff"}
 
 // subject is an account for which a stack is played.
 type subject struct {
@@ -296,6 +316,17 @@ func (c *call) value(name string) string {
 // quiet are arguments of pam_succeed_if that are no conditions.
 var quiet = []string{"debug", "use_uid", "quiet", "quiet_fail", "quiet_success", "audit"}
 
+// possession answers a module that asks for a thing, or for a sign-in a moment ago.
+func possession(q *query) (string, bool) {
+	if q.call.kind != "auth" {
+		return absent, true
+	}
+	if action := q.call.action(success); action != "ok" && action != "ignore" { // done, or a jump past the password
+		return refused, true
+	}
+	return success, true
+}
+
 // succeedIf answers pam_succeed_if(8): all conditions must hold.
 func succeedIf(q *query) (string, bool) {
 	var args []string
@@ -305,7 +336,7 @@ func succeedIf(q *query) (string, bool) {
 		}
 	}
 	if q.call.has("use_uid") && len(args) > 0 {
-		return "", false // it looks at whoever calls the service
+		return q.ofCaller(args)
 	}
 	open := false
 	for ; len(args) > 0; args = args[min(3, len(args)):] {
@@ -326,6 +357,25 @@ func succeedIf(q *query) (string, bool) {
 		}
 	}
 	return success, !open
+}
+
+// ofCaller weighs conditions on whoever calls the service: somebody who is signed in already, and
+// not root, who needs no password. What else is known of the caller is a number as users have.
+func (q *query) ofCaller(args []string) (string, bool) {
+	if len(args) != 3 || args[0] != "uid" || !slices.Contains(fromWithin, q.call.service) {
+		return "", false
+	}
+	caller := &query{q.r, q.call, &subject{uid: q.r.leastUID()}}
+	least, known, valid := caller.condition(args[0], args[1], args[2])
+	caller.who = &subject{uid: math.MaxUint32 - 2}
+	most, _, _ := caller.condition(args[0], args[1], args[2])
+	switch {
+	case !valid:
+		return "service_err", true
+	case !known || least != most:
+		return "", false
+	}
+	return map[bool]string{true: success, false: refused}[least], true
 }
 
 // condition weighs one condition of pam_succeed_if.

@@ -1335,3 +1335,34 @@ func keptOf(p *intake.Part) string {
 	kept, _, _ := p.Copy()
 	return string(kept)
 }
+
+// What a distribution ships, hardened by its files alone, is not weak for services that are no
+// way in, conditions on the caller, screen locks, cards and certificates. The tree holds, in words of ours, the
+// stacks of Red Hat's local profile.
+func TestStockStacks(t *testing.T) {
+	data, err := os.ReadFile("testdata/red-hat-9.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	stock := string(data)
+	for name, c := range map[string]struct{ tree, want string }{
+		"as shipped, with files": {stock, "min-length=14 classes-required=4 lockout-threshold=5 lockout-duration=900 max-age=31536000"},
+		"with a card that lets in": {strings.Replace(stock, "== pam.d/system-auth\n", "== pam.d/system-auth\nauth sufficient pam_u2f.so cue\n", 1),
+			"min-length=14 lockout-threshold=5"},
+		"with a card beside the password": {strings.Replace(stock, "auth        sufficient                                   pam_unix.so nullok\n",
+			"auth        required                                     pam_u2f.so\nauth        sufficient                                   pam_unix.so nullok\n", 2),
+			"min-length=14 lockout-threshold=5"},
+		"su that only asks its caller": {strings.Replace(stock, "uid = 0 use_uid", "uid >= 1000 use_uid", 1), "lockout-threshold=5 max-age=never"},
+		"a door without the lock":      {stock + "== pam.d/gate\nauth required pam_unix.so\naccount required pam_unix.so\n", "min-length=14 lockout-threshold=never"},
+	} {
+		a, _, _ := machine(t, c.tree)
+		held := settingsOf(a, "ada")
+		for _, pair := range strings.Fields(c.want) {
+			id, want, _ := strings.Cut(pair, "=")
+			text, _ := held[setting.ID(id)].Value.MarshalText()
+			if string(text) != want {
+				t.Errorf("%s: %s is %s (%s), want %s", name, id, text, held[setting.ID(id)].Problem, want)
+			}
+		}
+	}
+}
