@@ -57,6 +57,8 @@ const (
 	CutShort     // its record may have been cut
 
 	NoHome // of a tenant: the evidence lacks whether another place governs it
+
+	FactorAtTimes // a second factor is asked for where the service sees a reason, and not at every sign-in
 )
 
 var flagNames = []struct {
@@ -76,6 +78,7 @@ var flagNames = []struct {
 	{Guest, "guest"},
 	{FactorRequired, "factor-required"},
 	{FactorOptional, "factor-not-required"},
+	{FactorAtTimes, "factor-at-times"},
 	{Synced, "synchronised"},
 	{Federated, "federated"},
 	{Administrator, "administrator"},

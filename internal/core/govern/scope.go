@@ -578,6 +578,7 @@ func (s *Survey) OwnSettings(authority int) map[setting.ID]Effective {
 // registered one is not to be asked for it.
 type factorCount struct {
 	with, without, unknown int
+	atTimes                int
 	at                     estate.Cite
 	able, unable, unread   int // who has registered one
 	seen                   estate.Cite
@@ -599,6 +600,10 @@ func (f *factorCount) add(a *estate.Authority, row int) {
 	switch {
 	case flags&estate.FactorRequired != 0:
 		f.with++
+	case flags&estate.FactorAtTimes != 0:
+		if f.atTimes++; f.at.File == "" {
+			f.at = a.CiteOf(row)
+		}
 	case flags&estate.FactorOptional != 0:
 		f.without++
 		if f.without == 1 {
@@ -615,23 +620,27 @@ func (f *factorCount) add(a *estate.Authority, row int) {
 // into sets what the counts come to, where every account's is known.
 func (f *factorCount) into(scope *Scope) {
 	for _, c := range []struct {
-		id                     setting.ID
-		with, without, unknown int
-		at                     estate.Cite
-		are, remedy            string
-	}{{"mfa", f.with, f.without, f.unknown, f.at, "are asked for a second factor", "Ask all of them for a second factor at every sign-in."},
-		{"mfa-capable", f.able, f.unable, f.unread, f.seen, "have registered a second factor", "Have all of them register a second factor."}} {
-		if scope.Settings[c.id].Missing == NoSuch || c.unknown > 0 || c.with+c.without == 0 {
+		id                              setting.ID
+		with, without, unknown, atTimes int
+		at                              estate.Cite
+		are, remedy                     string
+	}{{"mfa", f.with, f.without, f.unknown, f.atTimes, f.at, "are asked for a second factor", "Ask all of them for a second factor at every sign-in."},
+		{"mfa-capable", f.able, f.unable, f.unread, 0, f.seen, "have registered a second factor", "Have all of them register a second factor."}} {
+		if scope.Settings[c.id].Missing == NoSuch || c.unknown > 0 || c.with+c.without+c.atTimes == 0 {
 			continue
 		}
 		word := "some"
 		switch {
+		case c.atTimes > 0:
 		case c.with == 0:
 			word = "none"
 		case c.without == 0:
 			word = "all"
 		}
-		c.at.Note = fmt.Sprintf("%d of %d enabled accounts %s", c.with, c.with+c.without, c.are)
+		c.at.Note = fmt.Sprintf("%d of %d enabled accounts %s", c.with, c.with+c.without+c.atTimes, c.are)
+		if c.atTimes > 0 {
+			c.at.Note += fmt.Sprintf(", %d where the service sees a reason", c.atTimes)
+		}
 		scope.Settings[c.id] = Effective{Fact: estate.Fact{Value: setting.Word(word), Cite: c.at, Remedy: c.remedy}, From: "the accounts"}
 	}
 }

@@ -28,6 +28,7 @@ type document struct {
 	csv   []string // the header, where it is a CSV
 	text  []byte   // as read, where it is no JSON
 	bare  bool     // a list without the envelope that would tell whether it goes on
+	gone  string   // a page of its list that is not there
 	lacks string   // a field that an element of a complete export has
 }
 

@@ -3,6 +3,7 @@ package fieldmap
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -736,6 +737,48 @@ settings:
 		_, err := Parse("x.yaml", []byte(strings.Replace(good, c.old, c.now, 1)))
 		if err == nil || !strings.HasPrefix(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %s", c.now, err, c.want)
+		}
+	}
+}
+
+// A list of which a page is lacking, or may be, is not taken for whole.
+func TestPagesThatLack(t *testing.T) {
+	user := func(i int) string {
+		return fmt.Sprintf(`{"id": "u%d", "status": "ACTIVE", "profile": {"login": "u%d@a.example"}}`, i, i)
+	}
+	list := func(from, n int) string {
+		var all []string
+		for i := range n {
+			all = append(all, user(from+i))
+		}
+		return "[" + strings.Join(all, ",") + "]"
+	}
+	office := func(from, next string) string {
+		return fmt.Sprintf(`{"@odata.nextLink": %q, "value": [{"id": %q, "userPrincipalName": "%s@a.example", "accountEnabled": true}]}`, next, from, from)
+	}
+	for name, c := range map[string]struct {
+		files map[string]string
+		cut   bool
+	}{
+		"short of the limit":        {map[string]string{"users.json": list(0, 199)}, false},
+		"as long as the limit":      {map[string]string{"users.json": list(0, 200)}, true},
+		"a full page, and the rest": {map[string]string{"users.json": list(0, 200), "users.page2.json": list(200, 3)}, false},
+		"a page in the middle":      {map[string]string{"users.json": list(0, 200), "users.page3.json": list(400, 3)}, true},
+		"links, and all":            {map[string]string{"users1.json": office("a", "x"), "users2.json": office("b", "")}, false},
+		"links, and one lacks":      {map[string]string{"users1.json": office("a", "x"), "users3.json": office("b", "")}, true},
+	} {
+		tree := &intake.Tree{Name: "t", Path: "t"}
+		for _, file := range slices.Sorted(maps.Keys(c.files)) {
+			tree.Parts = append(tree.Parts, &intake.Part{Name: file, Path: file, Stored: file, Data: []byte(c.files[file])})
+		}
+		b := estate.NewBuilder()
+		if err := read(shipped(t), tree, b); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		cut := slices.ContainsFunc(b.Finish()[0].Remarks, func(m estate.Remark) bool { return m.Kind == estate.ListCut })
+		if cut != c.cut {
+			t.Errorf("%s: cut %v", name, cut)
 		}
 	}
 }

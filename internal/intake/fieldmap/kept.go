@@ -265,6 +265,7 @@ func (c *collector) filter(at from, s *spec.Segment) (beside []string) {
 var (
 	pathType      = reflect.TypeFor[Path]()
 	conditionType = reflect.TypeFor[Condition]()
+	neutralType   = reflect.TypeFor[Neutral]()
 	readingType   = reflect.TypeFor[Reading]()
 	exportType    = reflect.TypeFor[Export]()
 	changeType    = reflect.TypeFor[Change]()
@@ -301,6 +302,12 @@ func (c *collector) object(v reflect.Value, at from) {
 		return
 	case conditionType:
 		c.condition(at, v.Addr().Interface().(*Condition))
+		return
+	case neutralType:
+		n := v.Addr().Interface().(*Neutral)
+		if len(n.Is) > 0 {
+			c.path(at, n.At, word(textsOf(n.Is)...))
+		}
 		return
 	case readingType:
 		c.reading(at, v.Addr().Interface().(*Reading))

@@ -64,6 +64,9 @@ type Export struct {
 	// Text recognises the words by which a command says that nothing is set.
 	Text     strictyaml.Text `yaml:"text"`
 	Complete *Complete       `yaml:"complete"`
+	// Limits are how many elements the product gives in a reply at most. A last page of exactly so
+	// many may go on in one that is not there, where no reply says so itself.
+	Limits []int `yaml:"limits"`
 
 	text  *regexp.Regexp
 	wants [][]string // names, in lower case: of each list one at least is in such a document
@@ -190,8 +193,12 @@ type Way struct {
 // Factor says who is asked for a second factor.
 type Factor struct {
 	Export strictyaml.Text `yaml:"export"`
-	// Everybody is, where that holds of the export.
+	// Everybody is at every sign-in, where that holds of the export.
 	Everybody *Condition `yaml:"everybody"`
+	// Sometimes: where that holds, everybody is where the service sees a reason, and at every
+	// sign-in who holds one of the roles of these ids.
+	Sometimes *Condition        `yaml:"sometimes"`
+	Always    []strictyaml.Text `yaml:"always"`
 	// Or whom each of these policies names.
 	Each     Path        `yaml:"each"`
 	Only     []Condition `yaml:"only"`
@@ -205,6 +212,16 @@ type Factor struct {
 	// Open are conditions under which it does not ask: then it is not known
 	// whether a given sign-in is asked.
 	Open []Condition `yaml:"open"`
+	// Understood are the other fields of such a policy that are known, with the values that
+	// limit nothing; without values any does. Whatever else a policy says, and says something,
+	// leaves open whether it asks.
+	Understood []Neutral `yaml:"understood"`
+}
+
+// Neutral is a field, and the values of it that limit nothing; none: whatever it says.
+type Neutral struct {
+	At Path              `yaml:"at"`
+	Is []strictyaml.Text `yaml:"is"`
 }
 
 // Reading says where a setting stands and how to read it.
@@ -614,8 +631,8 @@ func (m *Map) checkSections() error {
 		if err := m.known(f.Export); err != nil {
 			return err
 		}
-		if f.Everybody == nil && f.Each.path == nil {
-			return f.Export.Errorf(m.path, "a rule of second-factor needs everybody, or each")
+		if f.Everybody == nil && f.Sometimes == nil && f.Each.path == nil {
+			return f.Export.Errorf(m.path, "a rule of second-factor needs everybody, sometimes, or each")
 		}
 	}
 	return nil

@@ -499,6 +499,9 @@ func (r *reader) cutOff(docs []*document) *document {
 	if i := slices.IndexFunc(docs, func(d *document) bool { return d.lacks != "" }); i >= 0 {
 		return docs[i]
 	}
+	if d := r.gap(docs); d != nil {
+		return d
+	}
 	var more *document
 	for _, d := range docs {
 		if !r.goesOn(d) {
@@ -507,6 +510,69 @@ func (r *reader) cutOff(docs []*document) *document {
 		more = d
 	}
 	return more
+}
+
+// pageNumber is the number of a page in its file's name: users.page2.json, users2.json.
+var pageNumber = regexp.MustCompile(`(?i)^(.*?)(?:[._ -]*(?:page|part|p))?[._ -]*(\d+)?\.(?:json|csv)$`)
+
+// gap returns a page after which another is lacking, by the files' names, or by how full the last
+// one is.
+func (r *reader) gap(docs []*document) *document {
+	byName := map[string]map[int]*document{} // pages of one name, by their numbers
+	for _, d := range docs {
+		m := pageNumber.FindStringSubmatch(path.Base(d.part.Name))
+		if m == nil {
+			continue
+		}
+		n, err := strconv.Atoi(m[2])
+		if err != nil {
+			n = 1
+		}
+		if byName[m[1]] == nil {
+			byName[m[1]] = map[int]*document{}
+		}
+		byName[m[1]][n] = d
+	}
+	for _, pages := range byName {
+		numbers := slices.Sorted(maps.Keys(pages))
+		last := numbers[len(numbers)-1]
+		// Names such as crew2024.json are no pages.
+		const mostGap = 50
+		for i, n := range numbers[1:] {
+			if before := numbers[i]; n != before+1 && n-before < mostGap &&
+				(strings.Contains(pages[n].part.Name, ".page") || r.goesOn(pages[before])) {
+				pages[before].gone = fmt.Sprintf("page %d", before+1)
+				return pages[before]
+			}
+		}
+		d := pages[last]
+		if x := r.m.exportOf(d, r); x != nil && slices.Contains(x.Limits, d.length()) {
+			d.gone = "what may come after a full page"
+			return d
+		}
+	}
+	return nil
+}
+
+// exportOf is the export that a document was recognised as.
+func (m *Map) exportOf(d *document, r *reader) *Export {
+	for i := range m.Exports {
+		if slices.Contains(r.exports[m.Exports[i].ID.Value], d) {
+			return &m.Exports[i]
+		}
+	}
+	return nil
+}
+
+// length is how many elements the document's list has; -1 where it is none.
+func (d *document) length() int {
+	switch v := d.value.(type) {
+	case []any:
+		return len(v)
+	case *long:
+		return v.len()
+	}
+	return -1
 }
 
 // lackedBy returns the first field that an element of a complete export has, and one
@@ -558,6 +624,9 @@ func holdsParts(v any, steps []part) bool {
 func (d *document) lacking(what string) string {
 	if d.lacks != "" {
 		return what + " came without " + d.lacks + ", which the product writes of each element"
+	}
+	if d.gone != "" {
+		return what + " is not whole: " + d.gone + " is not in the evidence"
 	}
 	if d.bare {
 		return what + " came without its envelope, as shells write it, and does not tell whether it goes on in a further page"

@@ -1,6 +1,7 @@
 package fieldmap
 
 import (
+	"cmp"
 	"math"
 	"path"
 	"slices"
@@ -535,6 +536,7 @@ func (r *reader) factors() {
 	}
 	rules, everybody := r.factorRules()
 	roles, rolesKnown := r.roleHolders()
+	sometimes, always := r.askedAtTimes()
 	for _, who := range r.people {
 		asked := no
 		switch {
@@ -550,12 +552,82 @@ func (r *reader) factors() {
 		if who.nameless && !everybody && len(rules) > 0 {
 			asked = perhaps // a rule can name it, or leave it out
 		}
+		atTimes := false
+		switch {
+		case !sometimes || asked == yes:
+		case slices.ContainsFunc(always, func(role string) bool { return roles[who.id][role] }):
+			asked = yes
+		case !rolesKnown || who.nameless:
+			asked = perhaps // it may hold one of those roles
+		default:
+			atTimes = asked == no
+		}
 		flag := map[answer]estate.Flag{no: estate.FactorOptional, yes: estate.FactorRequired}[asked]
+		if atTimes {
+			flag = estate.FactorAtTimes
+		}
 		if flag != 0 {
 			r.into.StartFile(who.in.Stored)
 			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag | estate.NoControl, Line: who.line})
 		}
 	}
+}
+
+// askedAtTimes says whether everybody is asked where the service sees a reason, and which
+// roles' holders at every sign-in.
+func (r *reader) askedAtTimes() (sometimes bool, always []string) {
+	for i := range r.m.Factors {
+		f := &r.m.Factors[i]
+		if f.Sometimes == nil {
+			continue
+		}
+		always = append(always, textsOf(f.Always)...)
+		for _, d := range r.exports[f.Export.Value] {
+			sometimes = sometimes || f.Sometimes.holds(element{d.value, d.lines})
+		}
+	}
+	return sometimes, always
+}
+
+// limits returns the first field of a policy that is not understood, or has a value that is not
+// neutral; empty: it is understood as a whole.
+func (f *Factor) limits(e element) string {
+	if len(f.Understood) == 0 {
+		return ""
+	}
+	value, _ := takenApart(e.value, noLines)
+	known, limited := map[string]bool{}, ""
+	mark := func(p Path) {
+		if p.path != nil {
+			for _, located := range p.path.located(value) {
+				known[located.Path.String()] = true
+			}
+		}
+	}
+	for _, p := range []Path{f.Users, f.Groups, f.Roles, f.NoUsers, f.NoGroups, f.NoRoles} {
+		mark(p)
+	}
+	for _, all := range [][]Condition{f.Only, f.Open} {
+		for _, c := range all {
+			mark(c.At)
+		}
+	}
+	if f.All != nil {
+		mark(f.All.At)
+	}
+	for _, n := range f.Understood {
+		for _, located := range n.At.path.located(value) {
+			text := textOf(located.Node)
+			scalar := text != "" || located.Node == nil
+			switch {
+			case len(n.Is) == 0, scalar && (text == "" || slices.Contains(textsOf(n.Is), text)):
+				known[located.Path.String()] = true
+			case limited == "" && scalar:
+				limited = n.At.text.Value
+			}
+		}
+	}
+	return cmp.Or(limited, unknownLeaf(value, "$", "", known))
 }
 
 // crowd is whom a rule names: accounts, groups, roles.
@@ -581,11 +653,14 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 				everybody = everybody || f.Everybody.holds(element{d.value, d.lines})
 				continue
 			}
+			if f.Each.path == nil {
+				continue
+			}
 			for e := range d.each(f.Each.path) {
 				if allHold(f.Only, e) {
 					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles),
 						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
-						d.lacks != "" || slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
+						d.lacks != "" || f.limits(e) != "" || slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
 				}
 			}
 		}

@@ -88,6 +88,8 @@ func answers(t *testing.T, exports map[string]any, mangle func(file string, text
 			switch flags := a.Objects.FlagsOf(row); {
 			case flags&estate.FactorRequired != 0:
 				one[factor] = "yes"
+			case flags&estate.FactorAtTimes != 0:
+				one[factor] = "at times"
 			case flags&estate.FactorOptional != 0:
 				one[factor] = "no"
 			}
@@ -266,6 +268,8 @@ var leftOut = []string{"@odata.nextLink", "nextPageToken", "userType",
 	"passwordValidityPeriodInDays", "authenticationStrength", "includeUsers", "includeGroups", "includeRoles", "excludeUsers",
 	"excludeGroups", "excludeRoles", "builtInControls",
 	"include", "exclude", "users", "groups", "people", "network", "connection", "authProvider", "provider",
+	"transferMethods", "authenticationFlows", "insiderRiskLevels", "times", "includedRanges", "unheardOf", "inner", "x", "clientApplications",
+	"includeServicePrincipals", "locations", "excludeLocations", "includeLocations",
 	"allowReuse", "minimumLength", "expirationDuration", "MaxPasswordAge", "MinimumPasswordLength", "PasswordReusePrevention"}
 
 // fieldOf is a field of an export.
@@ -415,7 +419,7 @@ func directoryWorld(rnd *rand.Rand) *world {
 	w.exports["groups.json"] = reply("groups(id,displayName)", groups)
 	held := map[string]list{}
 	roles := list{}
-	for _, id := range []string{"r0", "r1"} {
+	for _, id := range []string{globalAdministrator, "r1"} {
 		held[id] = some(rnd, ids)
 		members := list{}
 		for _, m := range held[id] {
@@ -438,25 +442,41 @@ func directoryWorld(rnd *rand.Rand) *world {
 		if len(groups) > 0 {
 			p.groups, p.noGroups = some(rnd, []string{"g0"}), some(rnd, []string{"g0"})
 		}
-		p.roles, p.noRoles = some(rnd, []string{"r0", "r1"}), some(rnd, []string{"r0"})
+		p.roles, p.noRoles = some(rnd, []string{globalAdministrator, "r1"}), some(rnd, []string{globalAdministrator})
 		include := slices.Clone(p.users)
 		if p.all {
 			include = list{"All"}
 		}
 		applications := list{"All"}
-		if p.open {
-			applications = list{"one-application"}
+		conditions := obj{"clientAppTypes": list{"all"}, "locations": nil, "times": nil, "devices": nil, "userRiskLevels": list{}}
+		if p.open { // whatever it is that limits a policy, known to the map or not
+			switch rnd.IntN(7) {
+			case 0:
+				applications = list{"one-application"}
+			case 1:
+				conditions["authenticationFlows"] = obj{"transferMethods": "deviceCodeFlow"}
+			case 2:
+				conditions["insiderRiskLevels"] = "elevated"
+			case 3:
+				conditions["times"] = obj{"includedRanges": list{"all"}}
+			case 4:
+				conditions["unheardOf"] = obj{"inner": list{obj{"x": "y"}}}
+			case 5:
+				conditions["locations"] = obj{"includeLocations": list{"All"}, "excludeLocations": list{"AllTrusted"}}
+			default:
+				conditions["clientApplications"] = obj{"includeServicePrincipals": list{"s"}}
+			}
 		}
 		grant := obj{"operator": "OR", "builtInControls": list{"mfa"}}
 		if rnd.IntN(4) == 0 {
-			grant = obj{"operator": "AND", "builtInControls": list{}, "authenticationStrength": obj{"id": "s"}}
+			grant = obj{"operator": "AND", "builtInControls": list{}, "authenticationStrength": obj{"id": "s", "requirementsSatisfied": "mfa"}}
 		}
 		written = append(written, obj{"displayName": fmt.Sprint("p", i), "state": map[bool]string{true: "enabled",
 			false: pick(rnd, "disabled", "enabledForReportingButNotEnforced")}[p.on], "grantControls": grant,
-			"conditions": obj{"clientAppTypes": list{"all"}, "applications": obj{"includeApplications": applications},
+			"conditions": with(conditions, obj{"applications": obj{"includeApplications": applications},
 				"users": obj{"includeUsers": include, "excludeUsers": p.noUsers,
 					"includeGroups": append(list{}, p.groups...), "excludeGroups": append(list{}, p.noGroups...), "includeRoles": p.roles,
-					"excludeRoles": p.noRoles}}})
+					"excludeRoles": p.noRoles}})})
 		policies = append(policies, p)
 	}
 	w.exports["conditionalAccess.json"] = reply("identity/conditionalAccess/policies", written)
@@ -480,7 +500,10 @@ func directoryWorld(rnd *rand.Rand) *world {
 			u["passwordPolicies"] = "DisablePasswordExpiration"
 			want["max-age"] = "never"
 		}
-		asks := map[bool]string{true: "yes", false: "no"}[defaults]
+		asks := "no"
+		if defaults { // others only where the service sees a reason
+			asks = map[bool]string{true: "yes", false: "at times"}[has(held[globalAdministrator], id)]
+		}
 		for _, p := range policies {
 			in := func(users, groups, roles list) bool {
 				is := has(users, id)
@@ -500,7 +523,7 @@ func directoryWorld(rnd *rand.Rand) *world {
 			case !p.on || !in(users, p.groups, p.roles) || in(p.noUsers, p.noGroups, p.noRoles):
 			case !p.open:
 				asks = "yes"
-			case asks == "no":
+			case asks != "yes":
 				asks = "?"
 			}
 		}
@@ -509,6 +532,14 @@ func directoryWorld(rnd *rand.Rand) *world {
 	}
 	paged(rnd, w.exports, "users", "users", users)
 	return w
+}
+
+// globalAdministrator is the template of the role whose holders are always asked.
+const globalAdministrator = "62e90394-69f5-4237-9190-012177145e10"
+
+func with(a, b obj) obj {
+	maps.Copy(a, b)
+	return a
 }
 
 // providerWorld is an identity provider with prioritised policies.
