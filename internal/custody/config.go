@@ -96,10 +96,14 @@ type Expect struct {
 	NewerThan    strictyaml.Text `yaml:"newer-than"`
 }
 
-// MaxAge returns how old evidence may be; 0 for any age.
+// usualAge is how old evidence may be where the engagement does not say: what is older tells
+// little of today.
+const usualAge = 365 * 24 * time.Hour
+
+// MaxAge returns how old evidence may be; 0 for any age, which the engagement says by "never".
 func (e *Expect) MaxAge() time.Duration {
 	if e.NewerThan.Value == "" {
-		return 0
+		return usualAge
 	}
 	v, _ := setting.Get("max-age").Parse(e.NewerThan.Value)
 	n, _ := v.Number()

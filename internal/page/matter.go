@@ -369,7 +369,7 @@ func likeFindings(m *record.Matter) [][]*check.Finding {
 	for _, f := range m.Findings {
 		policy, tier := "", ""
 		if f.Scope != nil {
-			policy, tier = f.Scope.PolicyName(), f.Scope.Tier
+			policy, tier = f.Scope.PolicyName(), f.Scope.Kind()
 		}
 		key := strings.Join([]string{string(f.Severity), policy, tier, alikeText(f.Reason, f), alikeText(f.Remedy, f)}, "\x00")
 		if f.Authority.Kind != estate.Machine {
@@ -467,7 +467,7 @@ func groupHead(like []*check.Finding) string {
 	}
 	head := fmt.Sprintf("%s (%s)", Quantity(len(places), "machine"), firstPlaces(places))
 	if f.Scope != nil {
-		head += " / " + f.Scope.PolicyName() + " / " + f.Scope.Tier
+		head += " / " + f.Scope.PolicyName() + " / " + f.Scope.Kind()
 	}
 	if accounts > 0 {
 		head += ", " + Quantity(accounts, "account")

@@ -195,7 +195,7 @@ func ByPolicy(scopes []*govern.Scope, named bool) []*PolicyColumn {
 		c.mergeFactor(scope)
 		c.accounts += scope.Accounts
 		c.enabled += scope.Enabled
-		c.byTier[scope.Tier] = scope.Accounts
+		c.byTier[scope.Tier] += scope.Accounts
 	}
 	return all
 }

@@ -177,7 +177,7 @@ func sides(s *Sheet, d *contract.TraceDocument, verbose bool) {
 		return "-"
 	}
 	var rows [][]string
-	var same []string
+	var same, open []string
 	for _, row := range setting.Table() {
 		governing, def, configured, shown := text(d.Settings, row.ID), text(d.Default, row.ID), text(d.Configured, row.ID),
 			text(d.Displayed, row.ID)
@@ -189,6 +189,10 @@ func sides(s *Sheet, d *contract.TraceDocument, verbose bool) {
 		if !verbose && len(d.Candidates) > 0 && governing == def && (configured == "-" || configured == governing) &&
 			(shown == "-" || shown == governing) {
 			same = append(same, string(row.ID)+" "+governing)
+			continue
+		}
+		if !verbose && governing == "-" && def == "-" && configured != "-" && shown == "-" {
+			open = append(open, string(row.ID)+" "+configured)
 			continue
 		}
 		from, cite := "", ""
@@ -216,6 +220,9 @@ func sides(s *Sheet, d *contract.TraceDocument, verbose bool) {
 		without(3)
 	}
 	s.Table(heads, rows)
+	if len(open) > 0 {
+		s.Text("Not known, here as everywhere, though a template has it: " + strings.Join(open, ", ") + " (--verbose shows which one).")
+	}
 	if len(same) > 0 {
 		s.Text("As everywhere here: " + strings.Join(same, ", ") + " (--verbose shows their evidence).")
 	}

@@ -159,9 +159,9 @@ func bySetting(s *Sheet, w *custody.Weighing) {
 			f := like[0]
 			head, prints := f.ScopeName(), []string{f.Fingerprint}
 			if f.Scope != nil && len(like) > 1 {
-				tiers := []string{f.Scope.Tier}
+				tiers := []string{f.Scope.Kind()}
 				for _, g := range like[1:] {
-					tiers, prints = append(tiers, g.Scope.Tier), append(prints, g.Fingerprint)
+					tiers, prints = append(tiers, g.Scope.Kind()), append(prints, g.Fingerprint)
 				}
 				head = f.Scope.Title() + " / " + strings.Join(tiers, ", ")
 			}
@@ -380,7 +380,7 @@ func Subjects(w *custody.Weighing) []*subject {
 			}
 			t := about.Findings[same]
 			t.Each = append(t.Each, f)
-			t.Tiers = append(t.Tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Tier, f.Fingerprint))
+			t.Tiers = append(t.Tiers, fmt.Sprintf("%s %s [%s]", f.Severity, scope.Kind(), f.Fingerprint))
 			if t.Finding != f {
 				t.Also = append(t.Also, f.Fingerprint)
 			}
@@ -405,7 +405,7 @@ func AboutScopes(scopes []*govern.Scope) string {
 	}
 	var parts []string
 	for _, scope := range scopes {
-		parts = append(parts, fmt.Sprintf("%s %s", Grouped(scope.Accounts), scope.Tier))
+		parts = append(parts, fmt.Sprintf("%s %s", Grouped(scope.Accounts), scope.Kind()))
 	}
 	noun := " accounts"
 	if len(scopes) == 1 && scopes[0].Accounts == 1 {

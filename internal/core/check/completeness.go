@@ -18,6 +18,15 @@ type Expectation struct {
 	MaxAge      int64                   // 0: any age
 	Age         func(file string) int64 // of a file of evidence
 	Problems    []estate.Problem        // what was taken and not understood
+	Idle        []IdleName              // words of the engagement that mean nothing in the evidence
+}
+
+// IdleName is a word of the engagement that means nothing in the evidence: what it decides, it
+// decides for nobody.
+type IdleName struct {
+	As      string // "a group of the tier privileged"
+	Name    string
+	Nearest string // what is there and is spelt most like it; empty: nothing is
 }
 
 // completenessChecks look at what the evidence covers.
@@ -26,6 +35,12 @@ var completenessChecks = []Check{
 		Name: "authority-missing", Title: "Expected evidence is missing", Kind: Missing, Severity: baseline.Serious,
 		Doc: "The engagement expects evidence of an authority or machine, and there is none.",
 		Run: notGathered,
+	},
+	{
+		Name: "name-means-nothing", Title: "The engagement names what is not in the evidence", Kind: Missing, Severity: baseline.Serious,
+		Doc: "A name in engagement.yaml fits nothing in the evidence: a place, a group, an account, a unit or a policy. What it decides, it " +
+			"decides for nobody.",
+		Run: meansNothing,
 	},
 	{
 		Name: "evidence-old", Title: "Evidence is older than the engagement allows", Kind: Missing, Severity: baseline.Serious,
@@ -69,6 +84,18 @@ func notGathered(p *Pass) {
 	for _, name := range p.Expect.Machines {
 		at := estate.Place{Name: name, Kind: estate.Machine}
 		expect(at, "machines-from", func(*estate.Authority) bool { return machines[strings.ToLower(name)] })
+	}
+}
+
+// meansNothing reports the engagement's names that fit nothing.
+func meansNothing(p *Pass) {
+	for _, x := range p.Expect.Idle {
+		remedy := "Correct it in engagement.yaml, gather what it means, or take it out."
+		if x.Nearest != "" {
+			remedy = "Did you mean " + x.Nearest + "? " + remedy
+		}
+		p.report(Finding{Authority: &estate.Authority{Name: "engagement.yaml"}, Remedy: remedy,
+			Reason: x.Name + ", " + x.As + ", fits nothing in the evidence"}, x.As+" "+x.Name, nil)
 	}
 }
 

@@ -134,7 +134,7 @@ func Fingerprint(f *Finding) string {
 	about := []string{string(f.Authority.Kind), f.Authority.Name, f.Check, f.About}
 	if s := f.Scope; s != nil {
 		id := s.ID()
-		about = append(about, id.Name, id.Origin, string(id.From.Kind), id.From.Name, id.Tier)
+		about = append(about, id.Name, id.Origin, string(id.From.Kind), id.From.Name, s.Kind())
 	}
 	if f.Check == "" { // a check's settings can be more or fewer next time
 		about = append(about, string(f.Settings[0]))
@@ -147,7 +147,7 @@ func Fingerprint(f *Finding) string {
 func Alias(f *Finding) string {
 	about := []string{f.Authority.Name, f.Check, f.About}
 	if s := f.Scope; s != nil {
-		about = append(about, s.PolicyName(), s.Tier)
+		about = append(about, s.PolicyName(), s.Kind())
 		if s.Policy != nil {
 			about = append(about, s.Policy.Origin)
 		}

@@ -310,7 +310,7 @@ func (r *Report) moved(authority, who string, before *roll, was int, after *roll
 	}
 	from, to := x.Name(), y.Name()
 	if from == to {
-		from, to = policyOf(x)+" / "+x.Tier, policyOf(y)+" / "+y.Tier
+		from, to = policyOf(x)+" / "+x.Kind(), policyOf(y)+" / "+y.Kind()
 	}
 	r.Moves = append(r.Moves, Move{authority, who, from, to, after.Objects.FlagsOf(now)&estate.Disabled == 0})
 }

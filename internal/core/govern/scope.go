@@ -70,6 +70,14 @@ const (
 	MaybeSpared Spared = "perhaps never locked" // what would say so is not in the evidence
 )
 
+// Kind is the scope's tier, with whether a lockout reaches its accounts.
+func (s *Scope) Kind() string {
+	if s.Spared == NotSpared {
+		return s.Tier
+	}
+	return s.Tier + " (" + string(s.Spared) + ")"
+}
+
 // sparedAt says whether the lockout that a policy sets passes the account at a row by.
 func sparedAt(a *estate.Authority, p *estate.Policy, row int) Spared {
 	windows := a.Kind == estate.Domain || a.Platform == setting.WindowsMachine

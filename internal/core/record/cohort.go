@@ -103,7 +103,7 @@ func alikeness(a *estate.Authority, scopes []*govern.Scope, verdicts map[*govern
 	parts := []string{string(a.Kind), string(a.Platform)}
 	var kinds []string
 	for _, s := range scopes {
-		parts = append(parts, "scope", s.PolicyName(), s.Tier, string(s.Rule), string(s.Way))
+		parts = append(parts, "scope", s.PolicyName(), s.Kind(), string(s.Rule), string(s.Way))
 		for _, id := range slices.Sorted(maps.Keys(s.Settings)) {
 			parts = append(parts, string(id)+"="+valueIn(s, id))
 		}
@@ -159,7 +159,7 @@ func differs(these, usual []*govern.Scope) []string {
 		}
 	}
 	named := func(in []*govern.Scope, like *govern.Scope) *govern.Scope {
-		i := slices.IndexFunc(in, func(s *govern.Scope) bool { return s.PolicyName() == like.PolicyName() && s.Tier == like.Tier })
+		i := slices.IndexFunc(in, func(s *govern.Scope) bool { return s.PolicyName() == like.PolicyName() && s.Kind() == like.Kind() })
 		if i < 0 {
 			return nil
 		}
@@ -168,7 +168,7 @@ func differs(these, usual []*govern.Scope) []string {
 	for _, s := range these {
 		other := named(usual, s)
 		if other == nil {
-			add(s.PolicyName() + " / " + s.Tier)
+			add(s.PolicyName() + " / " + s.Kind())
 			continue
 		}
 		for _, row := range setting.Table() {
@@ -179,7 +179,7 @@ func differs(these, usual []*govern.Scope) []string {
 	}
 	for _, s := range usual {
 		if named(these, s) == nil {
-			add("no " + s.PolicyName() + " / " + s.Tier)
+			add("no " + s.PolicyName() + " / " + s.Kind())
 		}
 	}
 	return all
