@@ -84,9 +84,6 @@ func sparedAt(a *estate.Authority, p *estate.Policy, row int) Spared {
 	if !windows || a.Objects.RID.At(row) != builtinAdministrator || a.Objects.FlagsOf(row)&estate.BuiltinDomain != 0 || p == nil || a.Head == nil {
 		return NotSpared
 	}
-	if _, locks := p.Settings["lockout-threshold"].Value.Number(); !locks {
-		return NotSpared // nobody is locked
-	}
 	switch f, known := a.Head.Settings["lockout-administrator"]; {
 	case !known || f.Problem != "":
 		return MaybeSpared
@@ -109,8 +106,8 @@ func (s *Scope) asSamba() {
 
 // spare takes back what the policy says of a lock.
 func (s *Scope) spare() {
-	if s.Spared == NotSpared {
-		return
+	if s.Spared == NotSpared || s.Settings["lockout-threshold"].Missing != Present || s.Settings["lockout-threshold"].Value.Is(setting.Never) {
+		return // nobody is locked; but the scope is one of its own all the same, or it would be another tomorrow
 	}
 	told := s.Authority.Head.Settings["lockout-administrator"]
 	e := Effective{Fact: estate.Fact{Value: setting.Of(setting.Never), Cite: told.Cite, Remedy: "Let the lockout reach the built-in " +
