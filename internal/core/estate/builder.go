@@ -38,6 +38,7 @@ type draft struct {
 	edges     edges             // from groups' lists of members
 	ups       edges             // from members' lists of groups, with the group's number in named as the other
 	ranges    map[uint32][]span
+	firsts    []first // names of which Finish finds out whether they are members
 	applied   []pointer
 	pieces    []piece // of objects that stand in several files
 	shown     []shown // by row in Files
@@ -623,6 +624,49 @@ func (b *Builder) MemberSpelled(at Place, group uint32, dn []byte, spelling Spel
 	if at.Kind == Domain && d.ofAnother(dn, spelling) {
 		d.named.add(spelling.dn, dn, d.fileRow, uint32(line))
 	}
+}
+
+// MemberOrChange is MemberSpelled for the one name of an attribute "range=0-0". It is the first
+// of a list that is exported one by one, or what was taken out since an earlier search (MS-ADTS
+// 3.1.1.3.4.1.3): Finish knows, by the pieces that follow.
+func (b *Builder) MemberOrChange(at Place, group uint32, dn []byte, spelling Spelling, line int) {
+	d := b.authority(at)
+	d.shown[d.fileRow].members = true
+	d.firsts = append(d.firsts, first{edge{spelling.dn, group, uint32(line)}, bytes.Clone(dn), spelling, d.fileRow})
+}
+
+// first is the name of a "range=0-0".
+type first struct {
+	edge
+	dn       []byte
+	spelling Spelling
+	file     int
+}
+
+// placeFirsts makes members of the names of which a list goes on. The others are neither
+// members nor none: their groups' lists are not whole.
+func (d *draft) placeFirsts() {
+	type list struct{ group, file uint32 }
+	alone := map[list]int{}
+	for _, f := range d.firsts {
+		alone[list{f.row, uint32(f.file)}]++
+	}
+	for _, f := range d.firsts {
+		in := list{f.row, uint32(f.file)}
+		goesOn := slices.ContainsFunc(d.ranges[f.row], func(s span) bool { return s.first > 1 || s.first == 1 && s.last != 1 })
+		if goesOn && alone[in] == 1 {
+			d.ranges[f.row] = append(d.ranges[f.row], span{0, 0, f.file})
+			d.edges.startFile(f.file)
+			d.edges.add(f.edge)
+			if d.ofAnother(f.dn, f.spelling) {
+				d.named.add(f.spelling.dn, f.dn, f.file, f.line)
+			}
+		} else if alone[in] > 0 {
+			d.ranges[f.row] = append(d.ranges[f.row], span{1, 1, f.file})
+			alone[in] = -1
+		}
+	}
+	d.firsts = nil
 }
 
 // ForeignPrincipals begins the DN of the container in which a domain keeps what stands for

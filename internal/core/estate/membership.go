@@ -32,6 +32,7 @@ const mostDisputes = 200
 
 func (d *draft) finishDomain(b *Builder) {
 	d.dialect()
+	d.placeFirsts()
 	tells := d.tellings()
 	d.dropOlderTargets()
 	d.placeTargets(b)
@@ -260,8 +261,11 @@ func (d *draft) noteRanges(tells []telling) {
 			d.mark(int(group), MembersPart)
 			c := d.CiteOf(int(group))
 			c.Where = "member"
-			d.Problems = append(d.Problems, Problem{Cite: c,
-				Text: fmt.Sprintf("the members of %s from number %d on were not exported", NameOf(d.DN(int(group))), want)})
+			text := fmt.Sprintf("the members of %s from number %d on were not exported", NameOf(d.DN(int(group))), want)
+			if want == 0 && pieces[0].first == 1 {
+				text = fmt.Sprintf("of the members of %s only those that changed since an earlier search were exported, or one", NameOf(d.DN(int(group))))
+			}
+			d.Problems = append(d.Problems, Problem{Cite: c, Text: text})
 		}
 	}
 }

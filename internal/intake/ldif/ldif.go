@@ -592,6 +592,8 @@ func (r *reader) policy(at estate.Place, dn []byte) error {
 		return err
 	}
 	part := r.atEnd // its last lines may be missing
+	// What stands under "range=0-0" alone may have been taken out since an earlier search.
+	goesOn := slices.ContainsFunc(r.pieces, func(s span) bool { return s.first > 1 || s.first == 1 && s.last != 1 })
 	for i := range r.values {
 		v := &r.values[i]
 		if v.attr != aGUID && v.attr != aPrecedence && v.attr != aAppliesTo {
@@ -621,7 +623,7 @@ func (r *reader) policy(at estate.Place, dn []byte) error {
 			}
 			piece := r.pieceOf(v)
 			part = piece.ranged && piece.last >= 0 // a further piece must follow
-			if len(raw) > 0 {
+			if len(raw) > 0 && (piece != firstAlone || goesOn) {
 				r.into.Target(at, p, estate.Target{DN: string(raw), Cite: r.cite(v, raw)})
 			}
 		}
@@ -945,6 +947,9 @@ func foreign(dn []byte) bool {
 	return bytes.HasPrefix(dn, []byte("CN=S-1-")) && bytes.Contains(dn, []byte(",CN=ForeignSecurityPrincipals,"))
 }
 
+// firstAlone is the piece "range=0-0": see estate.Builder.MemberOrChange.
+var firstAlone = span{ranged: true}
+
 func (r *reader) members(at estate.Place, group uint32) error {
 	var last span
 	spelt := r.spelt
@@ -956,15 +961,7 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		spelling := spelt[0]
 		spelt = spelt[1:]
 		piece := r.pieceOf(v)
-		if piece.ranged && piece.last >= 0 && piece.first == piece.last && piece.last <= 1 {
-			// What a synchronising search gives of changes since the last one (MS-ADTS
-			// 3.1.1.3.4.1.3): 0-0 are those taken out, 1-1 those put in. It is no list of members.
-			r.into.MemberRange(at, group, 1, 1)
-			if piece.last == 0 {
-				r.into.NotUnderstood(r.cite(v, nil), "members taken out since an earlier search: the export holds changes, and not whole groups")
-				continue
-			}
-		} else if piece != last {
+		if piece != last && piece != firstAlone {
 			r.into.MemberRange(at, group, piece.first, piece.last)
 			last = piece
 		}
@@ -980,6 +977,10 @@ func (r *reader) members(at estate.Place, group uint32) error {
 		}
 		if spelling == (estate.Spelling{}) {
 			spelling = r.speller.Spell(dn)
+		}
+		if piece == firstAlone {
+			r.into.MemberOrChange(at, group, dn, spelling, int(v.line))
+			continue
 		}
 		r.into.MemberSpelled(at, group, dn, spelling, int(v.line))
 	}

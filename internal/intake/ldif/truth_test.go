@@ -3,6 +3,7 @@ package ldif
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 
@@ -104,6 +105,48 @@ func TestWhatDirectoriesDo(t *testing.T) {
 					t.Errorf("%s: %s is %s, want %s", name, id, got, want)
 				}
 			}
+		}
+	}
+}
+
+// "range=0-0" is the first name of a list in pieces of one, or what a search for changes says
+// was taken out.
+func TestFirstOfAListOrTakenOut(t *testing.T) {
+	const object = "\ndn: CN=%[1]s,DC=x,DC=example\nobjectClass: user\nsAMAccountName: %[1]s\nuserAccountControl: 512\n"
+	for pieces, want := range map[string]string{
+		"0-0 ada":                 "not whole",
+		"0-0 ada, 1-* bo":         "ada bo",
+		"0-0 ada, 1-1 bo":         "bo not whole",
+		"0-0 ada, 1-1 bo, 2-* cy": "ada bo cy",
+		"0-0 ada, 0-0 bo, 1-1 cy": "cy not whole",
+		"1-1 ada":                 "ada not whole",
+		"0-1 ada, 0-1 bo, 2-* cy": "ada bo cy",
+	} {
+		text := head + "\ndn: CN=G,DC=x,DC=example\nobjectClass: group\ngroupType: -2147483646\n"
+		for _, piece := range strings.Split(pieces, ", ") {
+			bounds, name, _ := strings.Cut(piece, " ")
+			text += fmt.Sprintf("member;range=%s: CN=%s,DC=x,DC=example\n", bounds, name)
+		}
+		for _, name := range []string{"ada", "bo", "cy"} {
+			text += fmt.Sprintf(object, name)
+		}
+		b, _, err := readText(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		a := b.Finish()[0]
+		var got []string
+		for row := range a.Objects.Len() {
+			if slices.Contains(slices.Collect(a.Objects.GroupsOf(row)), 0) {
+				got = append(got, a.Objects.Name.At(row))
+			}
+		}
+		slices.Sort(got)
+		if a.Objects.FlagsOf(0)&estate.MembersPart != 0 {
+			got = append(got, "not whole")
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %s, want %s", pieces, strings.Join(got, " "), want)
 		}
 	}
 }
