@@ -38,19 +38,30 @@ func flagged(name, module string, id setting.ID, there setting.Value) option {
 	}}}
 }
 
+// of are the options of a module that settings are.
+func of(module string) (all []option) {
+	for _, o := range unix.Options(module) {
+		switch {
+		case o.Setting == "":
+		case o.There.IsSet():
+			all = append(all, flagged(o.Name, module, o.Setting, o.There))
+		case o.Form != nil:
+			w := written{id: o.Setting, unit: 1, form: o.Form, also: o.Also}
+			if o.Tested != nil {
+				w.form = o.Tested
+			}
+			all = append(all, option{name: o.Name, module: module, written: w})
+		}
+	}
+	return all
+}
+
 var (
-	quality = []option{named("minlen", "pam_pwquality", "min-length", 1), named("minclass", "pam_pwquality", "classes-required", 1),
-		credit("lcredit", "require-lower"), credit("ucredit", "require-upper"), credit("dcredit", "require-digit"),
-		credit("ocredit", "require-symbol"),
-		named("usercheck", "pam_pwquality", "name-check", 1), checked("dictcheck", "dictionary-check"),
-		named("difok", "pam_pwquality", "min-changed", 1), named("maxrepeat", "pam_pwquality", "max-repeat", 1),
-		named("maxsequence", "pam_pwquality", "max-sequence", 1)}
-	faillock = []option{named("deny", "pam_faillock", "lockout-threshold", 1), unlocking(), named("fail_interval", "pam_faillock",
-		"lockout-window", 1),
-		flagged("even_deny_root", "pam_faillock", "lockout-administrator", setting.On)}
-	history = []option{named("remember", "pam_pwhistory", "history", 1)}
-	hashing = []option{named("remember", "pam_unix", "history", 1), method(), flagged("nullok", "pam_unix", "empty-accepted", setting.On)}
-	delays  = []option{{name: "delay", module: "pam_faildelay", written: written{id: "failure-delay", unit: 1,
+	quality  = of("pam_pwquality")
+	faillock = of("pam_faillock")
+	history  = of("pam_pwhistory")
+	hashing  = []option{named("remember", "pam_unix", "history", 1), method(), flagged("nullok", "pam_unix", "empty-accepted", setting.On)}
+	delays   = []option{{name: "delay", module: "pam_faildelay", written: written{id: "failure-delay", unit: 1,
 		form: func(v setting.Value) string {
 			if n, ok := v.Number(); ok {
 				return decimal(n * 1_000_000)
@@ -59,36 +70,6 @@ var (
 		}}}}
 	stacks = slices.Concat(quality, faillock, history, hashing, delays)
 )
-
-// credit is the least number of a class, which is written with a sign.
-func credit(name string, id setting.ID) option {
-	o := named(name, "pam_pwquality", id, 1)
-	inner := o.form
-	o.form = func(v setting.Value) string {
-		if v == setting.Number(0) {
-			return "0"
-		}
-		return inner(v)
-	}
-	return o
-}
-
-// checked is a choice of which two are written.
-func checked(name string, id setting.ID) option {
-	o := named(name, "pam_pwquality", id, 1)
-	o.form = func(v setting.Value) string {
-		word, _ := v.Word()
-		return map[string]string{"off": "0", "on": "1"}[word]
-	}
-	return o
-}
-
-// unlocking is the time after which a lock ends; none is written in two ways.
-func unlocking() option {
-	o := named("unlock_time", "pam_faillock", "lockout-duration", 1)
-	o.also = map[setting.Special][]string{setting.UntilAdmin: {"never"}}
-	return o
-}
 
 // method is how pam_unix is told to hash.
 func method() option {
@@ -321,15 +302,20 @@ func (e *evaluation) call(m *matching) (formula, error) {
 }
 
 // noSettings are options that documents ask for and that are no settings, and why.
-var noSettings = map[string]string{"PASS_MIN_LEN": "it is not heeded where PAM changes passwords",
-	"PASS_MAX_LEN":     "it is not heeded where PAM changes passwords",
-	"enforce_for_root": "root is weighed by itself", "maxclassrepeat": "no setting is that", "gecoscheck": "no setting is that",
-	"retry":     "it only says how often the module asks again",
-	"enforcing": "whether a module is obeyed decides the settings", "local_users_only": "no setting is that", "audit": "no setting is that",
-	"dir":    "no setting is that",
-	"silent": "no setting is that", "root_unlock_time": "root is weighed by itself", "UMASK": "it is not about passwords",
-	"LOGIN_RETRIES": "no setting is that", "FAIL_DELAY": "PAM delays by a module of its own",
-	"SHA_CRYPT_MIN_ROUNDS": "PAM reads the most, not the least", "SHA_CRYPT_MAX_ROUNDS": "no demand is made of it"}
+var noSettings = func() map[string]string {
+	all := map[string]string{"PASS_MIN_LEN": "it is not heeded where PAM changes passwords",
+		"PASS_MAX_LEN": "it is not heeded where PAM changes passwords", "UMASK": "it is not about passwords",
+		"LOGIN_RETRIES": "no setting is that", "FAIL_DELAY": "PAM delays by a module of its own",
+		"SHA_CRYPT_MIN_ROUNDS": "PAM reads the most, not the least", "SHA_CRYPT_MAX_ROUNDS": "no demand is made of it"}
+	for _, module := range []string{"pam_pwquality", "pam_faillock", "pam_pwhistory"} {
+		for _, o := range unix.Options(module) {
+			if o.NoSetting != "" {
+				all[o.Name] = o.NoSetting
+			}
+		}
+	}
+	return all
+}()
 
 // unfit says why no setting is read from what a pattern finds.
 func (m *matching) unfit(shown string, like place) error {

@@ -264,11 +264,8 @@ var arguments = func() map[string]*regexp.Regexp {
 			}
 		}
 	}
-	add(wordList, "badwords")
-	add(anyName, "admin_group")
-	for _, g := range []grammar{pwquality, cracklib, faillock, pwhistory} {
-		add(aNumber, g.numbers...)
-		add(aPath, g.others...)
+	for _, o := range table {
+		add(o.takes.shape(), o.Name)
 	}
 	for name := range hashArguments {
 		add(aNumber, name)
@@ -638,8 +635,10 @@ var assignedNames = func() map[string]map[string]*regexp.Regexp {
 		return all
 	}
 	by := func(g grammar) map[string]*regexp.Regexp {
-		all := of(map[*regexp.Regexp]string{aNumber: strings.Join(g.numbers, " "), aPath: strings.Join(g.others, " ")})
-		all["badwords"], all["admin_group"] = wordList, anyName
+		all := map[string]*regexp.Regexp{}
+		for _, o := range Options(g.module) {
+			all[o.Name] = o.takes.shape()
+		}
 		return all
 	}
 	return map[string]map[string]*regexp.Regexp{
@@ -655,6 +654,11 @@ var assignedNames = func() map[string]map[string]*regexp.Regexp {
 		"etc/security/pwhistory.conf": by(pwhistory),
 	}
 }()
+
+// shape is what a value looks like; nil: there is none.
+func (t taking) shape() *regexp.Regexp {
+	return [...]*regexp.Regexp{aCount: aNumber, aFlag: nil, aFile: aPath, someWords: wordList, aGroup: anyName}[t]
+}
 
 var nameAndValue = regexp.MustCompile(`^(\s*)([A-Za-z_][A-Za-z0-9_.-]*)(\s*=\s*|\s+)(.*)$`)
 

@@ -30,35 +30,20 @@ type slip struct {
 	ends bool // the module reads no further, in this file and those after it
 }
 
-// grammar is how a module reads its file and its arguments. All of it was tried
-// with the real modules of Debian 11, 12 and 13.
+// grammar is how a module reads its file and its arguments; its options are rows of the table.
+// All of it was tried with the real modules of Debian 11, 12 and 13.
 type grammar struct {
-	module  string
-	numbers []string
-	most    map[string]int64 // of a number; one above it is not taken
-	others  []string         // options that are words, or that are there or not
-	fold    bool             // names in any case
-	strict  bool             // in the file: what is not understood ends the reading
-	never   []string         // numbers that also take the word "never"
-	wraps   string           // a number of 16 bits without a sign
-	zero    bool             // in a call, what is no number is taken for 0
+	module string
+	fold   bool // names in any case
+	strict bool // in the file: what is not understood ends the reading
+	zero   bool // in a call, what is no number is taken for 0
 }
 
 var (
-	pwquality = grammar{module: "pam_pwquality", fold: true, strict: true,
-		numbers: []string{"minlen", "difok", "dcredit", "ucredit", "lcredit", "ocredit", "minclass", "maxrepeat", "maxsequence", "maxclassrepeat",
-			"gecoscheck", "dictcheck", "usercheck", "usersubstr", "enforcing", "retry"},
-		others: []string{"badwords", "dictpath", "enforce_for_root", "local_users_only"}}
-	// The older module knows fewer; it has no file.
-	cracklib = grammar{module: "pam_cracklib", numbers: []string{"minlen", "difok", "dcredit", "ucredit", "lcredit", "ocredit",
-		"minclass", "maxrepeat", "maxsequence",
-		"maxclassrepeat", "retry"}, others: []string{"reject_username", "gecoscheck", "enforce_for_root", "dictpath"}}
-	faillock = grammar{module: "pam_faillock", numbers: []string{"deny", "fail_interval", "unlock_time", "root_unlock_time"}, wraps: "deny",
-		most:  map[string]int64{"fail_interval": longestLock, "unlock_time": longestLock, "root_unlock_time": longestLock},
-		never: []string{"unlock_time", "root_unlock_time"}, others: []string{"dir", "audit", "silent", "no_log_info",
-			"local_users_only", "nodelay", "even_deny_root", "admin_group"}}
-	pwhistory = grammar{module: "pam_pwhistory", numbers: []string{"remember", "retry"}, fold: true, zero: true,
-		others: []string{"debug", "enforce_for_root", "file"}}
+	pwquality = grammar{module: "pam_pwquality", fold: true, strict: true}
+	cracklib  = grammar{module: "pam_cracklib"} // the older module, which has no file
+	faillock  = grammar{module: "pam_faillock"}
+	pwhistory = grammar{module: "pam_pwhistory", fold: true, zero: true}
 )
 
 // longestLock is the longest time that pam_faillock takes, in seconds.
@@ -70,26 +55,32 @@ func (g *grammar) take(name, value string, strict bool) (key, taken, why string)
 	if g.fold {
 		key = strings.ToLower(name)
 	}
-	if slices.Contains(g.others, key) {
-		return key, value, ""
-	}
-	if !slices.Contains(g.numbers, key) {
-		names := append(slices.Clone(g.numbers), g.others...)
+	row := optionOf(g.module, key)
+	switch {
+	case row == nil:
+		var names []string
+		for _, o := range Options(g.module) {
+			names = append(names, o.Name)
+		}
 		return "", "", fmt.Sprintf("%s has no option %s (%s)", g.module, redact.Quote([]byte(name)),
 			strictyaml.Hint(strings.ToLower(name), names))
+	case row.takes != aCount:
+		return key, value, ""
 	}
-	if slices.Contains(g.never, key) && value == "never" {
-		return key, "0", ""
+	for _, words := range row.Also {
+		if slices.Contains(words, value) {
+			return key, "0", ""
+		}
 	}
 	digits := value
 	if !strict {
 		digits = leading(value)
 	}
 	n, err := strconv.ParseInt(digits, 10, 32)
-	if most, bounded := g.most[key]; err != nil || bounded && (n < 0 || n > most) {
+	if err != nil || row.most > 0 && (n < 0 || n > row.most) {
 		return "", "", fmt.Sprintf("%s does not take %s for %s", g.module, redact.Quote([]byte(value)), key)
 	}
-	if key == g.wraps {
+	if row.wraps {
 		n &= 1<<16 - 1
 	}
 	return key, strconv.FormatInt(n, 10), ""
@@ -155,8 +146,8 @@ func (o options) with(g *grammar, c *call, also ...string) (options, []slip) {
 		key, taken, why := g.take(name, value, g.strict)
 		if why != "" {
 			slips = append(slips, slip{cite: at, why: why})
-			if number := strings.ToLower(name); g.zero && slices.Contains(g.numbers, number) {
-				all[number] = option{"0", at}
+			if row := optionOf(g.module, strings.ToLower(name)); g.zero && row != nil && row.takes == aCount {
+				all[row.Name] = option{"0", at}
 			}
 			continue
 		}

@@ -149,7 +149,7 @@ func (q *passwdqc) classes() int64 {
 			return int64(i + 1)
 		}
 	}
-	return int64(len(classes)) // nothing is taken
+	return int64(len(credits)) // nothing is taken
 }
 
 func (q *passwdqc) phrase() int64 {

@@ -433,12 +433,6 @@ func (r *reader) ownLength(c *call) (length int64, at estate.Cite) {
 	return length, at
 }
 
-// Defaults of the two modules that check quality, as their manuals give them.
-var qualityDefaults = map[string]map[string]int64{
-	"pam_pwquality": {"minlen": 8, "difok": 1, "dictcheck": 1, "usercheck": 1, "enforcing": 1},
-	"pam_cracklib":  {"minlen": 9, "difok": 5, "dcredit": 1, "ucredit": 1, "lcredit": 1, "ocredit": 1, "dictcheck": 1, "enforcing": 1},
-}
-
 // shortest is the least length that either module takes for minlen, and the
 // least that the dictionary check lets through.
 const shortest = 6
@@ -561,7 +555,7 @@ func (r *reader) byQuality(c *call, file options, slips []slip) *demand {
 			}
 		}
 	}
-	q := &quality{r: r, o: o, c: c, defaults: qualityDefaults[c.module]}
+	q := &quality{r: r, o: o, c: c}
 	if n, enforcing := q.number("enforcing"); n == 0 {
 		r.remark(estate.NotObeyed, c.module, fmt.Sprintf("%s only warns: enforcing is 0, so it refuses nothing", c.module),
 			"Set enforcing = 1.", passwordSettings, enforcing)
@@ -585,8 +579,8 @@ func (q *quality) asks() estate.Asks {
 	a := estate.Asks{Module: q.c.module, Length: max(q.count("minlen"), shortest), ClassRun: q.classRun(), Named: q.count("usercheck") != 0,
 		Personal: q.count("gecoscheck") != 0,
 		NamePart: q.count("usersubstr"), Words: strings.Fields(q.o["badwords"].value), Cite: q.c.cite}
-	for i, class := range classes {
-		a.Credits[i] = max(q.count(class.credit), 0)
+	for i, name := range credits {
+		a.Credits[i] = max(q.count(name), 0)
 	}
 	return a
 }
@@ -629,10 +623,9 @@ func sortedNames(o options) []string {
 
 // quality is one call that checks quality, with its options.
 type quality struct {
-	r        *reader
-	c        *call
-	o        options
-	defaults map[string]int64
+	r *reader
+	c *call
+	o options
 }
 
 // number returns an option's number and where it stands; the module's default
@@ -644,7 +637,7 @@ func (q *quality) number(name string) (int64, estate.Cite) {
 	}
 	at := q.c.cite
 	at.Where, at.Note = name, "not set: the module's default"
-	return q.defaults[name], at
+	return optionOf(pwquality.module, name).byDefault(q.c.module), at
 }
 
 // spared sets what holds where nothing is checked.
@@ -663,11 +656,8 @@ func spared(c *call, into ...estate.Settings) {
 	}
 }
 
-// classes are the four kinds of characters that pwquality tells apart.
-var classes = []struct {
-	credit string
-	id     setting.ID
-}{{"lcredit", "require-lower"}, {"ucredit", "require-upper"}, {"dcredit", "require-digit"}, {"ocredit", "require-symbol"}}
+// credits are the options for the four kinds of characters that pwquality tells apart.
+var credits = [4]string{"lcredit", "ucredit", "dcredit", "ocredit"}
 
 // longest bounds the lengths that are tried.
 const longest = 128
@@ -714,15 +704,15 @@ func (q *quality) count(name string) int64 {
 func (q *quality) rules(into []estate.Settings) {
 	minlen, lengthAt := q.number("minlen")
 	asked := max(minlen, shortest)
-	var credits [4]int64
+	var counted [4]int64
 	given := int64(0)
-	for i, class := range classes {
-		n, at := q.number(class.credit)
-		credits[i] = n
+	for i, name := range credits {
+		n, at := q.number(name)
+		counted[i] = n
 		given += max(n, 0)
-		q.r.set(class.id, setting.Number(max(-n, 0)), at, into...)
+		q.r.set(optionOf(pwquality.module, name).Setting, setting.Number(max(-n, 0)), at, into...)
 	}
-	least := int64(leastLength(asked, credits, q.count("minclass")))
+	least := int64(leastLength(asked, counted, q.count("minclass")))
 	if given > 0 {
 		lengthAt.Note = fmt.Sprintf("%d asked for, less what credits bring", asked)
 	}
@@ -732,23 +722,14 @@ func (q *quality) rules(into []estate.Settings) {
 	}
 	q.r.set("min-length", setting.Number(least), lengthAt, into...)
 	q.r.set("dictionary-check", setting.Word(map[bool]string{true: "on", false: "off"}[dictionary != 0]), dictionaryAt, into...)
-	for _, plain := range []struct {
-		option string
-		id     setting.ID
-	}{{"minclass", "classes-required"}, {"difok", "min-changed"}} {
-		n, at := q.number(plain.option)
-		q.r.set(plain.id, setting.Number(max(n, 0)), at, into...)
-	}
-	for _, limit := range []struct {
-		option string
-		id     setting.ID
-	}{{"maxrepeat", "max-repeat"}, {"maxsequence", "max-sequence"}} {
-		n, at := q.number(limit.option)
-		v := setting.Number(n)
-		if n <= 0 {
+	for _, name := range []string{"minclass", "difok", "maxrepeat", "maxsequence"} {
+		row := optionOf(pwquality.module, name)
+		n, at := q.number(name)
+		v := setting.Number(max(n, 0))
+		if row.limit && n <= 0 {
 			v = setting.Of(setting.Unlimited)
 		}
-		q.r.set(limit.id, v, at, into...)
+		q.r.set(row.Setting, v, at, into...)
 	}
 	user, userAt := q.number("usercheck")
 	q.r.set("name-check", setting.Switch(user != 0), userAt, into...)

@@ -707,18 +707,18 @@ func TestRealQuality(t *testing.T) {
 	asked := 0
 	for range tries {
 		conf := fmt.Sprintf("minlen = %d\n", rnd.IntN(16))
-		var credits [4]int
-		for i, c := range classes {
-			credits[i] = []int{0, 0, 1, 2, 4, -1, -2}[rnd.IntN(7)]
-			conf += fmt.Sprintf("%s = %d\n", c.credit, credits[i])
+		var given [4]int
+		for i, name := range credits {
+			given[i] = []int{0, 0, 1, 2, 4, -1, -2}[rnd.IntN(7)]
+			conf += fmt.Sprintf("%s = %d\n", name, given[i])
 		}
 		conf += fmt.Sprintf("minclass = %d\ndictcheck = %d\n", rnd.IntN(4), rnd.IntN(2))
 		a, _, _ := machine(t, "== security/pwquality.conf\n"+conf+checked("requisite pam_pwquality.so"))
 		least, _ := a.Head.Settings["min-length"].Value.Number()
 		var shorter, enough []string
 		for range each {
-			shorter = append(shorter, password(rnd, credits, int(least)-1))
-			enough = append(enough, password(rnd, credits, int(least)))
+			shorter = append(shorter, password(rnd, given, int(least)-1))
+			enough = append(enough, password(rnd, given, int(least)))
 		}
 		for i, yes := range taken(conf, append(shorter, enough...)) {
 			asked++

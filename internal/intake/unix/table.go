@@ -1,0 +1,159 @@
+package unix
+
+import (
+	"strconv"
+
+	"sternledger/internal/core/setting"
+)
+
+// Option is an option of one of Linux-PAM's modules: one row says how the module takes it,
+// which setting it is, and how that is written. Readers, what is kept of evidence, remedies,
+// changes of files and tests of published documents all go by these rows.
+type Option struct {
+	Module, Name string
+	// Setting is the one that the option decides; empty where none is, and then NoSetting says
+	// why to whoever asks for it.
+	Setting   setting.ID
+	NoSetting string
+	// Form writes a value as a file of the module or a call has it; nil where the option is
+	// there, or not, and There is the value where it is.
+	Form  setting.Form
+	There setting.Value
+	// Tested is Form as tests of published documents look for it, where they look for more.
+	Tested setting.Form
+	// Also are further words for special values that the module takes.
+	Also map[setting.Special][]string
+
+	takes   taking
+	most    int64 // of a number, 0: no bound; one above it is not taken
+	wraps   bool  // a number of 16 bits without a sign
+	older   bool  // pam_cracklib has it, too
+	byNone  int64 // what the module takes where it is not told
+	byOlder int64 // and what pam_cracklib does
+	limit   bool  // it is a most, and 0 or less is no limit
+}
+
+// taking is what an option takes.
+type taking uint8
+
+const (
+	aCount taking = iota
+	aFlag
+	aFile
+	someWords
+	aGroup
+)
+
+const (
+	rootByItself = "root is weighed by itself"
+	noSuch       = "no setting is that"
+)
+
+var (
+	table = []Option{
+		{Module: pwquality.module, Name: "minlen", Setting: "min-length", Form: setting.Plain, older: true, byNone: 8, byOlder: 9},
+		{Module: pwquality.module, Name: "minclass", Setting: "classes-required", Form: setting.Plain, older: true},
+		{Module: pwquality.module, Name: "lcredit", Setting: "require-lower", Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
+		{Module: pwquality.module, Name: "ucredit", Setting: "require-upper", Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
+		{Module: pwquality.module, Name: "dcredit", Setting: "require-digit", Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
+		{Module: pwquality.module, Name: "ocredit", Setting: "require-symbol", Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
+		{Module: pwquality.module, Name: "usercheck", Setting: "name-check", Form: setting.OneZero, byNone: 1},
+		{Module: pwquality.module, Name: "dictcheck", Setting: "dictionary-check", Form: setting.OneZero, byNone: 1, byOlder: 1},
+		{Module: pwquality.module, Name: "difok", Setting: "min-changed", Form: setting.Plain, older: true, byNone: 1, byOlder: 5},
+		{Module: pwquality.module, Name: "maxrepeat", Setting: "max-repeat", Form: setting.Plain, older: true, limit: true},
+		{Module: pwquality.module, Name: "maxsequence", Setting: "max-sequence", Form: setting.Plain, older: true, limit: true},
+		{Module: pwquality.module, Name: "badwords", Setting: "blocklist", takes: someWords},
+		{Module: pwquality.module, Name: "maxclassrepeat", NoSetting: noSuch, older: true},
+		{Module: pwquality.module, Name: "gecoscheck", NoSetting: noSuch},
+		{Module: pwquality.module, Name: "usersubstr", NoSetting: noSuch},
+		{Module: pwquality.module, Name: "enforcing", NoSetting: "whether a module is obeyed decides the settings", byNone: 1, byOlder: 1},
+		{Module: pwquality.module, Name: "retry", NoSetting: "it only says how often the module asks again", older: true},
+		{Module: pwquality.module, Name: "dictpath", NoSetting: noSuch, takes: aFile, older: true},
+		{Module: pwquality.module, Name: "enforce_for_root", NoSetting: rootByItself, takes: aFlag, older: true},
+		{Module: pwquality.module, Name: "local_users_only", NoSetting: noSuch, takes: aFlag},
+		{Module: cracklib.module, Name: "reject_username", NoSetting: noSuch, takes: aFlag},
+		{Module: cracklib.module, Name: "gecoscheck", NoSetting: noSuch, takes: aFlag},
+
+		{Module: faillock.module, Name: "deny", Setting: "lockout-threshold", Form: setting.Plain, wraps: true},
+		{Module: faillock.module, Name: "unlock_time", Setting: "lockout-duration", Form: setting.Plain, most: longestLock, Also: neverUnlocks},
+		{Module: faillock.module, Name: "fail_interval", Setting: "lockout-window", Form: setting.Plain, most: longestLock},
+		{Module: faillock.module, Name: "even_deny_root", Setting: "lockout-administrator", There: setting.On, takes: aFlag},
+		{Module: faillock.module, Name: "root_unlock_time", NoSetting: rootByItself, most: longestLock, Also: neverUnlocks},
+		{Module: faillock.module, Name: "dir", NoSetting: noSuch, takes: aFile},
+		{Module: faillock.module, Name: "admin_group", NoSetting: "who is held to root's rules is weighed by itself", takes: aGroup},
+		{Module: faillock.module, Name: "audit", NoSetting: noSuch, takes: aFlag},
+		{Module: faillock.module, Name: "silent", NoSetting: noSuch, takes: aFlag},
+		{Module: faillock.module, Name: "no_log_info", NoSetting: noSuch, takes: aFlag},
+		{Module: faillock.module, Name: "local_users_only", NoSetting: noSuch, takes: aFlag},
+		{Module: faillock.module, Name: "nodelay", NoSetting: noSuch, takes: aFlag},
+
+		{Module: pwhistory.module, Name: "remember", Setting: "history", Form: setting.Plain},
+		{Module: pwhistory.module, Name: "retry", NoSetting: "it only says how often the module asks again"},
+		{Module: pwhistory.module, Name: "debug", NoSetting: noSuch, takes: aFlag},
+		{Module: pwhistory.module, Name: "enforce_for_root", NoSetting: rootByItself, takes: aFlag},
+		{Module: pwhistory.module, Name: "file", NoSetting: noSuch, takes: aFile},
+	}
+	neverUnlocks = map[setting.Special][]string{setting.UntilAdmin: {"never"}}
+)
+
+// Options are the options of a module.
+func Options(module string) (all []Option) {
+	for i := range table {
+		if table[i].of(module) {
+			all = append(all, table[i])
+		}
+	}
+	return all
+}
+
+// of reports whether a module has an option. The older of the two that check quality has its
+// own form of some.
+func (o *Option) of(module string) bool {
+	return o.Module == module || module == cracklib.module && o.older
+}
+
+// optionOf is a module's option of that name; nil: it has none.
+func optionOf(module, name string) *Option {
+	for i := range table {
+		if table[i].Name == name && table[i].of(module) {
+			return &table[i]
+		}
+	}
+	return nil
+}
+
+// byDefault is what a module takes where it is not told.
+func (o *Option) byDefault(module string) int64 {
+	if module == cracklib.module {
+		return o.byOlder
+	}
+	return o.byNone
+}
+
+// AskedAs returns the option that asks a machine for a setting, and its module; empty where
+// the name is the one that evidence cites. Evidence can cite another line that decides a
+// setting: a stack that calls no module, say.
+func AskedAs(id setting.ID) (name, module string) {
+	for i := range table {
+		if id != "" && table[i].Setting == id {
+			return table[i].Name, table[i].Module
+		}
+	}
+	return "", ""
+}
+
+// atLeast writes the least number of a class as pwquality does: negative.
+func atLeast(v setting.Value) string {
+	n, ok := v.Number()
+	if !ok || n <= 0 {
+		return ""
+	}
+	return strconv.FormatInt(-n, 10)
+}
+
+func creditOrNone(v setting.Value) string {
+	if v == setting.Number(0) {
+		return "0"
+	}
+	return atLeast(v)
+}
