@@ -86,7 +86,7 @@ func effectiveFor(s *govern.Survey, p place) (*govern.Scope, govern.Governing, m
 	s.Settle(scope)
 	settings := govern.WithFlags(scope.Settings, g.At, from.Row)
 	if g.Way == estate.PasswordHash { // the cloud goes by its own exemption from expiry
-		settings["max-age"] = govern.WithFlags(scope.Settings, a, p.row)["max-age"]
+		settings[setting.MaxAge] = govern.WithFlags(scope.Settings, a, p.row)[setting.MaxAge]
 	}
 	return scope, g, settings
 }

@@ -184,7 +184,7 @@ func placeOf(s *govern.Survey, scope *govern.Scope) *probe.Place {
 		}
 	}
 	// A tenant whose accounts come from this domain may ban its words here, too.
-	const mode = setting.ID("directory-blocklist-mode")
+	const mode = setting.ID(setting.DirectoryBlocklistMode)
 	for i, tenant := range s.Estate.Authorities {
 		if home.Kind == estate.Domain && at.Cloud == nil && tenant.Head != nil &&
 			s.Resolutions[i].DrawsOn(slices.Index(s.Estate.Authorities, home)) {

@@ -39,7 +39,7 @@ type Rehearsal struct {
 	Notes    []string
 }
 
-var lockoutIDs = []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"}
+var lockoutIDs = []setting.ID{setting.LockoutThreshold, setting.LockoutWindow, setting.LockoutDuration}
 
 // Rehearse plays sign-ins against a scope's or account's lockout.
 func Rehearse(e *custody.Engagement, opt RehearseOptions) (*Rehearsal, error) {
@@ -164,7 +164,7 @@ func (o *RehearseOptions) signIns() ([]rehearse.SignIn, error) {
 		return rehearse.Timeline(filepath.Base(o.Timeline), string(data))
 	}
 	seconds := func(flag, text string) (int64, error) {
-		v, err := setting.Get("lockout-window").Parse(text)
+		v, err := setting.Get(setting.LockoutWindow).Parse(text)
 		n, ok := v.Number()
 		if err != nil || !ok {
 			return 0, fmt.Errorf("--%s %q: expected a time with its unit, such as 10m", flag, text)

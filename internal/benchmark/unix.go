@@ -60,8 +60,8 @@ var (
 	quality  = of("pam_pwquality")
 	faillock = of("pam_faillock")
 	history  = of("pam_pwhistory")
-	hashing  = []option{named("remember", "pam_unix", "history", 1), method(), flagged("nullok", "pam_unix", "empty-accepted", setting.On)}
-	delays   = []option{{name: "delay", module: "pam_faildelay", written: written{id: "failure-delay", unit: 1,
+	hashing  = []option{named("remember", "pam_unix", setting.History, 1), method(), flagged("nullok", "pam_unix", setting.EmptyAccepted, setting.On)}
+	delays   = []option{{name: "delay", module: "pam_faildelay", written: written{id: setting.FailureDelay, unit: 1,
 		form: func(v setting.Value) string {
 			if n, ok := v.Number(); ok {
 				return decimal(n * 1_000_000)
@@ -73,7 +73,7 @@ var (
 
 // method is how pam_unix is told to hash.
 func method() option {
-	return option{module: "pam_unix", written: written{id: "hash-method", unit: 1, form: func(v setting.Value) string {
+	return option{module: "pam_unix", written: written{id: setting.HashMethod, unit: 1, form: func(v setting.Value) string {
 		word, _ := v.Word()
 		return map[string]string{"des": "bigcrypt", "bcrypt": "blowfish"}[word] + map[bool]string{true: word}[word != "des" && word != "bcrypt"]
 	}}}
@@ -89,10 +89,10 @@ type file struct {
 var assigned = []string{"%n = %v", "%n=%v", "%n= %v", "%n =%v", "%n %v"}
 
 var files = []file{
-	{"/etc/login.defs", []option{named("PASS_MAX_DAYS", "", "max-age", day), named("PASS_MIN_DAYS", "", "min-age", day),
-		named("PASS_WARN_AGE", "", "expiry-warning", day), named("ENCRYPT_METHOD", "", "hash-method", 1)}, []string{"%n\t%v", "%n %v",
+	{"/etc/login.defs", []option{named("PASS_MAX_DAYS", "", setting.MaxAge, day), named("PASS_MIN_DAYS", "", setting.MinAge, day),
+		named("PASS_WARN_AGE", "", setting.ExpiryWarning, day), named("ENCRYPT_METHOD", "", setting.HashMethod, 1)}, []string{"%n\t%v", "%n %v",
 		"%n   %v"}},
-	{"/etc/default/useradd", []option{named("INACTIVE", "", "inactive-disable", day)}, []string{"%n=%v"}},
+	{"/etc/default/useradd", []option{named("INACTIVE", "", setting.InactiveDisable, day)}, []string{"%n=%v"}},
 	{"/etc/security/pwquality.conf", quality, assigned}, {"/etc/security/pwquality.conf.d/50-settings.conf", quality, assigned},
 	{"/etc/security/faillock.conf", faillock, assigned}, {"/etc/security/pwhistory.conf", history, assigned},
 }
@@ -383,8 +383,8 @@ type age struct {
 }
 
 var ages = []age{
-	{"shadow field 4", written{id: "min-age", unit: day, form: unix.Forms()["shadow field 4"]}},
-	{"shadow field 5", written{id: "max-age", unit: day, form: unix.Forms()["shadow field 5"]}},
-	{"shadow field 6", written{id: "expiry-warning", unit: day, form: unix.Forms()["shadow field 6"]}},
-	{"shadow field 7", written{id: "inactive-disable", unit: day, form: setting.Scaled(day, map[setting.Special]string{setting.Never: "-1"})}},
+	{"shadow field 4", written{id: setting.MinAge, unit: day, form: unix.Forms()["shadow field 4"]}},
+	{"shadow field 5", written{id: setting.MaxAge, unit: day, form: unix.Forms()["shadow field 5"]}},
+	{"shadow field 6", written{id: setting.ExpiryWarning, unit: day, form: unix.Forms()["shadow field 6"]}},
+	{"shadow field 7", written{id: setting.InactiveDisable, unit: day, form: setting.Scaled(day, map[setting.Special]string{setting.Never: "-1"})}},
 }

@@ -14,18 +14,18 @@ var forever = []string{"4294967295", "-1"}
 
 // policies are the entities of tests on account policies: times in seconds.
 var policies = map[string]written{
-	"max_passwd_age": {id: "max-age", unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.Never: forever[0]}),
+	"max_passwd_age": {id: setting.MaxAge, unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.Never: forever[0]}),
 		also: map[setting.Special][]string{setting.Never: {forever[1], "0"}}},
-	"min_passwd_age":        {id: "min-age", unit: 1, form: setting.Scaled(1, setting.Zero)},
-	"min_passwd_len":        {id: "min-length", unit: 1, form: setting.Plain},
-	"password_hist_len":     {id: "history", unit: 1, form: setting.Plain},
-	"password_complexity":   {id: "complexity", unit: 1, form: setting.OneZero},
-	"reversible_encryption": {id: "reversible", unit: 1, form: setting.OneZero},
-	"force_logoff":          {id: "logoff-at-hours-end", unit: 1, form: setting.Words("0", forever[0])},
-	"lockout_duration": {id: "lockout-duration", unit: 1, form: setting.Plain,
+	"min_passwd_age":        {id: setting.MinAge, unit: 1, form: setting.Scaled(1, setting.Zero)},
+	"min_passwd_len":        {id: setting.MinLength, unit: 1, form: setting.Plain},
+	"password_hist_len":     {id: setting.History, unit: 1, form: setting.Plain},
+	"password_complexity":   {id: setting.Complexity, unit: 1, form: setting.OneZero},
+	"reversible_encryption": {id: setting.Reversible, unit: 1, form: setting.OneZero},
+	"force_logoff":          {id: setting.LogoffAtHoursEnd, unit: 1, form: setting.Words("0", forever[0])},
+	"lockout_duration": {id: setting.LockoutDuration, unit: 1, form: setting.Plain,
 		also: map[setting.Special][]string{setting.UntilAdmin: forever}},
-	"lockout_observation_window": {id: "lockout-window", unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.AtOnce: "0"})},
-	"lockout_threshold":          {id: "lockout-threshold", unit: 1, form: setting.Plain},
+	"lockout_observation_window": {id: setting.LockoutWindow, unit: 1, form: setting.Scaled(1, map[setting.Special]string{setting.AtOnce: "0"})},
+	"lockout_threshold":          {id: setting.LockoutThreshold, unit: 1, form: setting.Plain},
 }
 
 // policyTest is a test on the policy for passwords or for lockout, which always exists.

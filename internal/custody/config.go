@@ -105,7 +105,7 @@ func (e *Expect) MaxAge() time.Duration {
 	if e.NewerThan.Value == "" {
 		return usualAge
 	}
-	v, _ := setting.Get("max-age").Parse(e.NewerThan.Value)
+	v, _ := setting.Get(setting.MaxAge).Parse(e.NewerThan.Value)
 	n, _ := v.Number()
 	return time.Duration(n) * time.Second
 }
@@ -166,7 +166,7 @@ func (c *Config) check(file string, library Library) error {
 		}
 	}
 	if text := c.Expect.NewerThan; text.Value != "" {
-		if v, err := setting.Get("max-age").Parse(text.Value); err != nil || !isNumber(v) {
+		if v, err := setting.Get(setting.MaxAge).Parse(text.Value); err != nil || !isNumber(v) {
 			return text.Errorf(file, "newer-than %q; expected a time with its unit, such as 90d", text.Value)
 		}
 	}

@@ -37,7 +37,7 @@ func Rehearsal(s *Sheet, r *assess.Rehearsal, all bool) error {
 		seen = fmt.Sprintf("an observer sees %s", Quantity(sum.Locks, "lock"))
 	}
 	s.Entry("outcome", "", text, first, seen)
-	for _, id := range []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"} {
+	for _, id := range []setting.ID{setting.LockoutThreshold, setting.LockoutWindow, setting.LockoutDuration} {
 		if x := d.Settings[string(id)]; x != nil {
 			s.Note("", fmt.Sprintf("%s: %s (%s, %s)", id, x.Text, x.From, x.Evidence))
 		}

@@ -110,7 +110,7 @@ func otherDoors(s *Sheet, d *contract.TraceDocument) {
 		}
 		var beside []string
 		for _, row := range setting.Table() {
-			if x := door.Own[string(row.ID)]; x != nil && row.ID != "mfa" && (x.Value != nil || x.Special != "") &&
+			if x := door.Own[string(row.ID)]; x != nil && row.ID != setting.SecondFactor && (x.Value != nil || x.Special != "") &&
 				row.Exists(setting.WindowsDomain) {
 				beside = append(beside, fmt.Sprintf("%s %s", row.ID, Short(row, valueOf(x))))
 			}

@@ -500,9 +500,9 @@ func (m *maker) values() {
 // guards are what keeps passwords from being guessed; strength are the settings that a
 // document gives up for them.
 var (
-	guards   = []setting.ID{"min-length", "dictionary-check", "blocklist"}
-	strength = []setting.ID{"complexity", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol", "max-age",
-		"min-age", "history", "max-repeat", "max-sequence", "min-changed"}
+	guards   = []setting.ID{setting.MinLength, setting.DictionaryCheck, setting.Blocklist}
+	strength = []setting.ID{setting.Complexity, setting.ClassesRequired, setting.RequireLower, setting.RequireUpper, setting.RequireDigit, setting.RequireSymbol, setting.MaxAge,
+		setting.MinAge, setting.History, setting.MaxRepeat, setting.MaxSequence, setting.MinChanged}
 )
 
 // loosening sees to it that nothing is made weaker alone: a document that gives one
@@ -539,7 +539,7 @@ func (d *draft) loosens() bool {
 	if d.notSet || !d.from.IsSet() {
 		return false
 	}
-	if d.setting == "max-age" { // the table has no direction for it
+	if d.setting == setting.MaxAge { // the table has no direction for it
 		was, finite := d.from.Number()
 		now, still := d.to.Number()
 		return finite && (!still || now > was)
@@ -597,17 +597,17 @@ const longestPlain = 14
 func (m *maker) together() {
 	for _, d := range slices.Clone(m.order) {
 		switch d.setting {
-		case "min-length":
+		case setting.MinLength:
 			m.relaxed(d)
-		case "lockout-window":
+		case setting.LockoutWindow:
 			m.windowWithin(d)
-		case "inactive-disable": // idle days count from the end of a password: one that never ends has none
-			if age := m.find(d, "max-age"); age != nil {
+		case setting.InactiveDisable: // idle days count from the end of a password: one that never ends has none
+			if age := m.find(d, setting.MaxAge); age != nil {
 				d.first = append(d.first, age)
 			}
-		case "lockout-threshold", "lockout-duration":
-			if d.setting == "lockout-duration" && d.notSet {
-				if t := m.find(d, "lockout-threshold"); t != nil {
+		case setting.LockoutThreshold, setting.LockoutDuration:
+			if d.setting == setting.LockoutDuration && d.notSet {
+				if t := m.find(d, setting.LockoutThreshold); t != nil {
 					d.first = append(d.first, t)
 				}
 			}
@@ -632,7 +632,7 @@ func (m *maker) relaxed(d *draft) {
 	if !ok || n <= longestPlain || d.Holder != Head && d.Holder != Template && d.Holder != Local {
 		return
 	}
-	const limit = setting.ID("length-limit-relaxed")
+	const limit = setting.ID(setting.LengthLimitRelaxed)
 	s := d.scopes[0]
 	e := s.Settings[limit]
 	if e.Missing == govern.Present && e.Value == setting.On {
@@ -691,7 +691,7 @@ func (m *maker) windowWithin(d *draft) {
 // durationOf is the draft of the duration beside a window, one that is made if what holds
 // now is shorter; nil: none is needed, or has a right place.
 func (m *maker) durationOf(d *draft, window int64) *draft {
-	const duration = setting.ID("lockout-duration")
+	const duration = setting.ID(setting.LockoutDuration)
 	if x := m.find(d, duration); x != nil {
 		return x
 	}

@@ -219,7 +219,7 @@ func (a *Amendment) at(s *Spot, scope *govern.Scope) bool {
 }
 
 // ages are the settings of which an account's line of shadow has its own.
-var ages = []setting.ID{"max-age", "inactive-disable", "min-age", "expiry-warning"}
+var ages = []setting.ID{setting.MaxAge, setting.InactiveDisable, setting.MinAge, setting.ExpiryWarning}
 
 // Ages reports whether a change of a setting is written into a row's line of shadow:
 // there has to be a password that grows old, a line that the system takes, and no
@@ -230,9 +230,9 @@ func Ages(o *estate.Objects, row int, id setting.ID, to setting.Value) bool {
 	}
 	own := uint32(0)
 	switch id {
-	case "max-age":
+	case setting.MaxAge:
 		own = o.MaxDays.At(row)
-	case "inactive-disable":
+	case setting.InactiveDisable:
 		own = o.IdleDays.At(row)
 	}
 	n, finite := to.Number()
@@ -240,8 +240,8 @@ func Ages(o *estate.Objects, row int, id setting.ID, to setting.Value) bool {
 }
 
 // bearing are the settings that an account's sign-in hangs on.
-var bearing = []setting.ID{"max-age", "inactive-disable", "empty-accepted", "mfa", "lockout-threshold", "lockout-duration",
-	"lockout-administrator"}
+var bearing = []setting.ID{setting.MaxAge, setting.InactiveDisable, setting.EmptyAccepted, setting.SecondFactor, setting.LockoutThreshold, setting.LockoutDuration,
+	setting.LockoutAdministrator}
 
 // Bears reports whether an amendment bears on who can sign in.
 func (a *Amendment) Bears() bool {
@@ -322,7 +322,7 @@ func (p *Population) playPlace(x *Played, authority int, c *changed, at int64) {
 				ways[0].add(admin, before, lockable(in.scope, row, nil))
 				ways[1].add(admin, now, lockable(in.scope, row, settings))
 			}
-			if n, ok := settings["lockout-threshold"].Number(); ok && int64(from.Objects.Failures.At(row)) >= n {
+			if n, ok := settings[setting.LockoutThreshold].Number(); ok && int64(from.Objects.Failures.At(row)) >= n {
 				x.NextLocks++
 			}
 			outcome, day, cause := now.worse(before)
@@ -344,7 +344,7 @@ func (x *Played) unlisted(from *estate.Authority, c *changed) {
 		if id.At != from.Place() {
 			continue
 		}
-		_, finite := settings["max-age"].Number()
+		_, finite := settings[setting.MaxAge].Number()
 		aged = aged || finite && expiries[from.Platform] == shuts
 		scope := c.scopes[id]
 		locks = locks || lockable(scope, estate.NotFound, nil) == spared && lockable(scope, estate.NotFound, settings) != spared
@@ -381,15 +381,15 @@ func (p *Population) lifeOf(scope *govern.Scope, row int, settings, lines map[se
 	case flags&estate.MustChange != 0:
 		l.must, l.why = 0, Aged
 	default:
-		max, known := value("max-age")
+		max, known := value(setting.MaxAge)
 		l.ofAge(how, max, known, flags, int64(o.PwdSet.At(row)), settings, at)
 	}
 	if flags&estate.EmptyPassword != 0 {
-		if v, known := value("empty-accepted"); known && v == setting.Off {
+		if v, known := value(setting.EmptyAccepted); known && v == setting.Off {
 			l.shut, l.end = 0, EmptyRefused
 		}
 	}
-	if v, ok := settings["mfa"]; ok && v == setting.Word("all") && flags&(estate.SecondFactor|estate.FactorRequired) == 0 && l.must > 0 {
+	if v, ok := settings[setting.SecondFactor]; ok && v == setting.Word("all") && flags&(estate.SecondFactor|estate.FactorRequired) == 0 && l.must > 0 {
 		l.must, l.why = 0, FactorAsked
 	}
 	return l
@@ -413,7 +413,7 @@ func (l *life) ofAge(how expiry, max setting.Value, known bool, flags estate.Fla
 	switch {
 	case how == keeps:
 	case how == gives: // and then lets nobody in, where no further sign-ins are granted
-		if _, asked := settings["max-age"]; asked && finite && limit <= Horizon*aDay {
+		if _, asked := settings[setting.MaxAge]; asked && finite && limit <= Horizon*aDay {
 			l.shut, l.end = int(limit/aDay), Aged
 		}
 	case !known, set == 0, flags&estate.NoControl != 0:
@@ -447,7 +447,7 @@ func (l *life) ofLine(o *estate.Objects, row int, lines map[setting.ID]setting.V
 		}
 		return int64(own) - 1, own > 0
 	}
-	max, ages := days("max-age", o.MaxDays.At(row))
+	max, ages := days(setting.MaxAge, o.MaxDays.At(row))
 	if !ages || traits&estate.Ageless != 0 {
 		return
 	}
@@ -464,7 +464,7 @@ func (l *life) ofLine(o *estate.Objects, row int, lines map[setting.ID]setting.V
 		first--
 	}
 	l.must, l.why = day(first-today), Aged
-	if idle, there := days("inactive-disable", o.IdleDays.At(row)); there {
+	if idle, there := days(setting.InactiveDisable, o.IdleDays.At(row)); there {
 		if d := day(first + idle - today); d < l.shut {
 			l.shut, l.end = d, Idle
 		}
@@ -520,7 +520,7 @@ const (
 )
 
 // locks are the settings of which a lockout is made.
-var locks = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-administrator"}
+var locks = []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutAdministrator}
 
 // lockable tells it of an account, with what changes make of its scope's settings; of
 // estate.NotFound, whether all accounts of a place are held to it.
@@ -532,17 +532,17 @@ func lockable(scope *govern.Scope, row int, settings map[setting.ID]setting.Valu
 		e := scope.Settings[id] // not set: nothing locks yet, and Windows' own duration ends
 		return e.Value, e.Missing == govern.Present || e.Missing == govern.NotSet || e.Missing == govern.NoSuch
 	}
-	threshold, known := read("lockout-threshold")
-	duration, ends := read("lockout-duration")
-	if head := scope.Authority.Head; scope.Authority.Platform == setting.UnixMachine && head != nil && settings["lockout-administrator"] == setting.On {
+	threshold, known := read(setting.LockoutThreshold)
+	duration, ends := read(setting.LockoutDuration)
+	if head := scope.Authority.Head; scope.Authority.Platform == setting.UnixMachine && head != nil && settings[setting.LockoutAdministrator] == setting.On {
 		// root was spared: from then on it is held to what holds for others.
 		if _, locks := threshold.Number(); !locks {
-			x, y := head.Settings["lockout-threshold"], head.Settings["lockout-duration"]
+			x, y := head.Settings[setting.LockoutThreshold], head.Settings[setting.LockoutDuration]
 			threshold, duration, ends = x.Value, y.Value, y.Value != (setting.Value{})
 		}
 	}
 	const builtin = 500
-	administrators, _ := read("lockout-administrator")
+	administrators, _ := read(setting.LockoutAdministrator)
 	_, locksAt := threshold.Number()
 	switch {
 	case known && !locksAt, ends && !duration.Is(setting.UntilAdmin),

@@ -20,17 +20,6 @@ type Touched struct {
 	What     string   // in a sentence
 }
 
-// atNextChange are settings that ask something of new passwords only.
-var atNextChange = []setting.ID{"min-length", "max-length", "complexity", "classes-required", "require-lower", "require-upper",
-	"require-digit",
-	"require-symbol", "history", "name-check", "dictionary-check", "blocklist", "blocklist-size", "min-changed", "max-repeat", "max-sequence",
-	"reversible", "hash-rounds", "lm-hash-stored", "banned-list", "directory-blocklist-mode"}
-
-// later are settings that count from the next failed try, lock or change on: nobody
-// notices at once.
-var later = []setting.ID{"lockout-duration", "lockout-window", "lockout-administrator", "min-age", "expiry-warning", "length-limit-relaxed",
-	"min-length-audit", "success-clears", "failure-delay", "hash-method"}
-
 const aDay = 24 * 60 * 60
 
 // Population is who is in which scope, for questions about many amendments.
@@ -137,16 +126,16 @@ func (p *Population) Touch(a *Amendment, at int64) *Touched {
 		t.What = "Nobody: the policies go before each other as they do now"
 	case a.Flag == estate.NoPreauth:
 		t.What = fmt.Sprintf("%s must pre-authenticate from the next sign-in: only very old programs cannot", accounts(a.Accounts))
-	case a.Flag == estate.Reversible || a.Setting == "reversible" && a.To == setting.Off:
+	case a.Flag == estate.Reversible || a.Setting == setting.Reversible && a.To == setting.Off:
 		t.Next = p.reached(a)
 		t.What = "Nobody at once; what signs in by digest or CHAP stops with the next change of password (" + accounts(t.Next) + ")"
-	case a.Bears() && a.Setting == "lockout-threshold":
+	case a.Bears() && a.Setting == setting.LockoutThreshold:
 		t.What = p.locks(t, a)
-	case slices.Contains(later, a.Setting):
+	case a.Setting != "" && setting.Get(a.Setting).Felt == setting.Later:
 		t.What = "Nobody at once"
 	case a.Bears():
 		t.What = t.Played.Text()
-	case a.Flag != 0 || slices.Contains(atNextChange, a.Setting):
+	case a.Flag != 0 || a.Setting != "" && setting.Get(a.Setting).Felt == setting.AtNextChange:
 		t.Next = p.reached(a)
 		t.What = "Nobody at once; " + accounts(t.Next) + " at the next change of password"
 		if t.Next == 0 && p.unlisted(a) {
@@ -176,12 +165,12 @@ func (p *Population) locks(t *Touched, a *Amendment) string {
 	}
 	var until setting.Value
 	p.each(a, func(at *estate.Authority, row int, scope *govern.Scope) {
-		if until = scope.Settings["lockout-duration"].Value; serving(at, row, scope.Tier) > ForPeople {
+		if until = scope.Settings[setting.LockoutDuration].Value; serving(at, row, scope.Tier) > ForPeople {
 			t.Lockable = append(t.Lockable, at.Objects.Name.At(row))
 		}
 	})
 	for _, b := range a.WithFirst() {
-		if b.Setting == "lockout-duration" {
+		if b.Setting == setting.LockoutDuration {
 			until = b.To
 		}
 	}
@@ -189,7 +178,7 @@ func (p *Population) locks(t *Touched, a *Amendment) string {
 	if len(t.Lockable) > 0 {
 		how := "for some time"
 		if n, ok := until.Number(); ok {
-			how = "for " + setting.Get("lockout-duration").Text(setting.Number(n))
+			how = "for " + setting.Get(setting.LockoutDuration).Text(setting.Number(n))
 		} else if until.Is(setting.UntilAdmin) {
 			how = "until an administrator unlocks it"
 		}

@@ -17,7 +17,7 @@ var accountChecks = []Check{
 		Doc: "Accounts whose passwords never expire, by their own flag, under a maximum age.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NeverExpires, func(s *govern.Scope, rows []int) *Finding {
-				age, finite := s.Settings["max-age"].Value.Number()
+				age, finite := s.Settings[setting.MaxAge].Value.Number()
 				if !finite || s.Elsewhere != nil {
 					return nil
 				}
@@ -25,7 +25,7 @@ var accountChecks = []Check{
 				if old := p.oldest(rows); old != "" {
 					oldest = "; the oldest password is of " + old
 				}
-				return &Finding{Settings: []setting.ID{"max-age"}, Observed: "never expires",
+				return &Finding{Settings: []setting.ID{setting.MaxAge}, Observed: "never expires",
 					Reason: fmt.Sprintf("%s: the password never expires, by the account's own flag, where others must change it after %s%s",
 						number(len(rows), "enabled account"), setting.Span(age), oldest),
 					Remedy: "Clear the flag, or give such accounts a fine-grained policy of their own with long random passwords."}
@@ -38,7 +38,7 @@ var accountChecks = []Check{
 		Doc: "Accounts that need no password, by their own flag: an empty one can be set, whatever the minimum length.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoneRequired, func(s *govern.Scope, rows []int) *Finding {
-				return &Finding{Settings: []setting.ID{"min-length"}, Observed: "0 characters",
+				return &Finding{Settings: []setting.ID{setting.MinLength}, Observed: "0 characters",
 					Reason: number(len(rows), "enabled account") + ": the password may be empty, by the account's own flag",
 					Remedy: "Clear the flag (userAccountControl, 0x20), and have the passwords changed."}
 			})
@@ -50,7 +50,7 @@ var accountChecks = []Check{
 		Doc: "Accounts whose passwords are stored so that they can be read back, by their own flag.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.Reversible, func(s *govern.Scope, rows []int) *Finding {
-				return &Finding{Settings: []setting.ID{"reversible"}, Observed: "on",
+				return &Finding{Settings: []setting.ID{setting.Reversible}, Observed: "on",
 					Reason: number(len(rows), "enabled account") + ": the password can be read back, by the account's own flag",
 					Remedy: "Clear the flag (userAccountControl, 0x80), and have the passwords changed: until then the old copy stays."}
 			})
@@ -62,7 +62,7 @@ var accountChecks = []Check{
 		Doc: "Accounts that need no Kerberos pre-authentication: anybody can ask for something to guess their password on, without a failed try.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoPreauth, func(s *govern.Scope, rows []int) *Finding {
-				return &Finding{Settings: []setting.ID{"lockout-threshold"}, Observed: "no pre-authentication",
+				return &Finding{Settings: []setting.ID{setting.LockoutThreshold}, Observed: "no pre-authentication",
 					Reason: number(len(rows), "enabled account") + ": the password can be guessed at offline, past the lockout",
 					Remedy: "Clear the flag (userAccountControl, 0x400000); until then give them long random passwords."}
 			})

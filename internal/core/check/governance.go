@@ -830,7 +830,7 @@ var governanceChecks = []Check{
 			if len(open.rows) > 0 {
 				text += fmt.Sprintf("; of %s it is not known", number(len(open.rows), "more machine"))
 			}
-			p.report(Finding{Settings: []setting.ID{"managed-admin"}, Observed: "not set", Reason: text,
+			p.report(Finding{Settings: []setting.ID{setting.ManagedAdmin}, Observed: "not set", Reason: text,
 				Remedy: "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them " +
 					"apart.",
 				Evidence: []estate.Cite{none.cite}}, "", nil)
@@ -843,7 +843,7 @@ var governanceChecks = []Check{
 			"evidence: the policy, its links or its filters were not all exported.",
 		Run: func(p *Pass) {
 			if none, open := managed(p); len(none.rows) == 0 && len(open.rows) > 0 {
-				p.report(Finding{Settings: []setting.ID{"managed-admin"}, Reason: "whether a policy gives the local administrator of " +
+				p.report(Finding{Settings: []setting.ID{setting.ManagedAdmin}, Reason: "whether a policy gives the local administrator of " +
 					machineList(p.Authority, open.rows) + " a managed password is not in the evidence",
 					Remedy: "Export the policies with their Registry.pol and their preferences, all units with their links, and the policies' " +
 						"access lists.",
@@ -1182,7 +1182,7 @@ func managed(p *Pass) (none, open machines) {
 		}
 		links := p.Templates.At(p.Authority.Parents[o.Parent.At(row)], []govern.Machine{m})
 		configured, unseen := p.Templates.ConfiguredOn(row)
-		v, to := configured["managed-admin"], &none
+		v, to := configured[setting.ManagedAdmin], &none
 		switch {
 		case v != nil && v.Open == "" && v.Problem == "" && v.Value != setting.Word("off"):
 			continue

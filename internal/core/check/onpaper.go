@@ -31,7 +31,7 @@ func (h Held) Text(id setting.ID) string { return setting.Get(id).Text(h.Value(i
 // caps at 14 unless the limit is relaxed. A fine-grained policy is not.
 func (h Held) LengthLimited() bool {
 	p := h.scope.Policy
-	return p != nil && p.Standing != estate.Override && setting.Get("length-limit-relaxed").Exists(h.scope.Authority.Platform)
+	return p != nil && p.Standing != estate.Override && setting.Get(setting.LengthLimitRelaxed).Exists(h.scope.Authority.Platform)
 }
 
 const shortLimit = 14 // characters; more needs the relaxed limit on Windows
@@ -42,11 +42,11 @@ var coreChecks = []Check{
 		Name: "history-run-through", Title: "The password history can be run through in minutes",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "A history without a minimum age can be run through in minutes, back to the old password.",
-		Reads:   []setting.ID{"history", "min-age"},
-		Defeats: []setting.ID{"history"},
+		Reads:   []setting.ID{setting.History, setting.MinAge},
+		Defeats: []setting.ID{setting.History},
 		Run: between(func(h Held) (string, string) {
-			n, ok := h.Number("history")
-			if !ok || n == 0 || !h.Value("min-age").Is(setting.AtOnce) {
+			n, ok := h.Number(setting.History)
+			if !ok || n == 0 || !h.Value(setting.MinAge).Is(setting.AtOnce) {
 				return "", ""
 			}
 			return fmt.Sprintf("back on the old password after 0 days: history %d, minimum age at once", n),
@@ -57,16 +57,16 @@ var coreChecks = []Check{
 		Name: "age-order", Title: "Passwords expire before they may be changed",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "A minimum age that is not below the maximum age leaves no time in which a password can be changed before it expires.",
-		Reads:   []setting.ID{"min-age", "max-age"},
-		Defeats: []setting.ID{"min-age", "max-age"},
+		Reads:   []setting.ID{setting.MinAge, setting.MaxAge},
+		Defeats: []setting.ID{setting.MinAge, setting.MaxAge},
 		Run: between(func(h Held) (string, string) {
-			low, okLow := h.Number("min-age")
-			high, okHigh := h.Number("max-age")
+			low, okLow := h.Number(setting.MinAge)
+			high, okHigh := h.Number(setting.MaxAge)
 			if !okLow || !okHigh || low < high {
 				return "", ""
 			}
 			return fmt.Sprintf("the minimum age of %s is not below the maximum age of %s: a password expires before its user may change it",
-					h.Text("min-age"), h.Text("max-age")),
+					h.Text(setting.MinAge), h.Text(setting.MaxAge)),
 				"Set the minimum age below the maximum age; 1 day is enough to protect the history."
 		}),
 	},
@@ -74,14 +74,14 @@ var coreChecks = []Check{
 		Name: "lockout-dormant", Title: "Lockout settings do nothing: no number of failures locks",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "A lockout duration or window does nothing while no number of failed tries locks an account.",
-		Reads:   []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window"},
-		Defeats: []setting.ID{"lockout-duration", "lockout-window", "lockout-administrator"},
+		Reads:   []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow},
+		Defeats: []setting.ID{setting.LockoutDuration, setting.LockoutWindow, setting.LockoutAdministrator},
 		Run: between(func(h Held) (string, string) {
-			if !h.Value("lockout-threshold").Is(setting.Never) || !h.Value("lockout-duration").IsSet() && !h.Value("lockout-window").IsSet() {
+			if !h.Value(setting.LockoutThreshold).Is(setting.Never) || !h.Value(setting.LockoutDuration).IsSet() && !h.Value(setting.LockoutWindow).IsSet() {
 				return "", ""
 			}
 			return fmt.Sprintf("no number of failed tries locks an account, so the lockout duration (%s) and window (%s) do nothing",
-					h.Text("lockout-duration"), h.Text("lockout-window")),
+					h.Text(setting.LockoutDuration), h.Text(setting.LockoutWindow)),
 				"Set a lockout threshold; until then the other lockout settings are only on paper."
 		}),
 	},
@@ -89,11 +89,11 @@ var coreChecks = []Check{
 		Name: "window-at-once", Title: "Nothing locks: the lockout window is 0",
 		Kind: Conflicting, Severity: baseline.Grave,
 		Doc:     "A lockout window of 0 makes every failure start the count again: whatever the threshold, nothing locks.",
-		Reads:   []setting.ID{"lockout-window", "lockout-threshold"},
-		Defeats: []setting.ID{"lockout-threshold", "lockout-duration", "lockout-administrator"},
+		Reads:   []setting.ID{setting.LockoutWindow, setting.LockoutThreshold},
+		Defeats: []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutAdministrator},
 		Run: between(func(h Held) (string, string) {
-			n, ok := h.Number("lockout-threshold")
-			if !ok || n <= 1 || !h.Value("lockout-window").Is(setting.AtOnce) {
+			n, ok := h.Number(setting.LockoutThreshold)
+			if !ok || n <= 1 || !h.Value(setting.LockoutWindow).Is(setting.AtOnce) {
 				return "", ""
 			}
 			return fmt.Sprintf("the lockout window is 0, so that every failure starts the count again at 1: the threshold of %d is "+
@@ -105,11 +105,11 @@ var coreChecks = []Check{
 		Name: "length-capped", Title: "Windows holds the minimum length to 14 characters",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "Windows asks for no more than 14 characters unless the length limit is relaxed.",
-		Reads:   []setting.ID{"min-length", "length-limit-relaxed"},
-		Defeats: []setting.ID{"min-length"},
+		Reads:   []setting.ID{setting.MinLength, setting.LengthLimitRelaxed},
+		Defeats: []setting.ID{setting.MinLength},
 		Run: between(func(h Held) (string, string) {
-			n, ok := h.Number("min-length")
-			if !ok || n <= shortLimit || h.Value("length-limit-relaxed") != setting.Off || !h.LengthLimited() {
+			n, ok := h.Number(setting.MinLength)
+			if !ok || n <= shortLimit || h.Value(setting.LengthLimitRelaxed) != setting.Off || !h.LengthLimited() {
 				return "", ""
 			}
 			return fmt.Sprintf("a minimum length of %d is required, but the length limit is not relaxed: Windows enforces %d", n, shortLimit),
@@ -120,10 +120,10 @@ var coreChecks = []Check{
 		Name: "length-cap-unseen", Title: "Whether more than 14 characters can be enforced was not exported",
 		Kind: Missing, Severity: baseline.Minor,
 		Doc:   "More than 14 characters are required, and the evidence does not show whether the length limit is relaxed.",
-		Reads: []setting.ID{"min-length", "length-limit-relaxed"},
+		Reads: []setting.ID{setting.MinLength, setting.LengthLimitRelaxed},
 		Run: between(func(h Held) (string, string) {
-			n, ok := h.Number("min-length")
-			if !ok || n <= shortLimit || h.Value("length-limit-relaxed").IsSet() || !h.LengthLimited() {
+			n, ok := h.Number(setting.MinLength)
+			if !ok || n <= shortLimit || h.Value(setting.LengthLimitRelaxed).IsSet() || !h.LengthLimited() {
 				return "", ""
 			}
 			return fmt.Sprintf("a minimum length of %d takes effect only with the relaxed length limit, which the evidence does not show", n),

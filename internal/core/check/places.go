@@ -89,7 +89,7 @@ var placeChecks = []Check{
 		Run: func(p *Pass) {
 			rows := p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&estate.EmptyPassword != 0 })
 			if len(rows) > 0 {
-				p.report(Finding{Settings: []setting.ID{"min-length"}, Observed: "empty", Reason: number(len(rows), "account") +
+				p.report(Finding{Settings: []setting.ID{setting.MinLength}, Observed: "empty", Reason: number(len(rows), "account") +
 					" with an empty password: whatever the minimum length is, nothing has to be guessed",
 					Remedy: "Lock the accounts, or give them passwords.", Evidence: p.lines(rows)}, "", rows)
 			}
@@ -213,17 +213,17 @@ var placeChecks = []Check{
 		Doc: "Passwords expire in the domain, and the tenant goes on accepting them: it does not apply an expiry to synchronised accounts.",
 		Run: func(p *Pass) {
 			own := p.OwnSettings(p.index)
-			rule := own["expiry-for-synced"]
+			rule := own[setting.ExpiryForSynced]
 			for _, s := range p.scopes() {
-				age, finite := s.Home["max-age"].Value.Number()
+				age, finite := s.Home[setting.MaxAge].Value.Number()
 				if s.Elsewhere == nil || s.Way != estate.PasswordHash || !finite || rule.Value != setting.Off {
 					continue
 				}
-				p.report(Finding{Scope: s, Settings: []setting.ID{"expiry-for-synced", "max-age"}, Observed: "expiry-for-synced off",
+				p.report(Finding{Scope: s, Settings: []setting.ID{setting.ExpiryForSynced, setting.MaxAge}, Observed: "expiry-for-synced off",
 					Reason: fmt.Sprintf("the domain lets a password expire after %s; in the cloud it works on, because the tenant applies "+
 						"no expiry to synchronised accounts", setting.Span(age)),
 					Remedy:   "Switch the tenant's expiry for synchronised accounts on, or record that expiry is meant for the domain only.",
-					Evidence: []estate.Cite{rule.Cite, s.Home["max-age"].Cite}}, "", nil)
+					Evidence: []estate.Cite{rule.Cite, s.Home[setting.MaxAge].Cite}}, "", nil)
 			}
 		},
 	},
@@ -238,7 +238,7 @@ var placeChecks = []Check{
 					continue // of federated accounts the tenant checks nothing
 				}
 				var ids []setting.ID
-				for _, id := range []setting.ID{"lockout-threshold", "lockout-duration"} {
+				for _, id := range []setting.ID{setting.LockoutThreshold, setting.LockoutDuration} {
 					x, y := own[id], s.Home[id]
 					if x.Missing != govern.Present || y.Missing != govern.Present || govern.Dormant(s.Home, id) {
 						continue

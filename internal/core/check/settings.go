@@ -28,16 +28,16 @@ var furtherChecks = []Check{
 		Kind: Conflicting, Severity: baseline.Minor,
 		Doc: "A lockout window that is longer than the duration: an account opens again while its failures still count, and the " +
 			"next failure locks it anew.",
-		Reads:   []setting.ID{"lockout-window", "lockout-duration"},
-		Defeats: []setting.ID{"lockout-window"},
+		Reads:   []setting.ID{setting.LockoutWindow, setting.LockoutDuration},
+		Defeats: []setting.ID{setting.LockoutWindow},
 		Run: between(func(h Held) (string, string) {
-			window, okW := h.Number("lockout-window")
-			duration, okD := h.Number("lockout-duration")
-			if !okW || !okD || window <= duration || h.Value("lockout-threshold").Is(setting.Never) {
+			window, okW := h.Number(setting.LockoutWindow)
+			duration, okD := h.Number(setting.LockoutDuration)
+			if !okW || !okD || window <= duration || h.Value(setting.LockoutThreshold).Is(setting.Never) {
 				return "", ""
 			}
 			return fmt.Sprintf("a lock ends after %s, and failures count for %s: after unlocking, one more mistake locks the account again",
-					h.Text("lockout-duration"), h.Text("lockout-window")),
+					h.Text(setting.LockoutDuration), h.Text(setting.LockoutWindow)),
 				"Set the lockout window no longer than the duration."
 		}),
 	},
@@ -45,10 +45,10 @@ var furtherChecks = []Check{
 		Name: "audit-length-idle", Title: "The audited length never logs anything",
 		Kind: Conflicting, Severity: baseline.Minor,
 		Doc:   "An audited length that is not above the enforced one never logs anything.",
-		Reads: []setting.ID{"min-length-audit", "min-length"},
+		Reads: []setting.ID{setting.MinLengthAudit, setting.MinLength},
 		Run: between(func(h Held) (string, string) {
-			audited, okA := h.Number("min-length-audit")
-			enforced, okE := h.Number("min-length")
+			audited, okA := h.Number(setting.MinLengthAudit)
+			enforced, okE := h.Number(setting.MinLength)
 			if !okA || !okE || audited == 0 || audited > enforced {
 				return "", ""
 			}
@@ -61,10 +61,10 @@ var furtherChecks = []Check{
 		Name: "audit-only", Title: "Banned words are logged and accepted",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:   "A list of banned words that only logs refuses nothing.",
-		Reads: []setting.ID{"dictionary-check", "blocklist", "directory-blocklist-mode"},
+		Reads: []setting.ID{setting.DictionaryCheck, setting.Blocklist, setting.DirectoryBlocklistMode},
 		Run: between(func(h Held) (string, string) {
 			var only []string
-			for _, id := range []setting.ID{"dictionary-check", "blocklist", "directory-blocklist-mode"} {
+			for _, id := range []setting.ID{setting.DictionaryCheck, setting.Blocklist, setting.DirectoryBlocklistMode} {
 				if h.Value(id) == setting.Word("audit") {
 					only = append(only, strings.ToLower(setting.Get(id).Title))
 				}
@@ -80,11 +80,11 @@ var furtherChecks = []Check{
 		Name: "complexity-too-short", Title: "Complexity at a length that can be tried in full",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:     "Complexity with so short a length that it adds nothing: every password can be tried.",
-		Reads:   []setting.ID{"complexity", "min-length"},
-		Defeats: []setting.ID{"complexity"},
+		Reads:   []setting.ID{setting.Complexity, setting.MinLength},
+		Defeats: []setting.ID{setting.Complexity},
 		Run: between(func(h Held) (string, string) {
-			n, ok := h.Number("min-length")
-			if !ok || n >= shortWhole || h.Value("complexity") != setting.On {
+			n, ok := h.Number(setting.MinLength)
+			if !ok || n >= shortWhole || h.Value(setting.Complexity) != setting.On {
 				return "", ""
 			}
 			least := max(n, 3) // three kinds of characters take three
@@ -98,13 +98,13 @@ var furtherChecks = []Check{
 		Name: "changed-too-often", Title: "Passwords change so often that people count them up",
 		Kind: Conflicting, Severity: baseline.Minor,
 		Doc:   "A change is forced faster than every 60 days, together with complexity: users just add one to the old password.",
-		Reads: []setting.ID{"max-age", "complexity"},
+		Reads: []setting.ID{setting.MaxAge, setting.Complexity},
 		Run: between(func(h Held) (string, string) {
-			age, ok := h.Number("max-age")
-			if !ok || age >= oftenChanged || h.Value("complexity") != setting.On {
+			age, ok := h.Number(setting.MaxAge)
+			if !ok || age >= oftenChanged || h.Value(setting.Complexity) != setting.On {
 				return "", ""
 			}
-			return fmt.Sprintf("a complex new password every %s, %d times a year: users just add one to the old one", h.Text("max-age"),
+			return fmt.Sprintf("a complex new password every %s, %d times a year: users just add one to the old one", h.Text(setting.MaxAge),
 					365*day/age),
 				"Force changes more rarely, and ask for length instead."
 		}),
@@ -113,7 +113,7 @@ var furtherChecks = []Check{
 		Name: "weekend-of-guesses", Title: "A weekend of guesses stays under the lock",
 		Kind: Conflicting, Severity: baseline.Minor,
 		Doc:   "Under the lock, a weekend gives a guesser so many tries for each account that the common passwords are all among them.",
-		Reads: []setting.ID{"lockout-threshold", "lockout-window", "lockout-duration"},
+		Reads: []setting.ID{setting.LockoutThreshold, setting.LockoutWindow, setting.LockoutDuration},
 		Run: between(func(h Held) (string, string) {
 			l := forecast.LockoutOf(h.scope.Counter(), h.Value)
 			if !l.Known || l.Never || l.NoWindow || l.Under(weekend) < manyGuesses {
@@ -128,9 +128,9 @@ var furtherChecks = []Check{
 		Name: "length-cap-low", Title: "Long passphrases are shut out",
 		Kind: Weak, Severity: baseline.Minor,
 		Doc:   "Passwords are capped or cut below 64 characters: long phrases are shut out.",
-		Reads: []setting.ID{"max-length"},
+		Reads: []setting.ID{setting.MaxLength},
 		Run: between(func(h Held) (string, string) {
-			n, ok := h.Number("max-length")
+			n, ok := h.Number(setting.MaxLength)
 			if !ok || n >= longPhrase {
 				return "", ""
 			}
@@ -141,7 +141,7 @@ var furtherChecks = []Check{
 		Name: "root-never-locks", Title: "Root, or the administrator, never locks",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Doc:   "The lockout spares the administrator, or root: the one account that every guesser knows.",
-		Reads: []setting.ID{"lockout-administrator", "lockout-threshold"},
+		Reads: []setting.ID{setting.LockoutAdministrator, setting.LockoutThreshold},
 		Run: between(func(h Held) (string, string) {
 			return h.adminSpared()
 		}),
@@ -156,17 +156,17 @@ func (h Held) adminSpared() (reason, remedy string) {
 	threshold, spared := setting.Value{}, false
 	switch {
 	case s.Spared == govern.NeverLocked:
-		threshold, spared = s.Policy.Settings["lockout-threshold"].Value, true
+		threshold, spared = s.Policy.Settings[setting.LockoutThreshold].Value, true
 	case s.Authority.Platform == setting.UnixMachine && head != nil && (s.Root || !s.Authority.Listed):
-		threshold, spared = head.Settings["lockout-threshold"].Value, h.Value("lockout-administrator") == setting.Off
+		threshold, spared = head.Settings[setting.LockoutThreshold].Value, h.Value(setting.LockoutAdministrator) == setting.Off
 	}
 	if _, locks := threshold.Number(); !locks {
 		return "", ""
 	}
-	if !spared || h.Value("lockout-window").Is(setting.AtOnce) {
+	if !spared || h.Value(setting.LockoutWindow).Is(setting.AtOnce) {
 		return "", ""
 	}
-	return setting.Get("lockout-threshold").Text(threshold) + " lock an account, and the built-in administrator, or root, is spared",
+	return setting.Get(setting.LockoutThreshold).Text(threshold) + " lock an account, and the built-in administrator, or root, is spared",
 		"Let the lockout reach it too; keep another way in for the case that it is locked."
 }
 

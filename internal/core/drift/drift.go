@@ -327,7 +327,7 @@ func (r *Report) settings() {
 		for _, row := range setting.Table() {
 			x, y := was.Settings[row.ID], now.Settings[row.ID]
 			neither := x.Missing != govern.Present && y.Missing != govern.Present
-			if (row.ID == "mfa" || row.ID == "mfa-capable") && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
+			if (row.ID == setting.SecondFactor || row.ID == setting.SecondFactorRegistered) && was.Tier != now.Tier || neither || x.Missing == y.Missing && x.Value == y.Value {
 				continue
 			}
 			order, _ := row.Compare(y.Value, x.Value)

@@ -149,10 +149,10 @@ func (a *Authority) settled(now *Authority) int {
 	if a.Head == nil {
 		return 0
 	}
-	never := now.Head != nil && now.Head.Settings["lockout-threshold"].Value.Is(setting.Never)
+	never := now.Head != nil && now.Head.Settings[setting.LockoutThreshold].Value.Is(setting.Never)
 	n := 0
 	for id, f := range a.Head.Settings {
-		if f.Problem == "" && !(never && (id == "lockout-duration" || id == "lockout-window")) {
+		if f.Problem == "" && !(never && (id == setting.LockoutDuration || id == setting.LockoutWindow)) {
 			n++
 		}
 	}

@@ -93,14 +93,14 @@ type Lockout struct {
 // LockoutOf reads the lockout of a policy of a platform. It is known if the threshold is,
 // and, where something locks, duration and window, if the platform has one.
 func LockoutOf(platform setting.Platform, p Policy) Lockout {
-	threshold := p("lockout-threshold")
+	threshold := p(setting.LockoutThreshold)
 	if threshold.Is(setting.Never) {
 		return Lockout{Known: true, Never: true, Counting: countings[platform]}
 	}
-	l := Lockout{Counting: countings[platform], KeepsOn: p("success-clears") == setting.Off, SparesOld: sparesOld(platform, p)}
+	l := Lockout{Counting: countings[platform], KeepsOn: p(setting.SuccessClears) == setting.Off, SparesOld: sparesOld(platform, p)}
 	var okT, okW, okD bool
 	l.Threshold, okT = threshold.Number()
-	window, duration := p("lockout-window"), p("lockout-duration")
+	window, duration := p(setting.LockoutWindow), p(setting.LockoutDuration)
 	l.Window, okW = window.Number()
 	l.NoWindow = window.Is(setting.Never)
 	if l.AtOnce = window.Is(setting.AtOnce); l.AtOnce {
@@ -112,7 +112,7 @@ func LockoutOf(platform setting.Platform, p Policy) Lockout {
 	}
 	l.Duration, okD = duration.Number()
 	l.ByAdmin = duration.Is(setting.UntilAdmin)
-	if !window.IsSet() && !setting.Get("lockout-window").Exists(platform) {
+	if !window.IsSet() && !setting.Get(setting.LockoutWindow).Exists(platform) {
 		l.NoWindow = true // no time is documented after which failures are forgotten
 	}
 	l.Known = okT && l.Threshold > 0 && (okW || l.NoWindow) && (okD || l.ByAdmin)
@@ -123,7 +123,7 @@ func LockoutOf(platform setting.Platform, p Policy) Lockout {
 // as no failure. A domain looks at the last two of its history (MS-SAMR
 // 3.1.1.8.10; tried on Samba 4.17 with histories of 0 to 3 and 24).
 func sparesOld(platform setting.Platform, p Policy) bool {
-	n, ok := p("history").Number()
+	n, ok := p(setting.History).Number()
 	return ok && n >= 3 && (platform == setting.WindowsDomain || platform == setting.WindowsFineGrained)
 }
 
@@ -170,7 +170,7 @@ func Of(platform setting.Platform, p Policy, a Assumptions) Forecast {
 		seconds := h.Seconds
 		f.Guesses = append(f.Guesses, f.guesses(h.Name, &seconds, a))
 	}
-	age := p("max-age")
+	age := p(setting.MaxAge)
 	if n, ok := age.Number(); ok && n > 0 {
 		f.Guesses = append(f.Guesses, f.guesses(Life, &n, a))
 		changes := float64(year) / float64(n)
@@ -181,7 +181,7 @@ func Of(platform setting.Platform, p Policy, a Assumptions) Forecast {
 		f.Changes = &none
 	}
 	f.WayBack = wayBack(p)
-	if n, ok := p("min-length").Number(); ok {
+	if n, ok := p(setting.MinLength).Number(); ok {
 		f.Length = n
 		f.Space = Space(n, RulesOf(p))
 		bits, exhaust := log2(f.Space), ratio(f.Space, a.OfflineRate)
@@ -245,14 +245,14 @@ func (l Lockout) helped(horizon string, seconds int64, a Assumptions) int64 {
 // wayBack is the history times the minimum age: so long it takes to run
 // through the history.
 func wayBack(p Policy) *int64 {
-	history, ok := p("history").Number()
+	history, ok := p(setting.History).Number()
 	if !ok {
 		return nil
 	}
 	n := int64(0)
-	if age, isNumber := p("min-age").Number(); isNumber {
+	if age, isNumber := p(setting.MinAge).Number(); isNumber {
 		n = history * age
-	} else if !p("min-age").Is(setting.AtOnce) && history > 0 {
+	} else if !p(setting.MinAge).Is(setting.AtOnce) && history > 0 {
 		return nil
 	}
 	return &n

@@ -23,11 +23,11 @@ const windowsClasses = 3
 // figure is then an upper bound.
 func RulesOf(p Policy) Rules {
 	var r Rules
-	for i, id := range []setting.ID{"require-lower", "require-upper", "require-digit", "require-symbol"} {
+	for i, id := range []setting.ID{setting.RequireLower, setting.RequireUpper, setting.RequireDigit, setting.RequireSymbol} {
 		r.Least[i], _ = p(id).Number()
 	}
-	r.Classes, _ = p("classes-required").Number()
-	if p("complexity") == setting.On {
+	r.Classes, _ = p(setting.ClassesRequired).Number()
+	if p(setting.Complexity) == setting.On {
 		r.Classes = max(r.Classes, windowsClasses)
 	}
 	r.Classes = min(r.Classes, int64(len(Sizes)))

@@ -14,10 +14,10 @@ var flagEffects = []struct {
 	id    setting.ID
 	value setting.Value
 }{
-	{estate.NeverExpires, "max-age", setting.Of(setting.Never)},
-	{estate.SmartCard, "max-age", setting.Of(setting.Never)}, // who needs a card has no password that ends (tried)
-	{estate.NoneRequired, "min-length", setting.Number(0)},
-	{estate.Reversible, "reversible", setting.On},
+	{estate.NeverExpires, setting.MaxAge, setting.Of(setting.Never)},
+	{estate.SmartCard, setting.MaxAge, setting.Of(setting.Never)}, // who needs a card has no password that ends (tried)
+	{estate.NoneRequired, setting.MinLength, setting.Number(0)},
+	{estate.Reversible, setting.Reversible, setting.On},
 }
 
 // WithFlags returns the settings as the account's own flags change them. What
@@ -38,7 +38,7 @@ func WithFlags(settings map[setting.ID]Effective, a *estate.Authority, row int) 
 		changed[f.id] = Effective{Fact: estate.Fact{Value: f.value, Cite: at}, From: "flag " + f.flag.Names()[0]}
 	}
 	if a.Objects.FlagsOf(row)&estate.NoControl != 0 && a.Kind != estate.Machine {
-		changed["max-age"] = unlessExempt(changed["max-age"])
+		changed[setting.MaxAge] = unlessExempt(changed[setting.MaxAge])
 	}
 	return ownLines(changed, a, row)
 }

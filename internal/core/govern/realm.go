@@ -27,7 +27,7 @@ func (r *Resolution) indexRealm() {
 		twin.Name, twin.VariantOf, twin.Settings = p.Name+", without pre-authentication", p.Name, maps.Clone(p.Settings)
 		c := p.Cite
 		c.Note = "without pre-authentication no failure is counted"
-		twin.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: c,
+		twin.Settings[setting.LockoutThreshold] = estate.Fact{Value: setting.Of(setting.Never), Cite: c,
 			Remedy: "Require pre-authentication of these accounts (requires_preauth): without it no failure is counted, whatever the policy says."}
 		r.uncounted[p] = &twin
 	}

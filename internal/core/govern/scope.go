@@ -84,7 +84,7 @@ func sparedAt(a *estate.Authority, p *estate.Policy, row int) Spared {
 	if !windows || a.Objects.RID.At(row) != builtinAdministrator || a.Objects.FlagsOf(row)&estate.BuiltinDomain != 0 || p == nil || a.Head == nil {
 		return NotSpared
 	}
-	switch f, known := a.Head.Settings["lockout-administrator"]; {
+	switch f, known := a.Head.Settings[setting.LockoutAdministrator]; {
 	case !known || f.Problem != "":
 		return MaybeSpared
 	case f.Value == setting.Off:
@@ -97,19 +97,19 @@ func sparedAt(a *estate.Authority, p *estate.Policy, row int) Spared {
 // grow a day old or less (tried).
 func (s *Scope) asSamba() {
 	const day = 24 * 60 * 60
-	e := s.Settings["max-age"]
+	e := s.Settings[setting.MaxAge]
 	if n, ok := e.Value.Number(); ok && e.Missing == Present && n <= day {
 		e.Value, e.Cite.Note = setting.Of(setting.Never), "of a day or less, which Samba takes for never"
-		s.Settings["max-age"] = e
+		s.Settings[setting.MaxAge] = e
 	}
 }
 
 // spare takes back what the policy says of a lock.
 func (s *Scope) spare() {
-	if s.Spared == NotSpared || s.Settings["lockout-threshold"].Missing != Present || s.Settings["lockout-threshold"].Value.Is(setting.Never) {
+	if s.Spared == NotSpared || s.Settings[setting.LockoutThreshold].Missing != Present || s.Settings[setting.LockoutThreshold].Value.Is(setting.Never) {
 		return // nobody is locked; but the scope is one of its own all the same, or it would be another tomorrow
 	}
-	told := s.Authority.Head.Settings["lockout-administrator"]
+	told := s.Authority.Head.Settings[setting.LockoutAdministrator]
 	e := Effective{Fact: estate.Fact{Value: setting.Of(setting.Never), Cite: told.Cite, Remedy: "Let the lockout reach the built-in " +
 		"administrator, by \"Allow Administrator account lockout\"; keep another way in for the case that it is locked."}, From: s.Authority.Head.Name}
 	e.Cite.Note = "the built-in administrator is never locked"
@@ -118,11 +118,11 @@ func (s *Scope) spare() {
 			Problem: "whether the built-in administrator can be locked at all is not in the evidence (pwdProperties, or a security export)",
 			Remedy:  "Export the domain's head with all its attributes, or the machine's settings by secedit, and gather it with the rest."}}
 		if told.Cite.File == "" {
-			e.Cite = s.Settings["lockout-threshold"].Cite
+			e.Cite = s.Settings[setting.LockoutThreshold].Cite
 		}
 	}
-	s.Settings["lockout-threshold"] = e
-	for _, id := range []setting.ID{"lockout-duration", "lockout-window"} {
+	s.Settings[setting.LockoutThreshold] = e
+	for _, id := range []setting.ID{setting.LockoutDuration, setting.LockoutWindow} {
 		switch {
 		case s.Settings[id].Missing == NoSuch:
 		case s.Spared == NeverLocked:
@@ -431,7 +431,7 @@ func (s *Survey) scopesOf(authority int) ([]*Scope, map[scopeKey]*Scope) {
 	}
 	for scope, known := range flagged {
 		if !known && a.Kind != estate.Machine {
-			scope.Settings["max-age"] = unlessExempt(scope.Settings["max-age"])
+			scope.Settings[setting.MaxAge] = unlessExempt(scope.Settings[setting.MaxAge])
 		}
 	}
 	own := scopeKey{a.Head, ownRules[a.Kind], Standard, nil, "", NotSpared}
@@ -527,7 +527,7 @@ func (s *Survey) Settle(scope *Scope) {
 
 // counting are the settings of failed tries, which belong to whoever checks the
 // password.
-var counting = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window"}
+var counting = []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow}
 
 // atDoor settles, for synchronised accounts, what holds at the tenant's door:
 // where the tenant checks a copy of the hash, its lockout counts, and a password
@@ -537,16 +537,16 @@ func (s *Scope) atDoor(own map[setting.ID]Effective) {
 	case estate.PassThrough, estate.Federation:
 		return
 	}
-	here := map[setting.ID]Effective{"max-age": own["max-age"]}
+	here := map[setting.ID]Effective{setting.MaxAge: own[setting.MaxAge]}
 	for _, id := range counting {
 		here[id] = own[id]
 	}
-	switch rule := own["expiry-for-synced"]; {
+	switch rule := own[setting.ExpiryForSynced]; {
 	case rule.Missing != Present:
-		here["max-age"] = rule
+		here[setting.MaxAge] = rule
 	case rule.Value == setting.Off:
 		rule.Value, rule.Cite.Note = setting.Of(setting.Never), "the tenant applies no expiry to synchronised accounts"
-		here["max-age"] = rule
+		here[setting.MaxAge] = rule
 	}
 	for id, e := range here {
 		if s.Way == "" && (e.Missing != s.Home[id].Missing || e.Value != s.Home[id].Value) {
@@ -561,7 +561,7 @@ func (s *Scope) atDoor(own map[setting.ID]Effective) {
 // TenantsOwn reports whether a setting of a tenant concerns its synchronised
 // accounts as well.
 func TenantsOwn(id setting.ID) bool {
-	return id == "mfa" || id == "mfa-capable" || id == "expiry-for-synced" || id == "directory-blocklist-mode"
+	return id == setting.SecondFactor || id == setting.SecondFactorRegistered || id == setting.ExpiryForSynced || id == setting.DirectoryBlocklistMode
 }
 
 // Here reports whether a setting of a scope is decided where its accounts sign in:
@@ -571,7 +571,7 @@ func (s *Scope) Here(id setting.ID) bool {
 		return true
 	}
 	checked := s.Way == estate.PasswordHash || s.Way == ""
-	return checked && (id == "max-age" || slices.Contains(counting, id))
+	return checked && (id == setting.MaxAge || slices.Contains(counting, id))
 }
 
 // OwnSettings returns the settings of an authority itself, whoever they govern.
@@ -629,8 +629,8 @@ func (f *factorCount) into(scope *Scope) {
 		with, without, unknown, atTimes int
 		at                              estate.Cite
 		are, remedy                     string
-	}{{"mfa", f.with, f.without, f.unknown, f.atTimes, f.at, "are asked for a second factor", "Ask all of them for a second factor at every sign-in."},
-		{"mfa-capable", f.able, f.unable, f.unread, 0, f.seen, "have registered a second factor", "Have all of them register a second factor."}} {
+	}{{setting.SecondFactor, f.with, f.without, f.unknown, f.atTimes, f.at, "are asked for a second factor", "Ask all of them for a second factor at every sign-in."},
+		{setting.SecondFactorRegistered, f.able, f.unable, f.unread, 0, f.seen, "have registered a second factor", "Have all of them register a second factor."}} {
 		if scope.Settings[c.id].Missing == NoSuch || c.unknown > 0 || c.with+c.without+c.atTimes == 0 {
 			continue
 		}
@@ -670,11 +670,11 @@ func effective(a *estate.Authority, s *Scope) map[setting.ID]Effective {
 		}
 	}
 	if a.Unsynced { // there is no domain for them to reach
-		for _, id := range []setting.ID{"directory-blocklist-mode", "expiry-for-synced"} {
+		for _, id := range []setting.ID{setting.DirectoryBlocklistMode, setting.ExpiryForSynced} {
 			all[id] = Effective{Missing: NoSuch}
 		}
 	}
-	const reach = setting.ID("directory-blocklist-mode")
+	const reach = setting.ID(setting.DirectoryBlocklistMode)
 	if e := all[reach]; a.Kind == estate.Tenant && e.Missing == Present && e.Value == setting.On {
 		e.Missing, e.Problem = Unreadable,
 			"the tenant enforces its list in the domain only where an agent runs on each controller, and no export shows whether one does"
@@ -721,7 +721,7 @@ func effectiveFrom(p *estate.Policy, id setting.ID) Effective {
 	case ok && fact.Problem != "":
 		e.Missing = Unreadable
 	case ok:
-	case lockDetail(id) && p.Settings["lockout-threshold"].Value.Is(setting.Never):
+	case lockDetail(id) && p.Settings[setting.LockoutThreshold].Value.Is(setting.Never):
 		// Where nothing locks, Windows does not write these two at all.
 		e.Missing = NotSet
 	default:
@@ -754,14 +754,16 @@ func (s *Survey) fillConfigured(authority int, scopes []*Scope) {
 
 // HeadShows reports whether a domain's head has an attribute for the setting.
 func HeadShows(id setting.ID) bool {
-	return setting.Get(id).Exists(setting.WindowsFineGrained) || id == "lockout-administrator" || id == "logoff-at-hours-end"
+	return setting.Get(id).Exists(setting.WindowsFineGrained) || id == setting.LockoutAdministrator || id == setting.LogoffAtHoursEnd
 }
 
 // lockDetail reports whether the setting says how a lock goes once there is
 // one.
-func lockDetail(id setting.ID) bool { return id == "lockout-duration" || id == "lockout-window" }
+func lockDetail(id setting.ID) bool {
+	return id == setting.LockoutDuration || id == setting.LockoutWindow
+}
 
 // Dormant reports whether a setting has no effect because nothing locks.
 func Dormant(settings map[setting.ID]Effective, id setting.ID) bool {
-	return lockDetail(id) && settings["lockout-threshold"].Value.Is(setting.Never)
+	return lockDetail(id) && settings[setting.LockoutThreshold].Value.Is(setting.Never)
 }

@@ -11,9 +11,9 @@ import (
 // banned is the place's own list: of a Unix module, or of a tenant.
 func banned(q *question) Outcome {
 	switch {
-	case q.is("blocklist", "audit"):
+	case q.is(setting.Blocklist, "audit"):
 		return yes("banned words are only logged")
-	case !q.is("blocklist", "on"):
+	case !q.is(setting.Blocklist, "on"):
 		return Outcome{}
 	case q.Asks == nil:
 		return unknown("the list of banned words is not in the evidence")

@@ -143,7 +143,7 @@ func (q *question) length() (n int64, text string) {
 	default:
 		n = int64(q.m.chars)
 	}
-	return n, setting.Get("min-length").Text(setting.Number(n))
+	return n, setting.Get(setting.MinLength).Text(setting.Number(n))
 }
 
 // ofClass counts lower case, upper case, digits and symbols as platforms

@@ -43,7 +43,7 @@ func (p *Place) With(changes map[setting.ID]setting.Value) *Place {
 		}
 	}
 	// A length that is changed is asked for as it stands, without credits.
-	if _, ok := changes["min-length"]; ok && p.Asks != nil {
+	if _, ok := changes[setting.MinLength]; ok && p.Asks != nil {
 		asks := *p.Asks
 		asks.Length, asks.Credits, asks.Further = 0, [4]int64{}, slices.Clone(asks.Further)
 		for i := range asks.Further {

@@ -16,7 +16,7 @@ var caps = map[setting.Platform]int64{
 
 // required are the least numbers of each class, in the order in which classes
 // are counted.
-var required = []setting.ID{"require-lower", "require-upper", "require-digit", "require-symbol"}
+var required = []setting.ID{setting.RequireLower, setting.RequireUpper, setting.RequireDigit, setting.RequireSymbol}
 
 // rules are asked in this order. A further rule is one more value.
 var rules = slices.Concat([]rule{
@@ -24,9 +24,9 @@ var rules = slices.Concat([]rule{
 		k := q.m.kinds
 		return judged(q.m.highBytes+k[control] > 0, "only letters, digits, symbols and spaces of ASCII are taken")
 	}},
-	{name: "min-length", reads: []setting.ID{"min-length"}, judge: leastLength},
-	{name: "max-length", reads: []setting.ID{"max-length"}, judge: func(q *question) Outcome {
-		most, capped := q.Settings["max-length"].Value.Number()
+	{name: "min-length", reads: []setting.ID{setting.MinLength}, judge: leastLength},
+	{name: "max-length", reads: []setting.ID{setting.MaxLength}, judge: func(q *question) Outcome {
+		most, capped := q.Settings[setting.MaxLength].Value.Number()
 		if !capped {
 			return Outcome{}
 		}
@@ -44,8 +44,8 @@ var rules = slices.Concat([]rule{
 		}
 		return no("%s, the platform takes at most %d", text, most)
 	}},
-	{name: "complexity", reads: []setting.ID{"complexity"}, judge: func(q *question) Outcome {
-		if !q.is("complexity", "on") {
+	{name: "complexity", reads: []setting.ID{setting.Complexity}, judge: func(q *question) Outcome {
+		if !q.is(setting.Complexity, "on") {
 			return Outcome{}
 		}
 		const asked = 3
@@ -53,13 +53,13 @@ var rules = slices.Concat([]rule{
 		return judged(have < asked, "%d of five categories of characters, %d are asked for", have, asked)
 	}},
 	{name: "account-name", on: slices.Concat(windows, cloud), judge: accountName},
-	{name: "classes-required", reads: []setting.ID{"classes-required"}, judge: func(q *question) Outcome {
+	{name: "classes-required", reads: []setting.ID{setting.ClassesRequired}, judge: func(q *question) Outcome {
 		most, of := int64(4), "four"
 		fifth, has := q.fifth()
 		if has {
 			most, of = 5, "five"
 		}
-		asked, have := min(q.number("classes-required"), most), min(fifth, 1)
+		asked, have := min(q.number(setting.ClassesRequired), most), min(fifth, 1)
 		if asked <= 0 {
 			return Outcome{}
 		}
@@ -91,13 +91,13 @@ var rules = slices.Concat([]rule{
 		}
 		return Outcome{}
 	}},
-	{name: "max-repeat", reads: []setting.ID{"max-repeat"}, judge: func(q *question) Outcome {
-		return q.run("max-repeat", longestRun(q.m.text, func(a, b byte) bool { return a == b }), "of one character")
+	{name: "max-repeat", reads: []setting.ID{setting.MaxRepeat}, judge: func(q *question) Outcome {
+		return q.run(setting.MaxRepeat, longestRun(q.m.text, func(a, b byte) bool { return a == b }), "of one character")
 	}},
-	{name: "max-sequence", reads: []setting.ID{"max-sequence"}, judge: func(q *question) Outcome {
+	{name: "max-sequence", reads: []setting.ID{setting.MaxSequence}, judge: func(q *question) Outcome {
 		up := longestRun(q.m.text, func(a, b byte) bool { return b == a+1 })
 		down := longestRun(q.m.text, func(a, b byte) bool { return b == a-1 })
-		return q.run("max-sequence", max(up, down), "up or down in sequence")
+		return q.run(setting.MaxSequence, max(up, down), "up or down in sequence")
 	}},
 	{name: "class-run", on: unix, judge: func(q *question) Outcome {
 		n := longestRun(q.m.text, func(a, b byte) bool { return byteClass(a) == byteClass(b) })
@@ -108,12 +108,12 @@ var rules = slices.Concat([]rule{
 			return judged(n > m.ClassRun, "a run of %d characters of one class, at most %d are taken", n, m.ClassRun)
 		})
 	}},
-	{name: "name-check", reads: []setting.ID{"name-check"}, judge: nameCheck},
+	{name: "name-check", reads: []setting.ID{setting.NameCheck}, judge: nameCheck},
 	{name: "personal-check", on: unix, judge: personalCheck},
-	{name: "blocklist", reads: []setting.ID{"blocklist"}, judge: banned},
+	{name: "blocklist", reads: []setting.ID{setting.Blocklist}, judge: banned},
 	{name: "directory-blocklist", on: windows, judge: directoryBanned},
-	{name: "dictionary-check", reads: []setting.ID{"dictionary-check"}, judge: func(q *question) Outcome {
-		if !q.is("dictionary-check", "on") {
+	{name: "dictionary-check", reads: []setting.ID{setting.DictionaryCheck}, judge: func(q *question) Outcome {
+		if !q.is(setting.DictionaryCheck, "on") {
 			return Outcome{}
 		}
 		return unknown("the platform has a list of common passwords of its own")
@@ -126,8 +126,8 @@ var rules = slices.Concat([]rule{
 		o.Cite = q.Asks.Cite
 		return o
 	}},
-	{name: "history", reads: []setting.ID{"history"}, judge: func(q *question) Outcome {
-		n := q.number("history")
+	{name: "history", reads: []setting.ID{setting.History}, judge: func(q *question) Outcome {
+		n := q.number(setting.History)
 		if n == 0 {
 			return Outcome{}
 		}
@@ -141,8 +141,8 @@ var rules = slices.Concat([]rule{
 			return aside("refused if it is like the account's old password; the evidence cannot tell")
 		})
 	}},
-	{name: "min-changed", reads: []setting.ID{"min-changed"}, judge: func(q *question) Outcome {
-		n := q.number("min-changed")
+	{name: "min-changed", reads: []setting.ID{setting.MinChanged}, judge: func(q *question) Outcome {
+		n := q.number(setting.MinChanged)
 		if n == 0 {
 			return Outcome{}
 		}
@@ -213,7 +213,7 @@ func leastLength(q *question) Outcome {
 		}
 		return judged(n < m.Length, "%s, %s asks for %d", text, m.Module, m.Length)
 	})
-	if asked := q.number("min-length"); o.Verdict == "" || n < asked {
+	if asked := q.number(setting.MinLength); o.Verdict == "" || n < asked {
 		return judged(n < asked, "%s, %d are asked for", text, asked)
 	}
 	return o
@@ -382,7 +382,7 @@ func accountName(q *question) Outcome {
 		for i := range words {
 			words[i] = normal(words[i])
 		}
-	case q.Dialect == estate.Samba || !q.is("complexity", "on"):
+	case q.Dialect == estate.Samba || !q.is(setting.Complexity, "on"):
 		return Outcome{}
 	default:
 		text = strings.ToLower(text)
@@ -396,7 +396,7 @@ func accountName(q *question) Outcome {
 	}
 	o := judged(holds(text, least, words...), "names of the account of %d characters and more must not be in it", least)
 	if slices.Contains(windows, q.Platform) {
-		o.Cite = q.Settings["complexity"].Cite
+		o.Cite = q.Settings[setting.Complexity].Cite
 	}
 	return o
 }
@@ -404,7 +404,7 @@ func accountName(q *question) Outcome {
 // nameCheck: the Unix module looks for the account's name, forwards and
 // backwards; an identity provider for the sign-in name and its parts.
 func nameCheck(q *question) Outcome {
-	if !q.is("name-check", "on") {
+	if !q.is(setting.NameCheck, "on") {
 		return Outcome{}
 	}
 	if q.who == (Person{}) {

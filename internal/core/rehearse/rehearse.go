@@ -205,7 +205,7 @@ func span(text string) (int64, error) {
 	if n, err := strconv.ParseInt(text, 10, 64); err == nil && n == 0 {
 		return 0, nil
 	}
-	v, err := setting.Get("lockout-window").Parse(text)
+	v, err := setting.Get(setting.LockoutWindow).Parse(text)
 	if err != nil {
 		return 0, fmt.Errorf("%q is no time with a unit", text)
 	}

@@ -76,11 +76,21 @@ type Setting struct {
 	On       []Platform // the platforms that have this setting
 	Limits   map[Platform]Range
 	Defaults map[Platform]Value // of a new installation
+	Felt     Felt
 	// Of are the settings of which this one is the strongest; no place is asked for
 	// it by itself.
 	Of      []ID
 	Meaning string
 }
+
+// Felt says when whoever is governed by a setting meets a change of it.
+type Felt uint8
+
+const (
+	AtSignIn     Felt = iota // or nobody can say: it has to be played
+	AtNextChange             // it asks something of new passwords only
+	Later                    // from the next failed attempt, lock or change on
+)
 
 // ErrValue is wrapped by every error about a value.
 var ErrValue = errors.New("not a value of this setting")

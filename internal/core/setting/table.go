@@ -9,6 +9,60 @@ const (
 	day    = 24 * hour
 )
 
+// The settings, by the names under which people and files have them; the table tells what each is.
+const (
+	MinLength                ID = "min-length"
+	MaxLength                ID = "max-length"
+	MinLengthAudit           ID = "min-length-audit"
+	LengthLimitRelaxed       ID = "length-limit-relaxed"
+	Complexity               ID = "complexity"
+	ClassesRequired          ID = "classes-required"
+	RequireLower             ID = "require-lower"
+	RequireUpper             ID = "require-upper"
+	RequireDigit             ID = "require-digit"
+	RequireSymbol            ID = "require-symbol"
+	RequireLetter            ID = "require-letter"
+	NameCheck                ID = "name-check"
+	DictionaryCheck          ID = "dictionary-check"
+	Blocklist                ID = "blocklist"
+	BlocklistSize            ID = "blocklist-size"
+	BannedList               ID = "banned-list"
+	MaxRepeat                ID = "max-repeat"
+	MaxSequence              ID = "max-sequence"
+	MinChanged               ID = "min-changed"
+	History                  ID = "history"
+	MaxAge                   ID = "max-age"
+	MinAge                   ID = "min-age"
+	ExpiryWarning            ID = "expiry-warning"
+	InactiveDisable          ID = "inactive-disable"
+	Reversible               ID = "reversible"
+	HashMethod               ID = "hash-method"
+	HashRounds               ID = "hash-rounds"
+	LMHashStored             ID = "lm-hash-stored"
+	BlankPasswordConsoleOnly ID = "blank-password-console-only"
+	LockoutThreshold         ID = "lockout-threshold"
+	LockoutDuration          ID = "lockout-duration"
+	LockoutWindow            ID = "lockout-window"
+	SuccessClears            ID = "success-clears"
+	FailureDelay             ID = "failure-delay"
+	LockoutAdministrator     ID = "lockout-administrator"
+	LogoffAtHoursEnd         ID = "logoff-at-hours-end"
+	DirectoryBlocklistMode   ID = "directory-blocklist-mode"
+	ExpiryForSynced          ID = "expiry-for-synced"
+	TicketLifetime           ID = "ticket-lifetime"
+	TicketRenewal            ID = "ticket-renewal"
+	ServiceTicketLifetime    ID = "service-ticket-lifetime"
+	ClockSkew                ID = "clock-skew"
+	TicketChecksLogon        ID = "ticket-checks-logon"
+	ManagedAdmin             ID = "managed-admin"
+	ManagedAdminLength       ID = "managed-admin-length"
+	ManagedAdminClasses      ID = "managed-admin-classes"
+	ManagedAdminAge          ID = "managed-admin-age"
+	SecondFactorRegistered   ID = "mfa-capable"
+	EmptyAccepted            ID = "empty-accepted"
+	SecondFactor             ID = "mfa"
+)
+
 // Platforms whose own limits and defaults the table knows.
 const (
 	WindowsDomain      Platform = "windows-domain"       // what a domain's head enforces
@@ -76,72 +130,72 @@ var offAuditOn = []string{"off", "audit", "on"}
 // driven from it; a new setting is one more row.
 var table = []Setting{
 	{
-		ID: "min-length", Title: "Minimum length", Kind: Length, On: also(windows, unix, ldap, server, realm, tenants), Stronger: Higher,
+		ID: MinLength, Title: "Minimum length", Felt: AtNextChange, Kind: Length, On: also(windows, unix, ldap, server, realm, tenants), Stronger: Higher,
 		Noun:     "characters",
 		Limits:   inDirectory(groupPolicy(0, 128), 65535, 255),
 		Defaults: map[Platform]Value{WindowsDomain: Number(7), WindowsMachine: Number(0), CloudDirectory: Number(8)},
 		Meaning:  "Least number of characters of a new password; 0 allows an empty one.",
 	},
 	{
-		ID: "max-length", Title: "Maximum length", Kind: Length, On: also(cloud, ldap, suite), Stronger: Higher, Noun: "characters",
+		ID: MaxLength, Title: "Maximum length", Felt: AtNextChange, Kind: Length, On: also(cloud, ldap, suite), Stronger: Higher, Noun: "characters",
 		Specials: []Known{{Special: Unlimited, Rank: Strongest, Phrase: "no upper limit"}},
 		Meaning:  "Greatest number of characters that is accepted; a low cap shuts out long phrases.",
 	},
 	{
-		ID: "min-length-audit", Title: "Audited minimum length", Kind: Length, On: windowsWide, Noun: "characters",
+		ID: MinLengthAudit, Title: "Audited minimum length", Felt: Later, Kind: Length, On: windowsWide, Noun: "characters",
 		Limits:  groupPolicy(0, 128),
 		Meaning: "Shorter passwords are only logged, not refused.",
 	},
 	{
-		ID: "length-limit-relaxed", Title: "Relaxed length limit", Kind: Toggle, On: windowsWide, Choices: onOff,
+		ID: LengthLimitRelaxed, Title: "Relaxed length limit", Felt: Later, Kind: Toggle, On: windowsWide, Choices: onOff,
 		Meaning: "Without it a Windows domain cannot ask for more than 14 characters.",
 	},
 	{
-		ID: "complexity", Title: "Complexity", Kind: Toggle, On: windows, Choices: onOff, Stronger: Higher,
+		ID: Complexity, Title: "Complexity", Felt: AtNextChange, Kind: Toggle, On: windows, Choices: onOff, Stronger: Higher,
 		Defaults: map[Platform]Value{WindowsDomain: On, WindowsMachine: Off},
 		Meaning:  "Three of the character categories, and no account name inside.",
 	},
 	{
-		ID: "classes-required", Title: "Character classes", Kind: Count, On: also(unix, server, realm, cloud, infra), Stronger: Higher,
+		ID: ClassesRequired, Title: "Character classes", Felt: AtNextChange, Kind: Count, On: also(unix, server, realm, cloud, infra), Stronger: Higher,
 		Noun:     "classes",
 		Defaults: map[Platform]Value{CloudDirectory: Number(3)},
 		Meaning:  "How many of lower case, upper case, digits, symbols and other letters must occur.",
 	},
-	{ID: "require-lower", Title: "Lower-case letters", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher,
+	{ID: RequireLower, Title: "Lower-case letters", Felt: AtNextChange, Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher,
 		Noun:    "characters",
 		Meaning: "Least number of lower-case letters."},
-	{ID: "require-upper", Title: "Upper-case letters", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher,
+	{ID: RequireUpper, Title: "Upper-case letters", Felt: AtNextChange, Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher,
 		Noun:    "characters",
 		Meaning: "Least number of upper-case letters."},
-	{ID: "require-digit", Title: "Digits", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
+	{ID: RequireDigit, Title: "Digits", Felt: AtNextChange, Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of digits."},
-	{ID: "require-symbol", Title: "Symbols", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
+	{ID: RequireSymbol, Title: "Symbols", Felt: AtNextChange, Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
 		Meaning: "Least number of characters that are neither letters nor digits."},
-	{ID: "require-letter", Title: "Letters", Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
-		Of:      []ID{"require-lower", "require-upper"},
+	{ID: RequireLetter, Title: "Letters", Felt: AtNextChange, Kind: Count, On: also(unix, server, infra, provider), Stronger: Higher, Noun: "characters",
+		Of:      []ID{RequireLower, RequireUpper},
 		Meaning: "Least number of letters, of lower or upper case; the greater of the two demands."},
-	{ID: "name-check", Title: "Name check", Kind: Toggle, On: also(unix, server, provider), Choices: onOff, Stronger: Higher,
+	{ID: NameCheck, Title: "Name check", Felt: AtNextChange, Kind: Toggle, On: also(unix, server, provider), Choices: onOff, Stronger: Higher,
 		Meaning: "Refuses a password that holds the account's or the person's name."},
-	{ID: "dictionary-check", Title: "Dictionary check", Kind: Choice, On: also(unix, server, cloud, suite, provider), Choices: offAuditOn,
+	{ID: DictionaryCheck, Title: "Dictionary check", Felt: AtNextChange, Kind: Choice, On: also(unix, server, cloud, suite, provider), Choices: offAuditOn,
 		Stronger: Higher,
 		Meaning:  "Refuses common passwords; audit only logs them."},
-	{ID: "blocklist", Title: "Banned words", Kind: Choice, On: also(cloud, unix), Choices: offAuditOn, Stronger: Higher,
+	{ID: Blocklist, Title: "Banned words", Felt: AtNextChange, Kind: Choice, On: also(cloud, unix), Choices: offAuditOn, Stronger: Higher,
 		Meaning: "Refuses the organisation's own banned words; audit only logs them."},
-	{ID: "blocklist-size", Title: "Banned words listed", Kind: Count, On: also(cloud, unix), Stronger: Higher, Noun: "words",
+	{ID: BlocklistSize, Title: "Banned words listed", Felt: AtNextChange, Kind: Count, On: also(cloud, unix), Stronger: Higher, Noun: "words",
 		Meaning: "How many words the organisation's own list holds."},
-	{ID: "banned-list", Title: "List of banned passwords", Kind: Choice, On: also(cloud, unix, suite, provider), Choices: offAuditOn,
-		Stronger: Higher, Of: []ID{"blocklist", "dictionary-check"},
+	{ID: BannedList, Title: "List of banned passwords", Felt: AtNextChange, Kind: Choice, On: also(cloud, unix, suite, provider), Choices: offAuditOn,
+		Stronger: Higher, Of: []ID{Blocklist, DictionaryCheck},
 		Meaning: "Refuses what is on a list of banned passwords, the platform's own or the organisation's."},
-	{ID: "max-repeat", Title: "Longest repeat", Kind: Count, On: also(unix, server), Stronger: Lower, Noun: "characters",
+	{ID: MaxRepeat, Title: "Longest repeat", Felt: AtNextChange, Kind: Count, On: also(unix, server), Stronger: Lower, Noun: "characters",
 		Specials: []Known{{Special: Unlimited, Rank: Weakest, Phrase: "any repeat"}},
 		Meaning:  "Longest run of one and the same character."},
-	{ID: "max-sequence", Title: "Longest sequence", Kind: Count, On: also(unix, server), Stronger: Lower, Noun: "characters",
+	{ID: MaxSequence, Title: "Longest sequence", Felt: AtNextChange, Kind: Count, On: also(unix, server), Stronger: Lower, Noun: "characters",
 		Specials: []Known{{Special: Unlimited, Rank: Weakest, Phrase: "any sequence"}},
 		Meaning:  "Longest run such as 1234 or abcd."},
-	{ID: "min-changed", Title: "Changed characters", Kind: Count, On: unix, Stronger: Higher, Noun: "characters",
+	{ID: MinChanged, Title: "Changed characters", Felt: AtNextChange, Kind: Count, On: unix, Stronger: Higher, Noun: "characters",
 		Meaning: "How many characters must differ from the old password."},
 	{
-		ID: "history", Title: "Password history", Kind: Count, On: also(windows, unix, ldap, server, realm, infra, suite, provider),
+		ID: History, Title: "Password history", Felt: AtNextChange, Kind: Count, On: also(windows, unix, ldap, server, realm, infra, suite, provider),
 		Stronger: Higher,
 		Noun:     "passwords",
 		Limits:   inDirectory(groupPolicy(0, 24), 65535, 65535),
@@ -149,41 +203,41 @@ var table = []Setting{
 		Meaning:  "How many former passwords are refused.",
 	},
 	{
-		ID: "max-age", Title: "Maximum age", Kind: Duration, On: also(windows, unix, ldap, server, realm, tenants),
+		ID: MaxAge, Title: "Maximum age", Kind: Duration, On: also(windows, unix, ldap, server, realm, tenants),
 		Specials: []Known{{Special: Never, Rank: Undecided, Phrase: "never expires"}},
 		Limits:   inDirectory(groupPolicy(0, 999*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(42 * day), WindowsMachine: Number(42 * day)},
 		Meaning:  "After this time a password must be changed; whether sooner is better depends on the baseline.",
 	},
 	{
-		ID: "min-age", Title: "Minimum age", Kind: Duration, On: also(windows, unix, ldap, server, realm, provider), Stronger: Higher,
+		ID: MinAge, Title: "Minimum age", Felt: Later, Kind: Duration, On: also(windows, unix, ldap, server, realm, provider), Stronger: Higher,
 		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "change at once"}},
 		Limits:   inDirectory(groupPolicy(0, 998*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
 		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
 	},
-	{ID: "expiry-warning", Title: "Expiry warning", Kind: Duration, On: also(machines, unix, ldap, server, provider),
+	{ID: ExpiryWarning, Title: "Expiry warning", Felt: Later, Kind: Duration, On: also(machines, unix, ldap, server, provider),
 		Meaning: "How long before expiry the user is warned."},
-	{ID: "inactive-disable", Title: "Disabled after expiry", Kind: Duration, On: unix, Stronger: Lower,
+	{ID: InactiveDisable, Title: "Disabled after expiry", Kind: Duration, On: unix, Stronger: Lower,
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never disabled"}},
 		Meaning:  "How long after expiry the account is disabled."},
 	{
-		ID: "reversible", Title: "Reversible storage", Kind: Toggle, On: windows, Choices: onOff, Stronger: Lower,
+		ID: Reversible, Title: "Reversible storage", Felt: AtNextChange, Kind: Toggle, On: windows, Choices: onOff, Stronger: Lower,
 		Defaults: map[Platform]Value{WindowsDomain: Off, WindowsMachine: Off},
 		Meaning:  "Passwords are stored so that they can be read back.",
 	},
-	{ID: "hash-method", Title: "Hash method", Kind: Choice, On: unix, Stronger: Higher,
+	{ID: HashMethod, Title: "Hash method", Felt: Later, Kind: Choice, On: unix, Stronger: Higher,
 		Choices: []string{"des", "md5", "sha256", "sha512", "bcrypt", "yescrypt"},
 		Meaning: "How a local Unix password is hashed; the choices are ordered from weak to strong."},
-	{ID: "hash-rounds", Title: "Hash cost", Kind: Count, On: unix, Stronger: Higher, Noun: "rounds",
+	{ID: HashRounds, Title: "Hash cost", Felt: AtNextChange, Kind: Count, On: unix, Stronger: Higher, Noun: "rounds",
 		Meaning: "How often a local Unix password is hashed anew (SHA-256 and SHA-512), or its cost factor (bcrypt, yescrypt)."},
-	{ID: "lm-hash-stored", Title: "LM hash stored", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Lower,
+	{ID: LMHashStored, Title: "LM hash stored", Felt: AtNextChange, Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Lower,
 		Meaning: "The old LAN Manager hash is kept beside the new one."},
-	{ID: "blank-password-console-only", Title: "Blank passwords at the console only", Kind: Toggle, On: windowsWide, Choices: onOff,
+	{ID: BlankPasswordConsoleOnly, Title: "Blank passwords at the console only", Kind: Toggle, On: windowsWide, Choices: onOff,
 		Stronger: Higher,
 		Meaning:  "An account with an empty password cannot be used over the network."},
 	{
-		ID: "lockout-threshold", Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, server, realm, cloud, provider),
+		ID: LockoutThreshold, Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, server, realm, cloud, provider),
 		Stronger: Lower, Noun: "failed tries",
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never locks"}},
 		Limits:   inDirectory(groupPolicy(0, 999), 65535, 65535),
@@ -191,7 +245,7 @@ var table = []Setting{
 		Meaning:  "Failed tries before the account locks.",
 	},
 	{
-		ID: "lockout-duration", Title: "Lockout duration", Kind: Duration, On: also(windows, unix, ldap, server, realm, cloud, provider),
+		ID: LockoutDuration, Title: "Lockout duration", Felt: Later, Kind: Duration, On: also(windows, unix, ldap, server, realm, cloud, provider),
 		Stronger: Higher,
 		Specials: []Known{{Special: UntilAdmin, Rank: Strongest, Phrase: "locks until an administrator unlocks"}},
 		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
@@ -199,7 +253,7 @@ var table = []Setting{
 		Meaning:  "How long a locked account stays locked.",
 	},
 	{
-		ID: "lockout-window", Title: "Lockout window", Kind: Duration, On: also(windows, unix, ldap, server, realm), Stronger: Higher,
+		ID: LockoutWindow, Title: "Lockout window", Felt: Later, Kind: Duration, On: also(windows, unix, ldap, server, realm), Stronger: Higher,
 		Specials: []Known{{Special: Never, Rank: Strongest, Phrase: "only a success clears the count"},
 			{Special: AtOnce, Rank: Weakest, Phrase: "every failure starts the count again", Fails: true}},
 		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
@@ -207,50 +261,50 @@ var table = []Setting{
 		Meaning: "Quiet time after which the count of failed tries starts again; where every failure starts it again, nothing locks " +
 			"unless the first failure does.",
 	},
-	{ID: "success-clears", Title: "Success clears the count", Kind: Toggle, On: unix, Choices: onOff,
+	{ID: SuccessClears, Title: "Success clears the count", Felt: Later, Kind: Toggle, On: unix, Choices: onOff,
 		Meaning: "A sign-in with the right password clears the count of failed tries; otherwise scattered mistakes add up, and only " +
 			"time takes them away."},
-	{ID: "failure-delay", Title: "Delay after a failure", Kind: Duration, On: unix, Stronger: Higher,
+	{ID: FailureDelay, Title: "Delay after a failure", Felt: Later, Kind: Duration, On: unix, Stronger: Higher,
 		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "none"}},
 		Meaning:  "How long a failed try has to wait for its answer; tries at the same time do not wait for one another."},
-	{ID: "lockout-administrator", Title: "Administrator can be locked", Kind: Toggle, On: also(windowsWide, unix), Choices: onOff,
+	{ID: LockoutAdministrator, Title: "Administrator can be locked", Felt: Later, Kind: Toggle, On: also(windowsWide, unix), Choices: onOff,
 		Stronger: Higher,
 		Meaning:  "The lockout reaches the built-in administrator, or root, too."},
-	{ID: "logoff-at-hours-end", Title: "Log-off at the end of hours", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
+	{ID: LogoffAtHoursEnd, Title: "Log-off at the end of hours", Kind: Toggle, On: windowsWide, Choices: onOff, Stronger: Higher,
 		Meaning: "Sessions are ended when the account's permitted hours end."},
-	{ID: "directory-blocklist-mode", Title: "Banned words in the domain", Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
+	{ID: DirectoryBlocklistMode, Title: "Banned words in the domain", Felt: AtNextChange, Kind: Choice, On: cloud, Choices: offAuditOn, Stronger: Higher,
 		Meaning: "The cloud's banned words are enforced in the on-premises domain too; audit only logs them."},
-	{ID: "expiry-for-synced", Title: "Expiry for synchronised accounts", Kind: Toggle, On: cloud, Choices: onOff,
+	{ID: ExpiryForSynced, Title: "Expiry for synchronised accounts", Kind: Toggle, On: cloud, Choices: onOff,
 		Meaning: "Synchronised accounts obey the tenant's expiry."},
-	{ID: "ticket-lifetime", Title: "Ticket lifetime", Kind: Duration, On: windowsDomain, Stronger: Lower,
+	{ID: TicketLifetime, Title: "Ticket lifetime", Kind: Duration, On: windowsDomain, Stronger: Lower,
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never ends"}},
 		Limits:   groupPolicy(0, 99999*hour), Meaning: "How long a Kerberos user ticket is good for."},
-	{ID: "ticket-renewal", Title: "Ticket renewal", Kind: Duration, On: windowsDomain, Stronger: Lower,
+	{ID: TicketRenewal, Title: "Ticket renewal", Kind: Duration, On: windowsDomain, Stronger: Lower,
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never ends"}},
 		Limits:   groupPolicy(0, 99999*day), Meaning: "How long a Kerberos user ticket can be renewed."},
-	{ID: "service-ticket-lifetime", Title: "Service ticket lifetime", Kind: Duration, On: windowsDomain, Stronger: Lower,
+	{ID: ServiceTicketLifetime, Title: "Service ticket lifetime", Kind: Duration, On: windowsDomain, Stronger: Lower,
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never ends"}},
 		Limits:   groupPolicy(0, 99999*minute), Meaning: "How long a Kerberos service ticket is good for."},
-	{ID: "clock-skew", Title: "Clock skew", Kind: Duration, On: windowsDomain, Stronger: Lower,
+	{ID: ClockSkew, Title: "Clock skew", Kind: Duration, On: windowsDomain, Stronger: Lower,
 		Limits: groupPolicy(0, 99999*minute), Meaning: "How far clocks may differ before Kerberos refuses."},
-	{ID: "ticket-checks-logon", Title: "Tickets check log-on rights", Kind: Toggle, On: windowsDomain, Choices: onOff, Stronger: Higher,
+	{ID: TicketChecksLogon, Title: "Tickets check log-on rights", Kind: Toggle, On: windowsDomain, Choices: onOff, Stronger: Higher,
 		Meaning: "Every request for a service ticket is checked against the account's rights."},
-	{ID: "managed-admin", Title: "Managed local administrator", Kind: Choice, On: machines, Choices: []string{"off", "cloud", "directory"},
+	{ID: ManagedAdmin, Title: "Managed local administrator", Kind: Choice, On: machines, Choices: []string{"off", "cloud", "directory"},
 		Stronger: Higher,
 		Meaning:  "The password of a machine's local administrator is set anew by itself, and kept in the directory or in the cloud."},
-	{ID: "managed-admin-length", Title: "Length of managed passwords", Kind: Length, On: machines, Stronger: Higher, Noun: "characters",
+	{ID: ManagedAdminLength, Title: "Length of managed passwords", Kind: Length, On: machines, Stronger: Higher, Noun: "characters",
 		Limits: map[Platform]Range{WindowsTemplate: {8, 64}}, Meaning: "How many characters a managed password of a local administrator has."},
-	{ID: "managed-admin-classes", Title: "Classes in managed passwords", Kind: Count, On: machines, Stronger: Higher, Noun: "classes",
+	{ID: ManagedAdminClasses, Title: "Classes in managed passwords", Kind: Count, On: machines, Stronger: Higher, Noun: "classes",
 		Limits: map[Platform]Range{WindowsTemplate: {1, 4}}, Meaning: "How many of lower case, upper case, digits and symbols occur in a " +
 			"managed password of a local administrator."},
-	{ID: "managed-admin-age", Title: "Age of managed passwords", Kind: Duration, On: machines, Stronger: Lower,
+	{ID: ManagedAdminAge, Title: "Age of managed passwords", Kind: Duration, On: machines, Stronger: Lower,
 		Limits: map[Platform]Range{WindowsTemplate: {day, 365 * day}}, Meaning: "After this time a managed password of a local administrator " +
 			"is set anew."},
-	{ID: "mfa-capable", Title: "Second factor registered", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"},
+	{ID: SecondFactorRegistered, Title: "Second factor registered", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"},
 		Stronger: Higher,
 		Meaning:  "Which of the scope's accounts have registered a second factor; whether they are asked for it is another setting."},
-	{ID: "empty-accepted", Title: "Empty password accepted", Kind: Toggle, On: unix, Choices: onOff, Stronger: Lower,
+	{ID: EmptyAccepted, Title: "Empty password accepted", Kind: Toggle, On: unix, Choices: onOff, Stronger: Lower,
 		Meaning: "A service lets an account in whose password is empty."},
-	{ID: "mfa", Title: "Second factor", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"}, Stronger: Higher,
+	{ID: SecondFactor, Title: "Second factor", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"}, Stronger: Higher,
 		Meaning: "Which of the scope's accounts are asked for a second factor at every sign-in."},
 }

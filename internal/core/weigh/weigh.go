@@ -77,7 +77,7 @@ type Choice struct {
 // demandsOn returns the demands on a scope, by setting, after the decisions.
 func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]baseline.Named {
 	factor := baseline.Only
-	if word, _ := scope.Settings["mfa"].Value.Word(); word == "all" {
+	if word, _ := scope.Settings[setting.SecondFactor].Value.Word(); word == "all" {
 		factor = baseline.Second
 	}
 	all := map[setting.ID][]baseline.Named{}
@@ -492,7 +492,7 @@ func (w *Writing) remedy(scope *govern.Scope, id setting.ID, band baseline.Band)
 		return "Export the policies whole, with an account that may read them, and gather again."
 	case e.Missing == govern.Unreadable:
 		return "Correct the value where it is set, export again, and gather."
-	case e.Missing == govern.NotSet && scope.Settings["lockout-threshold"].Value.Is(setting.Never):
+	case e.Missing == govern.NotSet && scope.Settings[setting.LockoutThreshold].Value.Is(setting.Never):
 		return "Nothing locks here: set the lockout threshold first, and this with it to " + band.Text() + "."
 	case e.Missing != govern.Present:
 		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), band.Text())

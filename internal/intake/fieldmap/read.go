@@ -687,7 +687,7 @@ func (r *reader) banned() {
 		}
 	}
 	if head.Asks != nil {
-		r.into.Set(head.Settings, r.tenant.Platform, "blocklist-size", setting.Number(int64(len(head.Asks.Words))), head.Asks.Cite)
+		r.into.Set(head.Settings, r.tenant.Platform, setting.BlocklistSize, setting.Number(int64(len(head.Asks.Words))), head.Asks.Cite)
 	}
 }
 

@@ -138,9 +138,9 @@ func draft(x Edit, put func(name, text string)) bool {
 		return false
 	}
 	switch x.Setting {
-	case "min-length", "max-length":
+	case setting.MinLength, setting.MaxLength:
 		put("pwdCheckQuality", "2")
-	case "lockout-threshold":
+	case setting.LockoutThreshold:
 		put("pwdLockout", map[bool]string{true: "FALSE", false: "TRUE"}[x.To.Is(setting.Never)])
 	}
 	put(named[policyAttributes[i].attr][0], text)
@@ -150,7 +150,7 @@ func draft(x Edit, put func(name, text string)) bool {
 // directoryServer389 writes a setting of a 389 Directory Server, with what switches
 // it on.
 func directoryServer389(x Edit, put func(name, text string)) bool {
-	if x.Setting == "name-check" {
+	if x.Setting == setting.NameCheck {
 		put(serverAttributes[sCheckSyntax], map[bool]string{true: "on", false: "off"}[x.To == setting.On])
 		return true
 	}
@@ -164,7 +164,7 @@ func directoryServer389(x Edit, put func(name, text string)) bool {
 	case s.toggle != always && x.To == s.off && !(s.zero.IsSet() && x.To == s.zero):
 		put(serverAttributes[s.toggle], "off")
 		return true
-	case x.Setting == "lockout-duration" && special == setting.UntilAdmin:
+	case x.Setting == setting.LockoutDuration && special == setting.UntilAdmin:
 		put(serverAttributes[sUnlock], "off")
 		return true
 	case s.toggle != always:
@@ -182,7 +182,7 @@ func directoryServer389(x Edit, put func(name, text string)) bool {
 	if text == "" || isSpecial && text == "0" && !s.zero.IsSet() {
 		return false
 	}
-	if x.Setting == "lockout-duration" {
+	if x.Setting == setting.LockoutDuration {
 		put(serverAttributes[sUnlock], "on")
 	}
 	put(serverAttributes[s.attr], text)

@@ -66,26 +66,26 @@ const always = -1 // no attribute switches it
 var (
 	none     = setting.Number(0)
 	serverOf = []serverSetting{
-		{attr: sMinLength, id: "min-length", absent: setting.Number(8), toggle: sCheckSyntax, off: none},
-		{attr: sMinCategories, id: "classes-required", absent: setting.Number(3), toggle: sCheckSyntax, off: none},
-		{attr: sMinLowers, id: "require-lower", absent: none, toggle: sCheckSyntax, off: none},
-		{attr: sMinUppers, id: "require-upper", absent: none, toggle: sCheckSyntax, off: none},
-		{attr: sMinDigits, id: "require-digit", absent: none, toggle: sCheckSyntax, off: none},
-		{attr: sMinSpecials, id: "require-symbol", absent: none, toggle: sCheckSyntax, off: none},
-		{attr: sMinAlphas, id: "require-letter", absent: none, toggle: sCheckSyntax, off: none},
-		{attr: sMaxRepeats, id: "max-repeat", absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited), toggle: sCheckSyntax,
+		{attr: sMinLength, id: setting.MinLength, absent: setting.Number(8), toggle: sCheckSyntax, off: none},
+		{attr: sMinCategories, id: setting.ClassesRequired, absent: setting.Number(3), toggle: sCheckSyntax, off: none},
+		{attr: sMinLowers, id: setting.RequireLower, absent: none, toggle: sCheckSyntax, off: none},
+		{attr: sMinUppers, id: setting.RequireUpper, absent: none, toggle: sCheckSyntax, off: none},
+		{attr: sMinDigits, id: setting.RequireDigit, absent: none, toggle: sCheckSyntax, off: none},
+		{attr: sMinSpecials, id: setting.RequireSymbol, absent: none, toggle: sCheckSyntax, off: none},
+		{attr: sMinAlphas, id: setting.RequireLetter, absent: none, toggle: sCheckSyntax, off: none},
+		{attr: sMaxRepeats, id: setting.MaxRepeat, absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited), toggle: sCheckSyntax,
 			off: setting.Of(setting.Unlimited)},
-		{attr: sMaxSequence, id: "max-sequence", absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited),
+		{attr: sMaxSequence, id: setting.MaxSequence, absent: setting.Of(setting.Unlimited), zero: setting.Of(setting.Unlimited),
 			toggle: sCheckSyntax, off: setting.Of(setting.Unlimited)},
-		{attr: sDictCheck, id: "dictionary-check", absent: setting.Word("off"), toggle: sCheckSyntax, off: setting.Word("off")},
-		{attr: sInHistory, id: "history", absent: setting.Number(6), toggle: sHistory, off: none},
-		{attr: sMaxAge, id: "max-age", absent: setting.Number(8640000), zero: setting.Of(setting.Never), toggle: sExp,
+		{attr: sDictCheck, id: setting.DictionaryCheck, absent: setting.Word("off"), toggle: sCheckSyntax, off: setting.Word("off")},
+		{attr: sInHistory, id: setting.History, absent: setting.Number(6), toggle: sHistory, off: none},
+		{attr: sMaxAge, id: setting.MaxAge, absent: setting.Number(8640000), zero: setting.Of(setting.Never), toggle: sExp,
 			off: setting.Of(setting.Never)},
-		{attr: sWarning, id: "expiry-warning", absent: setting.Number(86400), toggle: sExp, off: none},
-		{attr: sMinAge, id: "min-age", absent: setting.Of(setting.AtOnce), zero: setting.Of(setting.AtOnce), toggle: always},
-		{attr: sMaxFailure, id: "lockout-threshold", absent: setting.Number(3), toggle: sLockout, off: setting.Of(setting.Never)},
-		{attr: sLockoutDuration, id: "lockout-duration", absent: setting.Number(3600), toggle: always},
-		{attr: sResetFailureCount, id: "lockout-window", absent: setting.Number(600), toggle: always},
+		{attr: sWarning, id: setting.ExpiryWarning, absent: setting.Number(86400), toggle: sExp, off: none},
+		{attr: sMinAge, id: setting.MinAge, absent: setting.Of(setting.AtOnce), zero: setting.Of(setting.AtOnce), toggle: always},
+		{attr: sMaxFailure, id: setting.LockoutThreshold, absent: setting.Number(3), toggle: sLockout, off: setting.Of(setting.Never)},
+		{attr: sLockoutDuration, id: setting.LockoutDuration, absent: setting.Number(3600), toggle: always},
+		{attr: sResetFailureCount, id: setting.LockoutWindow, absent: setting.Number(600), toggle: always},
 	}
 )
 
@@ -268,12 +268,12 @@ func (r *reader) untilUnlocked(p *estate.Policy, whole bool) error {
 		}
 		raw, _ := r.textOf(v)
 		if !told {
-			r.into.Unreadable(p.Settings, "lockout-duration", r.cite(v, raw), "passwordUnlock is neither on nor off")
+			r.into.Unreadable(p.Settings, setting.LockoutDuration, r.cite(v, raw), "passwordUnlock is neither on nor off")
 		} else if !on {
-			p.Settings["lockout-duration"] = estate.Fact{Value: setting.Of(setting.UntilAdmin), Cite: r.cite(v, raw)}
+			p.Settings[setting.LockoutDuration] = estate.Fact{Value: setting.Of(setting.UntilAdmin), Cite: r.cite(v, raw)}
 		}
 	} else if !whole {
-		delete(p.Settings, "lockout-duration")
+		delete(p.Settings, setting.LockoutDuration)
 	}
 	v := r.find(aServer + attr(sCheckSyntax))
 	if v == nil && !whole {
@@ -293,9 +293,9 @@ func (r *reader) untilUnlocked(p *estate.Policy, whole bool) error {
 		c = r.cite(v, raw)
 	}
 	if names == setting.Off {
-		r.inherits(p, &serverSetting{id: "name-check", toggle: sCheckSyntax})
+		r.inherits(p, &serverSetting{id: setting.NameCheck, toggle: sCheckSyntax})
 	}
-	r.into.Set(p.Settings, p.Platform, "name-check", names, c)
+	r.into.Set(p.Settings, p.Platform, setting.NameCheck, names, c)
 	return nil
 }
 

@@ -135,15 +135,15 @@ type policyAttribute struct {
 // policyAttributes are they. What is not there asks for nothing: the draft says so
 // of each.
 var policyAttributes = []policyAttribute{
-	{aPwdMinLength, "min-length", setting.Number(0)},
-	{aPwdMaxLength, "max-length", setting.Of(setting.Unlimited)},
-	{aPwdMaxAge, "max-age", setting.Of(setting.Never)},
-	{aPwdMinAge, "min-age", setting.Of(setting.AtOnce)},
-	{aPwdInHistory, "history", setting.Number(0)},
-	{aPwdExpireWarning, "expiry-warning", setting.Number(0)},
-	{aPwdMaxFailure, "lockout-threshold", setting.Of(setting.Never)},
-	{aPwdLockoutDuration, "lockout-duration", setting.Of(setting.UntilAdmin)},
-	{aPwdFailureInterval, "lockout-window", setting.Of(setting.Never)},
+	{aPwdMinLength, setting.MinLength, setting.Number(0)},
+	{aPwdMaxLength, setting.MaxLength, setting.Of(setting.Unlimited)},
+	{aPwdMaxAge, setting.MaxAge, setting.Of(setting.Never)},
+	{aPwdMinAge, setting.MinAge, setting.Of(setting.AtOnce)},
+	{aPwdInHistory, setting.History, setting.Number(0)},
+	{aPwdExpireWarning, setting.ExpiryWarning, setting.Number(0)},
+	{aPwdMaxFailure, setting.LockoutThreshold, setting.Of(setting.Never)},
+	{aPwdLockoutDuration, setting.LockoutDuration, setting.Of(setting.UntilAdmin)},
+	{aPwdFailureInterval, setting.LockoutWindow, setting.Of(setting.Never)},
 }
 
 // pwdPolicy takes one policy.
@@ -194,15 +194,15 @@ func (r *reader) onPaper(p *estate.Policy, whole bool) {
 		return r.cite(v, raw), err == nil && strings.EqualFold(string(raw), word)
 	}
 	if c, is := off(quality, "pwdCheckQuality", "0"); is {
-		for _, id := range []setting.ID{"min-length", "max-length"} {
+		for _, id := range []setting.ID{setting.MinLength, setting.MaxLength} {
 			if f := p.Settings[id]; f.Cite.Raw != "" {
 				c.Note = f.Cite.Where + ": " + f.Cite.Raw + " is not checked"
 			}
 		}
-		p.Settings["min-length"] = estate.Fact{Value: setting.Number(0), Cite: c}
-		p.Settings["max-length"] = estate.Fact{Value: setting.Of(setting.Unlimited), Cite: c}
+		p.Settings[setting.MinLength] = estate.Fact{Value: setting.Number(0), Cite: c}
+		p.Settings[setting.MaxLength] = estate.Fact{Value: setting.Of(setting.Unlimited), Cite: c}
 	} else if !r.saysSo(quality, number) {
-		delete(p.Settings, "min-length") // whether it is asked for is not in the evidence
+		delete(p.Settings, setting.MinLength) // whether it is asked for is not in the evidence
 	}
 	if v := r.find(aPwdCheckModule); v != nil {
 		// Its name, or, with newer servers, whether the server's own is used.
@@ -211,12 +211,12 @@ func (r *reader) onPaper(p *estate.Policy, whole bool) {
 		}
 	}
 	if c, is := off(lockout, "pwdLockout", "FALSE"); is {
-		if f := p.Settings["lockout-threshold"]; f.Cite.Raw != "" {
+		if f := p.Settings[setting.LockoutThreshold]; f.Cite.Raw != "" {
 			c.Note = "pwdMaxFailure: " + f.Cite.Raw + " locks nothing"
 		}
-		p.Settings["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: c}
+		p.Settings[setting.LockoutThreshold] = estate.Fact{Value: setting.Of(setting.Never), Cite: c}
 	} else if !r.saysSo(lockout, boolean) {
-		delete(p.Settings, "lockout-threshold")
+		delete(p.Settings, setting.LockoutThreshold)
 	}
 }
 

@@ -28,26 +28,26 @@ type hold struct {
 
 // readings covers the domain's head and the fine-grained policy.
 var readings = []reading{
-	{"minPwdLength", []hold{{id: "min-length", read: number, write: setting.Plain}}},
-	{"pwdHistoryLength", []hold{{id: "history", read: number, write: setting.Plain}}},
-	{"maxPwdAge", []hold{{id: "max-age", read: interval(setting.Never), write: ticks}}},
-	{"minPwdAge", []hold{{id: "min-age", read: interval(setting.AtOnce), write: ticks}}},
-	{"lockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never), write: setting.Plain}}},
-	{"lockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin), write: ticks}}},
-	{"lockOutObservationWindow", []hold{{id: "lockout-window", read: window, write: ticks}}},
-	{"forceLogoff", []hold{{id: "logoff-at-hours-end", read: logoff, write: setting.Words("0", noInterval)}}},
-	{"pwdProperties", []hold{bitOf("complexity", 1), bitOf("reversible", 16),
-		bitOf("lockout-administrator", 8)}},
+	{"minPwdLength", []hold{{id: setting.MinLength, read: number, write: setting.Plain}}},
+	{"pwdHistoryLength", []hold{{id: setting.History, read: number, write: setting.Plain}}},
+	{"maxPwdAge", []hold{{id: setting.MaxAge, read: interval(setting.Never), write: ticks}}},
+	{"minPwdAge", []hold{{id: setting.MinAge, read: interval(setting.AtOnce), write: ticks}}},
+	{"lockoutThreshold", []hold{{id: setting.LockoutThreshold, read: numberOr(setting.Never), write: setting.Plain}}},
+	{"lockoutDuration", []hold{{id: setting.LockoutDuration, read: interval(setting.UntilAdmin), write: ticks}}},
+	{"lockOutObservationWindow", []hold{{id: setting.LockoutWindow, read: window, write: ticks}}},
+	{"forceLogoff", []hold{{id: setting.LogoffAtHoursEnd, read: logoff, write: setting.Words("0", noInterval)}}},
+	{"pwdProperties", []hold{bitOf(setting.Complexity, 1), bitOf(setting.Reversible, 16),
+		bitOf(setting.LockoutAdministrator, 8)}},
 
-	{"msDS-MinimumPasswordLength", []hold{{id: "min-length", read: number, write: setting.Plain}}},
-	{"msDS-PasswordHistoryLength", []hold{{id: "history", read: number, write: setting.Plain}}},
-	{"msDS-MaximumPasswordAge", []hold{{id: "max-age", read: interval(setting.Never), write: ticks}}},
-	{"msDS-MinimumPasswordAge", []hold{{id: "min-age", read: interval(setting.AtOnce), write: ticks}}},
-	{"msDS-LockoutThreshold", []hold{{id: "lockout-threshold", read: numberOr(setting.Never), write: setting.Plain}}},
-	{"msDS-LockoutDuration", []hold{{id: "lockout-duration", read: interval(setting.UntilAdmin), write: ticks}}},
-	{"msDS-LockoutObservationWindow", []hold{{id: "lockout-window", read: window, write: ticks}}},
-	{"msDS-PasswordComplexityEnabled", []hold{{id: "complexity", read: boolean, write: setting.Words("TRUE", "FALSE")}}},
-	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: "reversible", read: boolean, write: setting.Words("TRUE", "FALSE")}}},
+	{"msDS-MinimumPasswordLength", []hold{{id: setting.MinLength, read: number, write: setting.Plain}}},
+	{"msDS-PasswordHistoryLength", []hold{{id: setting.History, read: number, write: setting.Plain}}},
+	{"msDS-MaximumPasswordAge", []hold{{id: setting.MaxAge, read: interval(setting.Never), write: ticks}}},
+	{"msDS-MinimumPasswordAge", []hold{{id: setting.MinAge, read: interval(setting.AtOnce), write: ticks}}},
+	{"msDS-LockoutThreshold", []hold{{id: setting.LockoutThreshold, read: numberOr(setting.Never), write: setting.Plain}}},
+	{"msDS-LockoutDuration", []hold{{id: setting.LockoutDuration, read: interval(setting.UntilAdmin), write: ticks}}},
+	{"msDS-LockoutObservationWindow", []hold{{id: setting.LockoutWindow, read: window, write: ticks}}},
+	{"msDS-PasswordComplexityEnabled", []hold{{id: setting.Complexity, read: boolean, write: setting.Words("TRUE", "FALSE")}}},
+	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: setting.Reversible, read: boolean, write: setting.Words("TRUE", "FALSE")}}},
 }
 
 // bitOf is a setting in one bit of an attribute. The others belong to other
@@ -75,7 +75,7 @@ func Forms() map[string]setting.Form {
 // AskedAs is the attribute that asks a directory of the password-policy draft for
 // a setting: another can switch it off, and is cited then.
 func AskedAs(id setting.ID) string {
-	if id != "min-length" && id != "max-length" && id != "lockout-threshold" {
+	if id != setting.MinLength && id != setting.MaxLength && id != setting.LockoutThreshold {
 		return ""
 	}
 	i := slices.IndexFunc(policyAttributes, func(a policyAttribute) bool { return a.id == id })

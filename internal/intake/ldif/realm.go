@@ -13,14 +13,14 @@ import (
 
 // realmAttributes are those of a policy. Absent means 0.
 var realmAttributes = []policyAttribute{
-	{aKrbMinLength, "min-length", setting.Number(0)},
-	{aKrbClasses, "classes-required", setting.Number(0)},
-	{aKrbHistory, "history", setting.Number(0)},
-	{aKrbMaxLife, "max-age", setting.Of(setting.Never)},
-	{aKrbMinLife, "min-age", setting.Of(setting.AtOnce)},
-	{aKrbMaxFailure, "lockout-threshold", setting.Of(setting.Never)},
-	{aKrbInterval, "lockout-window", setting.Of(setting.Never)},
-	{aKrbDuration, "lockout-duration", setting.Of(setting.UntilAdmin)},
+	{aKrbMinLength, setting.MinLength, setting.Number(0)},
+	{aKrbClasses, setting.ClassesRequired, setting.Number(0)},
+	{aKrbHistory, setting.History, setting.Number(0)},
+	{aKrbMaxLife, setting.MaxAge, setting.Of(setting.Never)},
+	{aKrbMinLife, setting.MinAge, setting.Of(setting.AtOnce)},
+	{aKrbMaxFailure, setting.LockoutThreshold, setting.Of(setting.Never)},
+	{aKrbInterval, setting.LockoutWindow, setting.Of(setting.Never)},
+	{aKrbDuration, setting.LockoutDuration, setting.Of(setting.UntilAdmin)},
 }
 
 // realm takes a policy, or a class of service.

@@ -35,14 +35,14 @@ type line struct {
 
 // lines are they, in their order.
 var lines = []line{
-	{id: "logoff-at-hours-end"},
-	{id: "min-age", unit: day, zero: setting.Of(setting.AtOnce)},
-	{id: "max-age", unit: day, word: setting.Of(setting.Never)},
-	{id: "min-length", unit: 1, word: setting.Number(0)},
-	{id: "history", unit: 1, word: setting.Number(0)},
-	{id: "lockout-threshold", unit: 1, word: setting.Of(setting.Never), zero: setting.Of(setting.Never)},
-	{id: "lockout-duration", unit: minute, word: setting.Of(setting.UntilAdmin), zero: setting.Of(setting.UntilAdmin)},
-	{id: "lockout-window", unit: minute, zero: setting.Of(setting.AtOnce)},
+	{id: setting.LogoffAtHoursEnd},
+	{id: setting.MinAge, unit: day, zero: setting.Of(setting.AtOnce)},
+	{id: setting.MaxAge, unit: day, word: setting.Of(setting.Never)},
+	{id: setting.MinLength, unit: 1, word: setting.Number(0)},
+	{id: setting.History, unit: 1, word: setting.Number(0)},
+	{id: setting.LockoutThreshold, unit: 1, word: setting.Of(setting.Never), zero: setting.Of(setting.Never)},
+	{id: setting.LockoutDuration, unit: minute, word: setting.Of(setting.UntilAdmin), zero: setting.Of(setting.UntilAdmin)},
+	{id: setting.LockoutWindow, unit: minute, zero: setting.Of(setting.AtOnce)},
 }
 
 // entry is a text with a value behind it, at its right end.

@@ -13,14 +13,14 @@ import (
 // of 0 lets only a success clear the count; a duration of 0 lasts until an administrator
 // ends it (tried).
 var kadminRows = []row{
-	{name: "Maximum password life", id: "max-age", unit: 1, zero: setting.Of(setting.Never)},
-	{name: "Minimum password life", id: "min-age", unit: 1, zero: setting.Of(setting.AtOnce)},
-	{name: "Minimum password length", id: "min-length", unit: 1},
-	{name: "Minimum number of password character classes", id: "classes-required", unit: 1},
-	{name: "Number of old keys kept", id: "history", unit: 1},
-	{name: "Maximum password failures before lockout", id: "lockout-threshold", unit: 1, zero: setting.Of(setting.Never)},
-	{name: "Password failure count reset interval", id: "lockout-window", unit: 1, zero: setting.Of(setting.Never)},
-	{name: "Password lockout duration", id: "lockout-duration", unit: 1, zero: setting.Of(setting.UntilAdmin)},
+	{name: "Maximum password life", id: setting.MaxAge, unit: 1, zero: setting.Of(setting.Never)},
+	{name: "Minimum password life", id: setting.MinAge, unit: 1, zero: setting.Of(setting.AtOnce)},
+	{name: "Minimum password length", id: setting.MinLength, unit: 1},
+	{name: "Minimum number of password character classes", id: setting.ClassesRequired, unit: 1},
+	{name: "Number of old keys kept", id: setting.History, unit: 1},
+	{name: "Maximum password failures before lockout", id: setting.LockoutThreshold, unit: 1, zero: setting.Of(setting.Never)},
+	{name: "Password failure count reset interval", id: setting.LockoutWindow, unit: 1, zero: setting.Of(setting.Never)},
+	{name: "Password lockout duration", id: setting.LockoutDuration, unit: 1, zero: setting.Of(setting.UntilAdmin)},
 }
 
 // kadminLine are the lines that are no settings, as far as they are read: which principal

@@ -19,15 +19,15 @@ const (
 
 // sambaRows are the lines of samba-tool domain passwordsettings show, and of pso show.
 var sambaRows = []row{
-	{name: "Password complexity", id: "complexity"},
-	{name: "Store plaintext passwords", id: "reversible"},
-	{name: "Password history length", id: "history", unit: 1},
-	{name: "Minimum password length", id: "min-length", unit: 1},
-	{name: "Minimum password age (days)", id: "min-age", unit: day, zero: setting.Of(setting.AtOnce)},
-	{name: "Maximum password age (days)", id: "max-age", unit: day, zero: setting.Of(setting.Never)},
-	{name: "Account lockout duration (mins)", id: "lockout-duration", unit: minute, zero: setting.Of(setting.UntilAdmin)},
-	{name: "Account lockout threshold (attempts)", id: "lockout-threshold", unit: 1, zero: setting.Of(setting.Never)},
-	{name: "Reset account lockout after (mins)", id: "lockout-window", unit: minute, zero: setting.Of(setting.AtOnce)},
+	{name: "Password complexity", id: setting.Complexity},
+	{name: "Store plaintext passwords", id: setting.Reversible},
+	{name: "Password history length", id: setting.History, unit: 1},
+	{name: "Minimum password length", id: setting.MinLength, unit: 1},
+	{name: "Minimum password age (days)", id: setting.MinAge, unit: day, zero: setting.Of(setting.AtOnce)},
+	{name: "Maximum password age (days)", id: setting.MaxAge, unit: day, zero: setting.Of(setting.Never)},
+	{name: "Account lockout duration (mins)", id: setting.LockoutDuration, unit: minute, zero: setting.Of(setting.UntilAdmin)},
+	{name: "Account lockout threshold (attempts)", id: setting.LockoutThreshold, unit: 1, zero: setting.Of(setting.Never)},
+	{name: "Reset account lockout after (mins)", id: setting.LockoutWindow, unit: minute, zero: setting.Of(setting.AtOnce)},
 }
 
 const precedenceLine = "Precedence (lowest is best)"
@@ -116,15 +116,15 @@ func takeSamba(r *reader) error {
 
 // pdbeditRows are the lines of pdbedit -P. Ages are in seconds, locks in minutes.
 var pdbeditRows = []row{
-	{name: "min password length", id: "min-length", unit: 1},
-	{name: "password history", id: "history", unit: 1},
-	{name: "maximum password age", id: "max-age", unit: 1, zero: setting.Of(setting.Never), most: setting.Of(setting.Never)},
-	{name: "minimum password age", id: "min-age", unit: 1, zero: setting.Of(setting.AtOnce)},
-	{name: "bad lockout attempt", id: "lockout-threshold", unit: 1, zero: setting.Of(setting.Never)},
-	{name: "lockout duration", id: "lockout-duration", unit: minute, zero: setting.Of(setting.UntilAdmin),
+	{name: "min password length", id: setting.MinLength, unit: 1},
+	{name: "password history", id: setting.History, unit: 1},
+	{name: "maximum password age", id: setting.MaxAge, unit: 1, zero: setting.Of(setting.Never), most: setting.Of(setting.Never)},
+	{name: "minimum password age", id: setting.MinAge, unit: 1, zero: setting.Of(setting.AtOnce)},
+	{name: "bad lockout attempt", id: setting.LockoutThreshold, unit: 1, zero: setting.Of(setting.Never)},
+	{name: "lockout duration", id: setting.LockoutDuration, unit: minute, zero: setting.Of(setting.UntilAdmin),
 		most: setting.Of(setting.UntilAdmin)},
-	{name: "reset count minutes", id: "lockout-window", unit: minute, zero: setting.Of(setting.AtOnce)},
-	{name: "disconnect time", id: "logoff-at-hours-end", unit: 1, zero: setting.On, most: setting.Off},
+	{name: "reset count minutes", id: setting.LockoutWindow, unit: minute, zero: setting.Of(setting.AtOnce)},
+	{name: "disconnect time", id: setting.LogoffAtHoursEnd, unit: 1, zero: setting.On, most: setting.Off},
 }
 
 var pdbedit = tool{

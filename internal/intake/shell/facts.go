@@ -23,15 +23,15 @@ type reading struct {
 
 // readings are those of both kinds of policies.
 var readings = []reading{
-	{"MinPasswordLength", "min-length", number},
-	{"PasswordHistoryCount", "history", number},
-	{"MaxPasswordAge", "max-age", span(setting.Never)},
-	{"MinPasswordAge", "min-age", span(setting.AtOnce)},
-	{"ComplexityEnabled", "complexity", toggle},
-	{"ReversibleEncryptionEnabled", "reversible", toggle},
-	{"LockoutThreshold", "lockout-threshold", threshold},
-	{"LockoutDuration", "lockout-duration", span(setting.UntilAdmin)},
-	{"LockoutObservationWindow", "lockout-window", span(setting.AtOnce)},
+	{"MinPasswordLength", setting.MinLength, number},
+	{"PasswordHistoryCount", setting.History, number},
+	{"MaxPasswordAge", setting.MaxAge, span(setting.Never)},
+	{"MinPasswordAge", setting.MinAge, span(setting.AtOnce)},
+	{"ComplexityEnabled", setting.Complexity, toggle},
+	{"ReversibleEncryptionEnabled", setting.Reversible, toggle},
+	{"LockoutThreshold", setting.LockoutThreshold, threshold},
+	{"LockoutDuration", setting.LockoutDuration, span(setting.UntilAdmin)},
+	{"LockoutObservationWindow", setting.LockoutWindow, span(setting.AtOnce)},
 }
 
 // ridKeyDistribution is the last part of the SID of a domain's key distribution account.

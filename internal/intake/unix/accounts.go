@@ -55,20 +55,20 @@ func (a *age) cited() string { return "shadow field " + strconv.Itoa(a.field+1) 
 // ageing are the settings that stand in an account's own line of shadow, and
 // what gives them to new accounts.
 var ageing = []age{
-	{"max-age", 4, "PASS_MAX_DAYS", "", func(n int64) setting.Value {
+	{setting.MaxAge, 4, "PASS_MAX_DAYS", "", func(n int64) setting.Value {
 		if n < 0 || n >= forever {
 			return setting.Of(setting.Never)
 		}
 		return setting.Number(n * day)
 	}, map[setting.Special]string{setting.Never: "99999", setting.AtOnce: "0"}},
-	{"min-age", 3, "PASS_MIN_DAYS", "", func(n int64) setting.Value {
+	{setting.MinAge, 3, "PASS_MIN_DAYS", "", func(n int64) setting.Value {
 		if n <= 0 {
 			return setting.Of(setting.AtOnce)
 		}
 		return setting.Number(n * day)
 	}, map[setting.Special]string{setting.Never: "99999", setting.AtOnce: "0"}},
-	{"expiry-warning", 5, "PASS_WARN_AGE", "", func(n int64) setting.Value { return setting.Number(max(n, 0) * day) }, nil},
-	{"inactive-disable", 6, "INACTIVE", "etc/default/useradd", func(n int64) setting.Value {
+	{setting.ExpiryWarning, 5, "PASS_WARN_AGE", "", func(n int64) setting.Value { return setting.Number(max(n, 0) * day) }, nil},
+	{setting.InactiveDisable, 6, "INACTIVE", "etc/default/useradd", func(n int64) setting.Value {
 		if n < 0 || n >= forever {
 			return setting.Of(setting.Never)
 		}
@@ -113,17 +113,17 @@ func (r *reader) defaults() {
 			r.rules[a.id] = r.neverEnds(a)
 		}
 	}
-	if idle, ok := r.rules["inactive-disable"]; ok && idle.Problem == "" && r.rules["max-age"].Value.Is(setting.Never) &&
+	if idle, ok := r.rules[setting.InactiveDisable]; ok && idle.Problem == "" && r.rules[setting.MaxAge].Value.Is(setting.Never) &&
 		!idle.Value.Is(setting.Never) {
-		at := r.rules["max-age"].Cite
+		at := r.rules[setting.MaxAge].Cite
 		at.Note = "a password that never ends leaves nobody inactive"
-		r.rules["inactive-disable"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
+		r.rules[setting.InactiveDisable] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
 	}
 }
 
 // unenforced reports whether some door does not enforce a field of shadow.
 func (r *reader) unenforced(a age) bool {
-	return r.ageless != nil && (a.id == "max-age" || a.id == "inactive-disable")
+	return r.ageless != nil && (a.id == setting.MaxAge || a.id == setting.InactiveDisable)
 }
 
 // neverEnds is what such a field comes to.
@@ -330,7 +330,7 @@ func (r *reader) ageOf(who *person, rec *estate.Record) {
 		}
 		return 0
 	}
-	rec.MaxDays, rec.IdleDays = field(shadowFields["max-age"]), field(shadowFields["inactive-disable"])
+	rec.MaxDays, rec.IdleDays = field(shadowFields[setting.MaxAge]), field(shadowFields[setting.InactiveDisable])
 	if ends := field(shadowFields[accountEnd]); ends > 0 { // 0 is a day of 1970 to the module, and has come
 		rec.Ends = uint32(max(min(int64(ends-1), 1<<15)*day, 1))
 	}
@@ -442,8 +442,8 @@ func (r *reader) policyOf(who *person) string {
 			aged[a.id] = r.neverEnds(a)
 			v = a.value(-1)
 		}
-		if a.id == "inactive-disable" && aged["max-age"].Value.Is(setting.Never) && v != a.value(-1) {
-			v, at = a.value(-1), aged["max-age"].Cite // they count from the end of the password
+		if a.id == setting.InactiveDisable && aged[setting.MaxAge].Value.Is(setting.Never) && v != a.value(-1) {
+			v, at = a.value(-1), aged[setting.MaxAge].Cite // they count from the end of the password
 			at.Note = "a password that never ends leaves nobody inactive"
 			aged[a.id] = estate.Fact{Value: v, Cite: at}
 		}
@@ -489,7 +489,7 @@ func (r *reader) policyOf(who *person) string {
 		if r.ageings[name] = true; len(r.ageings) > mostAgeings {
 			r.remark(estate.NotModelled, name, fmt.Sprintf("shadow has more than %d different ages of passwords: the accounts that come after those "+
 				"are taken together, under the weakest of theirs", mostAgeings), "Give accounts that are alike the same ages, with chage.",
-				[]setting.ID{"max-age", "min-age", "inactive-disable", "expiry-warning"}, aged["max-age"].Cite)
+				[]setting.ID{setting.MaxAge, setting.MinAge, setting.InactiveDisable, setting.ExpiryWarning}, aged[setting.MaxAge].Cite)
 		}
 	case len(r.ageings) > mostAgeings && name == own+", further ages in shadow":
 		for _, a := range ageing {
@@ -515,7 +515,7 @@ func (a *age) weaker(x, y setting.Value) bool {
 		}
 		return n
 	}
-	if a.id == "max-age" || a.id == "inactive-disable" {
+	if a.id == setting.MaxAge || a.id == setting.InactiveDisable {
 		return days(x) > days(y)
 	}
 	return days(x) < days(y)
@@ -682,13 +682,13 @@ func (r *reader) newAccounts(people []person) {
 // oldHashes remarks on passwords that are stored in a weaker way than new ones
 // are.
 func (r *reader) oldHashes(people []person) {
-	f, ok := r.rules["hash-method"]
+	f, ok := r.rules[setting.HashMethod]
 	if !ok || !f.Value.IsSet() {
 		return
 	}
 	var names []string
 	at := []estate.Cite{f.Cite}
-	row := setting.Get("hash-method")
+	row := setting.Get(setting.HashMethod)
 	for _, who := range people {
 		if who.method == "" {
 			continue
@@ -704,7 +704,7 @@ func (r *reader) oldHashes(people []person) {
 	method, _ := f.Value.Word()
 	r.remark(estate.OldHash, "", fmt.Sprintf("new passwords are hashed with %s; stored in a weaker way: %s", method,
 		strings.Join(names[:min(len(names), 5)], ", ")),
-		"Have these passwords changed; only then are they hashed anew.", []setting.ID{"hash-method"}, at[:min(len(at), 6)]...)
+		"Have these passwords changed; only then are they hashed anew.", []setting.ID{setting.HashMethod}, at[:min(len(at), 6)]...)
 	for _, n := range names {
 		name, _, _ := strings.Cut(n, " ")
 		last := &r.here.Remarks[len(r.here.Remarks)-1]
@@ -730,6 +730,6 @@ func (r *reader) datedAhead(people []person) {
 	}
 	r.remark(estate.DatedAhead, "", "the last change of a password is dated in the future: "+strings.Join(told[:min(len(told), 5)], ", "),
 		"Find out who dated it so and why, and have the password changed now: until then its age counts from a day that has not come.",
-		[]setting.ID{"max-age"}, at[:min(len(at), 5)]...)
+		[]setting.ID{setting.MaxAge}, at[:min(len(at), 5)]...)
 	r.here.Remarks[len(r.here.Remarks)-1].Accounts = names
 }

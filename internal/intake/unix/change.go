@@ -62,7 +62,7 @@ func Edited(parts map[string][]byte, edits []Edit) (changes []Change, left []Edi
 func editLine(x Edit, line string) (string, bool) {
 	text := strings.TrimRight(line, "\r")
 	ending := line[len(text):]
-	if x.Setting == "empty-accepted" {
+	if x.Setting == setting.EmptyAccepted {
 		if x.To != setting.Off || !callsModule(text, "pam_unix") {
 			return "", false
 		}
@@ -79,7 +79,7 @@ func editLine(x Edit, line string) (string, bool) {
 	} else if _, ages := shadowFields[x.Setting]; ages {
 		value = aged(x.Setting, x.To)
 	}
-	if x.Setting == "lockout-administrator" {
+	if x.Setting == setting.LockoutAdministrator {
 		if x.To != setting.On || !callsModule(text, "pam_faillock") {
 			return "", false
 		}
@@ -271,7 +271,7 @@ func AgedOf(shadow []byte, account string, id setting.ID, to setting.Value) (a A
 }
 
 // options of chage(1).
-var chageOptions = map[setting.ID]string{"max-age": "-M", "min-age": "-m", "expiry-warning": "-W", "inactive-disable": "-I"}
+var chageOptions = map[setting.ID]string{setting.MaxAge: "-M", setting.MinAge: "-m", setting.ExpiryWarning: "-W", setting.InactiveDisable: "-I"}
 
 // Script writes calls of chage(1) that give accounts their ageing, or, undone, what
 // they had: to chage, -1 is an empty field.
@@ -299,7 +299,7 @@ func Ages(id setting.ID, v setting.Value) bool { return chageOptions[id] != "" &
 const accountEnd = setting.ID("account-end")
 
 // fields of shadow, from 0. The settings among them chage sets.
-var shadowFields = map[setting.ID]int{"min-age": 3, "max-age": 4, "expiry-warning": 5, "inactive-disable": 6, accountEnd: 7}
+var shadowFields = map[setting.ID]int{setting.MinAge: 3, setting.MaxAge: 4, setting.ExpiryWarning: 5, setting.InactiveDisable: 6, accountEnd: 7}
 
 // Aging is a shadow as it is after the script.
 func Aging(shadow []byte, all []Aged) []byte {
@@ -323,9 +323,9 @@ func LineOf(parts map[string][]byte, id setting.ID) *Edit {
 	for _, x := range []struct {
 		part, name string
 		id         setting.ID
-	}{{"etc/login.defs", "PASS_MAX_DAYS", "max-age"}, {"etc/login.defs", "PASS_MIN_DAYS", "min-age"}, {"etc/login.defs", "PASS_WARN_AGE",
-		"expiry-warning"},
-		{"etc/default/useradd", "INACTIVE", "inactive-disable"}} {
+	}{{"etc/login.defs", "PASS_MAX_DAYS", setting.MaxAge}, {"etc/login.defs", "PASS_MIN_DAYS", setting.MinAge}, {"etc/login.defs", "PASS_WARN_AGE",
+		setting.ExpiryWarning},
+		{"etc/default/useradd", "INACTIVE", setting.InactiveDisable}} {
 		if x.id != id {
 			continue
 		}
@@ -342,7 +342,7 @@ func LineOf(parts map[string][]byte, id setting.ID) *Edit {
 // aged is a number of days as chage takes it.
 func aged(id setting.ID, v setting.Value) string {
 	if v.Is(setting.Never) {
-		return map[setting.ID]string{"max-age": "99999", "inactive-disable": "-1"}[id]
+		return map[setting.ID]string{setting.MaxAge: "99999", setting.InactiveDisable: "-1"}[id]
 	}
 	return setting.Scaled(day, setting.Zero)(v)
 }

@@ -12,8 +12,8 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-var lockoutSettings = []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window", "lockout-administrator",
-	"success-clears", "failure-delay"}
+var lockoutSettings = []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow, setting.LockoutAdministrator,
+	setting.SuccessClears, setting.FailureDelay}
 
 // noDoor are services that nobody signs in by: they are for root, change
 // something, or only stand for other services.
@@ -88,7 +88,7 @@ func (r *reader) lockout() {
 	}
 	r.compareAgeing()
 	file, _ := r.files(&faillock, "etc/security/faillock.conf")
-	if never := ordinary.lock["lockout-threshold"]; len(file) > 0 && never.Value.Is(setting.Never) && !r.locksAnywhere() {
+	if never := ordinary.lock[setting.LockoutThreshold]; len(file) > 0 && never.Value.Is(setting.Never) && !r.locksAnywhere() {
 		names := sortedNames(file)
 		if n, ok := file["deny"]; ok && n.value == "0" || never.Cite.File == file[names[0]].cite.File {
 			return // the file itself says so
@@ -106,7 +106,7 @@ func (r *reader) lockout() {
 func (r *reader) emptyAccepted() {
 	for i := range r.doors {
 		if d := &r.doors[i]; d.empty || i == len(r.doors)-1 {
-			r.set("empty-accepted", setting.Switch(d.empty), d.checks, r.rules, r.root)
+			r.set(setting.EmptyAccepted, setting.Switch(d.empty), d.checks, r.rules, r.root)
 			return
 		}
 	}
@@ -159,15 +159,15 @@ func (r *reader) lockOf(who *person) (estate.Settings, string) {
 }
 
 func (r *reader) locksAnywhere() bool {
-	return slices.ContainsFunc(r.doors, func(d door) bool { return d.lock != nil && !d.lock["lockout-threshold"].Value.Is(setting.Never) })
+	return slices.ContainsFunc(r.doors, func(d door) bool { return d.lock != nil && !d.lock[setting.LockoutThreshold].Value.Is(setting.Never) })
 }
 
 // weaker reports whether a door lets more guesses through than another.
 func weaker(x, y estate.Settings) bool {
-	if x["lockout-threshold"].Problem != "" || y["lockout-threshold"].Problem != "" {
-		return y["lockout-threshold"].Problem == "" // what is not known counts as the weakest
+	if x[setting.LockoutThreshold].Problem != "" || y[setting.LockoutThreshold].Problem != "" {
+		return y[setting.LockoutThreshold].Problem == "" // what is not known counts as the weakest
 	}
-	for _, id := range []setting.ID{"lockout-threshold", "lockout-duration", "lockout-window"} {
+	for _, id := range []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow} {
 		order, ok := setting.Get(id).Compare(x[id].Value, y[id].Value)
 		if ok && order != 0 {
 			return order < 0
@@ -191,7 +191,7 @@ func (r *reader) compareDoors(w *door) {
 			switch {
 			case d.lock == nil, slices.Contains(fromWithin, d.service) != within:
 			case weaker(w.lock, d.lock):
-				other, at = append(other, name), d.lock["lockout-threshold"].Cite
+				other, at = append(other, name), d.lock[setting.LockoutThreshold].Cite
 			default:
 				alike = append(alike, name)
 			}
@@ -200,10 +200,10 @@ func (r *reader) compareDoors(w *door) {
 	if len(other) == 0 {
 		return
 	}
-	threshold := setting.Get("lockout-threshold")
+	threshold := setting.Get(setting.LockoutThreshold)
 	r.remark(estate.DoorsDiffer, "", fmt.Sprintf("%s: %s; %s: stronger. Whoever guesses takes the weaker door", strings.Join(alike, ", "),
-		threshold.Text(w.lock["lockout-threshold"].Value), strings.Join(other, ", ")),
-		"Let all services include the same stack for signing in.", lockoutSettings, w.lock["lockout-threshold"].Cite, at)
+		threshold.Text(w.lock[setting.LockoutThreshold].Value), strings.Join(other, ", ")),
+		"Let all services include the same stack for signing in.", lockoutSettings, w.lock[setting.LockoutThreshold].Cite, at)
 }
 
 // compareAgeing remarks on doors that let in whose password has ended, and
@@ -220,7 +220,7 @@ func (r *reader) compareAgeing() {
 		r.remark(estate.NotObeyed, "ageing",
 			fmt.Sprintf("%s: nothing proves that an account whose password has ended is refused; the account stack does not ask "+
 				"pam_unix, its answer does not count, or the stack cannot be followed", strings.Join(names, ", ")),
-			"Call pam_unix in the account stack so that its refusal counts; gather all of pam.d.", []setting.ID{"max-age", "inactive-disable"},
+			"Call pam_unix in the account stack so that its refusal counts; gather all of pam.d.", []setting.ID{setting.MaxAge, setting.InactiveDisable},
 			*r.ageless)
 	}
 }
@@ -342,8 +342,8 @@ func (r *reader) openDoor(service string, stack []call, called []int, perhaps bo
 func neverLocks(at estate.Cite) *locking {
 	l := &locking{users: estate.Settings{}, root: estate.Settings{}, checks: at}
 	for _, s := range []estate.Settings{l.users, l.root} {
-		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
-		s["lockout-administrator"] = estate.Fact{Value: setting.Off, Cite: at}
+		s[setting.LockoutThreshold] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
+		s[setting.LockoutAdministrator] = estate.Fact{Value: setting.Off, Cite: at}
 	}
 	return l
 }
@@ -523,7 +523,7 @@ func (r *reader) delay(stack []call, called []int, d *locking) {
 		v = setting.Of(setting.AtOnce)
 	}
 	for _, s := range []estate.Settings{d.users, d.root} {
-		s["failure-delay"] = estate.Fact{Value: v, Cite: at}
+		s[setting.FailureDelay] = estate.Fact{Value: v, Cite: at}
 	}
 }
 
@@ -540,14 +540,14 @@ func (r *reader) clears(service string, w world, stack []call, module string, d 
 	if err != nil {
 		at.Note = "the stack for accounts cannot be followed"
 		for _, s := range []estate.Settings{d.users, d.root} {
-			s["success-clears"] = estate.Fact{Cite: at, Problem: at.Note, Remedy: "Gather all of pam.d."}
+			s[setting.SuccessClears] = estate.Fact{Cite: at, Problem: at.Note, Remedy: "Gather all of pam.d."}
 		}
 		return
 	}
 	ways, doubtful := r.worlds(account, w.to)
 	if ways == nil && v == setting.Off {
 		for _, s := range []estate.Settings{d.users, d.root} {
-			s["success-clears"] = estate.Fact{Cite: at, Problem: "what " + strings.Join(doubtful, ", ") + " answer is not known",
+			s[setting.SuccessClears] = estate.Fact{Cite: at, Problem: "what " + strings.Join(doubtful, ", ") + " answer is not known",
 				Remedy: "Try it on the machine."}
 		}
 		return
@@ -559,7 +559,7 @@ func (r *reader) clears(service string, w world, stack []call, module string, d 
 		}
 	}
 	for _, s := range []estate.Settings{d.users, d.root} {
-		s["success-clears"] = estate.Fact{Value: v, Cite: at}
+		s[setting.SuccessClears] = estate.Fact{Value: v, Cite: at}
 	}
 }
 
@@ -573,16 +573,16 @@ func (r *reader) countsApart(service string, d, counter *locking, stopping []*ca
 	never := func(s estate.Settings, why string) {
 		at := counting.cite
 		at.Note = why
-		s["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at,
+		s[setting.LockoutThreshold] = estate.Fact{Value: setting.Of(setting.Never), Cite: at,
 			Remedy: "Give both calls of pam_faillock in " + service + " the same options, best in faillock.conf alone."}
 	}
 	for _, s := range []struct{ stops, counts estate.Settings }{{d.users, counter.users}, {d.root, counter.root}} {
-		if _, locks := s.stops["lockout-threshold"].Value.Number(); !locks {
+		if _, locks := s.stops[setting.LockoutThreshold].Value.Number(); !locks {
 			continue
 		}
-		window, counted := s.stops["lockout-window"], s.counts["lockout-window"]
-		held, ends := s.counts["lockout-duration"], s.stops["lockout-duration"]
-		order, comparable := setting.Get("lockout-duration").Compare(held.Value, ends.Value)
+		window, counted := s.stops[setting.LockoutWindow], s.counts[setting.LockoutWindow]
+		held, ends := s.counts[setting.LockoutDuration], s.stops[setting.LockoutDuration]
+		order, comparable := setting.Get(setting.LockoutDuration).Compare(held.Value, ends.Value)
 		switch {
 		case slices.ContainsFunc(stopping, func(c *call) bool { return dir(c) != dir(counting) }):
 			never(s.stops, "failures are counted in "+dir(counting)+", and the lock is looked for in another folder: nothing locks")
@@ -592,7 +592,7 @@ func (r *reader) countsApart(service string, d, counter *locking, stopping []*ca
 			if x, ok := counted.Value.Number(); ok {
 				if y, known := window.Value.Number(); !known || x < y {
 					counted.Cite.Note = "the call that counts forgets failures sooner than the one that stops"
-					s.stops["lockout-window"] = counted
+					s.stops[setting.LockoutWindow] = counted
 				}
 			}
 		}
@@ -604,18 +604,18 @@ func (r *reader) countsApart(service string, d, counter *locking, stopping []*ca
 // never reached.
 func (r *reader) countsTooFew(service string, d, counter *locking, c *call) {
 	for _, s := range []struct{ stops, counts estate.Settings }{{d.users, counter.users}, {d.root, counter.root}} {
-		limit, locks := s.stops["lockout-threshold"].Value.Number()
-		most, ends := s.counts["lockout-threshold"].Value.Number()
+		limit, locks := s.stops[setting.LockoutThreshold].Value.Number()
+		most, ends := s.counts[setting.LockoutThreshold].Value.Number()
 		if !locks || !ends || most >= limit {
 			continue
 		}
-		at := s.counts["lockout-threshold"].Cite
+		at := s.counts[setting.LockoutThreshold].Cite
 		at.Note = fmt.Sprintf("counts up to %d, and %d are needed", most, limit)
 		r.remark(estate.NotObeyed, service,
 			fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that "+
 				"stops, so nothing locks", service, most, limit),
-			"Give all calls of the module the same options; best in its file.", lockoutSettings, c.cite, s.stops["lockout-threshold"].Cite)
-		s.stops["lockout-threshold"] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
+			"Give all calls of the module the same options; best in its file.", lockoutSettings, c.cite, s.stops[setting.LockoutThreshold].Cite)
+		s.stops[setting.LockoutThreshold] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
 	}
 }
 
@@ -704,17 +704,17 @@ func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, window
 	limit, limitAt, limitWrong := get(deny, threshold, setting.Never)
 	duration, durationAt, durationWrong := get(unlock, unlockDefault, setting.UntilAdmin)
 	for _, s := range []estate.Settings{d.users, d.root} {
-		set(s, "lockout-threshold", limit, limitAt, limitWrong)
-		set(s, "lockout-duration", duration, durationAt, durationWrong)
+		set(s, setting.LockoutThreshold, limit, limitAt, limitWrong)
+		set(s, setting.LockoutDuration, duration, durationAt, durationWrong)
 		if window == "" {
-			set(s, "lockout-window", setting.Of(setting.Never), l.call.cite, "")
+			set(s, setting.LockoutWindow, setting.Of(setting.Never), l.call.cite, "")
 		} else {
 			// Of an interval of 0 every failure is outside.
 			v, at, wrong := get(window, setting.Number(windowDefault), setting.AtOnce)
-			if set(s, "lockout-window", v, at, wrong); v.Is(setting.AtOnce) {
+			if set(s, setting.LockoutWindow, v, at, wrong); v.Is(setting.AtOnce) {
 				at.Note = "every failure is outside of an interval of 0, so nothing locks"
-				set(s, "lockout-threshold", setting.Of(setting.Never), at, "")
-				mend(s, "lockout-threshold", "Set "+window+" to more than 0, so that failures add up.")
+				set(s, setting.LockoutThreshold, setting.Of(setting.Never), at, "")
+				mend(s, setting.LockoutThreshold, "Set "+window+" to more than 0, so that failures add up.")
 			}
 		}
 	}
@@ -728,25 +728,25 @@ func (l *lock) read(d *locking, deny, window, unlock string, denyDefault, window
 			at.Note = "without even_deny_root it does nothing, whatever the manual says"
 		}
 		for _, s := range []estate.Settings{d.users, d.root} {
-			set(s, "lockout-administrator", setting.Off, at, "")
+			set(s, setting.LockoutAdministrator, setting.Off, at, "")
 		}
-		set(d.root, "lockout-threshold", setting.Of(setting.Never), at, "")
-		mend(d.root, "lockout-threshold", l.reachRoot(d))
+		set(d.root, setting.LockoutThreshold, setting.Of(setting.Never), at, "")
+		mend(d.root, setting.LockoutThreshold, l.reachRoot(d))
 		for _, s := range []estate.Settings{d.users, d.root} {
-			mend(s, "lockout-administrator", l.reachRoot(d))
+			mend(s, setting.LockoutAdministrator, l.reachRoot(d))
 		}
-		delete(d.root, "lockout-duration")
-		delete(d.root, "lockout-window")
+		delete(d.root, setting.LockoutDuration)
+		delete(d.root, setting.LockoutWindow)
 		return
 	}
 	at := even.cite
 	if hasTime {
 		at = rootTime.cite
 		v, c, wrong := get("root_unlock_time", duration, setting.UntilAdmin)
-		set(d.root, "lockout-duration", v, c, wrong)
+		set(d.root, setting.LockoutDuration, v, c, wrong)
 	}
 	for _, s := range []estate.Settings{d.users, d.root} {
-		set(s, "lockout-administrator", setting.On, at, "")
+		set(s, setting.LockoutAdministrator, setting.On, at, "")
 	}
 }
 

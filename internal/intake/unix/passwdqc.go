@@ -134,12 +134,12 @@ func (q *passwdqc) rules(r *reader, c *call, into []estate.Settings) {
 	if q.words == 0 {
 		shortest = min(q.least[0], q.least[1], q.least[3], q.least[4])
 	}
-	r.set("min-length", setting.Number(shortest), at("min"), into...)
-	r.set("classes-required", setting.Number(q.classes()), at("min"), into...)
+	r.set(setting.MinLength, setting.Number(shortest), at("min"), into...)
+	r.set(setting.ClassesRequired, setting.Number(q.classes()), at("min"), into...)
 	compares := q.match > 0
-	r.set("name-check", setting.Switch(compares), at("match"), into...)
-	r.set("dictionary-check", setting.Word(map[bool]string{true: "on", false: "off"}[compares]), at("match"), into...)
-	r.set("blocklist", setting.Word(map[bool]string{true: "on", false: "off"}[q.banned]), c.cite, into...)
+	r.set(setting.NameCheck, setting.Switch(compares), at("match"), into...)
+	r.set(setting.DictionaryCheck, setting.Word(map[bool]string{true: "on", false: "off"}[compares]), at("match"), into...)
+	r.set(setting.Blocklist, setting.Word(map[bool]string{true: "on", false: "off"}[q.banned]), c.cite, into...)
 }
 
 // classes is the least number of classes of a password that is taken.

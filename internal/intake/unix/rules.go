@@ -20,14 +20,14 @@ var (
 )
 
 // Settings that come from the stack for a change of password.
-var passwordSettings = []setting.ID{"min-length", "classes-required", "require-lower", "require-upper", "require-digit", "require-symbol",
-	"name-check", "dictionary-check", "blocklist", "blocklist-size", "max-repeat", "max-sequence", "min-changed", "history",
-	"hash-method", "hash-rounds"}
+var passwordSettings = []setting.ID{setting.MinLength, setting.ClassesRequired, setting.RequireLower, setting.RequireUpper, setting.RequireDigit, setting.RequireSymbol,
+	setting.NameCheck, setting.DictionaryCheck, setting.Blocklist, setting.BlocklistSize, setting.MaxRepeat, setting.MaxSequence, setting.MinChanged, setting.History,
+	setting.HashMethod, setting.HashRounds}
 
 // ofQuality reports whether a setting is one that a module which checks quality
 // decides.
 func ofQuality(id setting.ID) bool {
-	return id != "history" && id != "hash-method" && id != "hash-rounds"
+	return id != setting.History && id != setting.HashMethod && id != setting.HashRounds
 }
 
 // changing are the services by which users change their password, and what
@@ -182,7 +182,7 @@ func (r *reader) furtherChanges(first string) {
 	}
 	r.rules, r.root, r.asks = own.rules, own.root, own.asks
 	for _, x := range others {
-		if x.rules["min-length"].Problem == "" && weakerFact("min-length", x.rules, r.rules) && x.sure {
+		if x.rules[setting.MinLength].Problem == "" && weakerFact(setting.MinLength, x.rules, r.rules) && x.sure {
 			r.asks = x.asks
 		}
 		for _, id := range passwordSettings {
@@ -232,7 +232,7 @@ func weakestOf(id setting.ID, into, other estate.Settings, by byService) {
 	switch {
 	case !has || x.Problem != "":
 		if x.Problem == "" {
-			x = estate.Fact{Cite: other["min-length"].Cite, Problem: by.service + " has passwords changed too, and what it asks of this is not known"}
+			x = estate.Fact{Cite: other[setting.MinLength].Cite, Problem: by.service + " has passwords changed too, and what it asks of this is not known"}
 		}
 		into[id] = x
 	case !weakerFact(id, other, into):
@@ -347,24 +347,24 @@ func (r *reader) storage(c *call) {
 	// The module holds root to neither.
 	spared := c.cite
 	spared.Note = "asked of everybody but root"
-	r.set("min-length", setting.Number(0), spared, r.root)
-	r.set("history", setting.Number(0), spared, r.root)
-	r.set("min-length", setting.Number(length), at, r.rules)
-	r.set("history", setting.Number(0), c.cite, r.rules)
+	r.set(setting.MinLength, setting.Number(0), spared, r.root)
+	r.set(setting.History, setting.Number(0), spared, r.root)
+	r.set(setting.MinLength, setting.Number(length), at, r.rules)
+	r.set(setting.History, setting.Number(0), c.cite, r.rules)
 	if given, ok := o["remember"]; ok {
 		n, _ := r.unixNumber(given.value)
-		r.rules["history"] = estate.Fact{Value: setting.Number(max(n, 0)), Cite: given.cite}
+		r.rules[setting.History] = estate.Fact{Value: setting.Number(max(n, 0)), Cite: given.cite}
 	}
 	r.rounds(c, o)
 	if name, ok := hashTold(c); ok {
-		r.set("hash-method", setting.Word(hashArguments[name]), o[name].cite, r.rules, r.root)
+		r.set(setting.HashMethod, setting.Word(hashArguments[name]), o[name].cite, r.rules, r.root)
 		return
 	}
 	if given, ok := r.loginDefs()["ENCRYPT_METHOD"]; ok {
 		if method, known := hashMethods[strings.ToUpper(given.value)]; known {
-			r.set("hash-method", setting.Word(method), given.cite, r.rules, r.root)
+			r.set(setting.HashMethod, setting.Word(method), given.cite, r.rules, r.root)
 		} else {
-			r.unreadable(given.cite, "an unknown method", "hash-method")
+			r.unreadable(given.cite, "an unknown method", setting.HashMethod)
 		}
 	}
 }
@@ -390,7 +390,7 @@ func (r *reader) rounds(c *call, o options) {
 		return
 	}
 	if n, _ := r.unixNumber(given.value); n > 0 {
-		r.set("hash-rounds", setting.Number(n), given.cite, r.rules, r.root)
+		r.set(setting.HashRounds, setting.Number(n), given.cite, r.rules, r.root)
 	}
 }
 
@@ -427,7 +427,7 @@ func (r *reader) ownLength(c *call) (length int64, at estate.Cite) {
 	if given, ok := bare(c)["minlen"]; ok {
 		n, why := r.unixNumber(given.value)
 		if length, at = n, given.cite; why != "" {
-			r.slipped(&grammar{module: "pam_unix"}, []slip{{cite: at, why: why}}, []setting.ID{"min-length"})
+			r.slipped(&grammar{module: "pam_unix"}, []slip{{cite: at, why: why}}, []setting.ID{setting.MinLength})
 		}
 	}
 	return length, at
@@ -643,12 +643,12 @@ func (q *quality) number(name string) (int64, estate.Cite) {
 // spared sets what holds where nothing is checked.
 func spared(c *call, into ...estate.Settings) {
 	for id, v := range map[setting.ID]setting.Value{
-		"classes-required": setting.Number(0), "require-lower": setting.Number(0), "require-upper": setting.Number(0),
-		"require-digit":  setting.Number(0),
-		"require-symbol": setting.Number(0), "name-check": setting.Off, "dictionary-check": setting.Word("off"),
-		"max-repeat":   setting.Of(setting.Unlimited),
-		"max-sequence": setting.Of(setting.Unlimited), "min-changed": setting.Number(0), "blocklist": setting.Off,
-		"blocklist-size": setting.Number(0),
+		setting.ClassesRequired: setting.Number(0), setting.RequireLower: setting.Number(0), setting.RequireUpper: setting.Number(0),
+		setting.RequireDigit:  setting.Number(0),
+		setting.RequireSymbol: setting.Number(0), setting.NameCheck: setting.Off, setting.DictionaryCheck: setting.Word("off"),
+		setting.MaxRepeat:   setting.Of(setting.Unlimited),
+		setting.MaxSequence: setting.Of(setting.Unlimited), setting.MinChanged: setting.Number(0), setting.Blocklist: setting.Off,
+		setting.BlocklistSize: setting.Number(0),
 	} {
 		for _, s := range into {
 			s[id] = estate.Fact{Value: v, Cite: c.cite}
@@ -720,8 +720,8 @@ func (q *quality) rules(into []estate.Settings) {
 	if dictionary != 0 && least < shortest {
 		least, lengthAt = shortest, dictionaryAt
 	}
-	q.r.set("min-length", setting.Number(least), lengthAt, into...)
-	q.r.set("dictionary-check", setting.Word(map[bool]string{true: "on", false: "off"}[dictionary != 0]), dictionaryAt, into...)
+	q.r.set(setting.MinLength, setting.Number(least), lengthAt, into...)
+	q.r.set(setting.DictionaryCheck, setting.Word(map[bool]string{true: "on", false: "off"}[dictionary != 0]), dictionaryAt, into...)
 	for _, name := range []string{"minclass", "difok", "maxrepeat", "maxsequence"} {
 		row := optionOf(pwquality.module, name)
 		n, at := q.number(name)
@@ -732,19 +732,19 @@ func (q *quality) rules(into []estate.Settings) {
 		q.r.set(row.Setting, v, at, into...)
 	}
 	user, userAt := q.number("usercheck")
-	q.r.set("name-check", setting.Switch(user != 0), userAt, into...)
+	q.r.set(setting.NameCheck, setting.Switch(user != 0), userAt, into...)
 	if user == 0 && q.c.module == cracklib.module {
 		for _, s := range into {
-			mend(s, "name-check", "Give pam_cracklib the argument reject_username.")
+			mend(s, setting.NameCheck, "Give pam_cracklib the argument reject_username.")
 		}
 	}
 	if words, ok := q.o["badwords"]; ok {
 		n := len(strings.Fields(words.value))
-		q.r.set("blocklist", setting.Word("on"), words.cite, into...)
-		q.r.set("blocklist-size", setting.Number(int64(n)), words.cite, into...)
+		q.r.set(setting.Blocklist, setting.Word("on"), words.cite, into...)
+		q.r.set(setting.BlocklistSize, setting.Number(int64(n)), words.cite, into...)
 	} else {
-		q.r.set("blocklist", setting.Off, q.c.cite, into...)
-		q.r.set("blocklist-size", setting.Number(0), q.c.cite, into...)
+		q.r.set(setting.Blocklist, setting.Off, q.c.cite, into...)
+		q.r.set(setting.BlocklistSize, setting.Number(0), q.c.cite, into...)
 	}
 }
 
@@ -756,7 +756,7 @@ const rememberedByDefault = 10
 // the storing module, whichever refuses more.
 func (r *reader) history(stack []call, store int) {
 	file, slips := r.files(&pwhistory, "etc/security/pwhistory.conf")
-	ids := []setting.ID{"history"}
+	ids := []setting.ID{setting.History}
 	keeps := []string{"pam_pwhistory"}
 	counting := r.counting(stack, keeps, store)
 	if len(counting) == 0 {
@@ -780,11 +780,11 @@ func (r *reader) history(stack []call, store int) {
 	if _, ok := o["enforce_for_root"]; ok {
 		into = append(into, r.root)
 	} else if n > 0 {
-		mend(r.root, "history", "Set "+forRoot[keeps[0]]+" for "+keeps[0]+", so that root is held to it, too.")
+		mend(r.root, setting.History, "Set "+forRoot[keeps[0]]+" for "+keeps[0]+", so that root is held to it, too.")
 	}
 	for _, s := range into {
-		if before, _ := s["history"].Value.Number(); n > before {
-			s["history"] = estate.Fact{Value: setting.Number(n), Cite: c}
+		if before, _ := s[setting.History].Value.Number(); n > before {
+			s[setting.History] = estate.Fact{Value: setting.Number(n), Cite: c}
 		}
 	}
 }
@@ -793,7 +793,7 @@ func (r *reader) history(stack []call, store int) {
 // file does depends on the module's version; where that is not known, each
 // option counts as the weaker of both.
 func (r *reader) historyOptions(file options, slips []slip, c *call) options {
-	ids := []setting.ID{"history"}
+	ids := []setting.ID{setting.History}
 	also := append([]string{"conf"}, callOnly...)
 	without, more := options{}.with(&pwhistory, c, also...)
 	with, _ := file.with(&pwhistory, c, also...)

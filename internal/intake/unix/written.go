@@ -18,7 +18,7 @@ func Forms() map[string]setting.Form {
 	for _, a := range ageing {
 		all[a.given] = setting.Scaled(day, a.written)
 		all[a.cited()] = setting.Scaled(day, a.written)
-		if a.id == "inactive-disable" {
+		if a.id == setting.InactiveDisable {
 			all[a.cited()] = setting.Scaled(day, map[setting.Special]string{setting.Never: "nothing"})
 		}
 	}
