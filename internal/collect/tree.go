@@ -239,7 +239,7 @@ func (g *gathering) addOlder(t *intake.Tree, format *intake.TreeFormat) error {
 		if a.Head != nil && a.Listed {
 			continue
 		}
-		files, err := g.tx.FilesOf(custody.SubjectOf(a.Place()), g.aside)
+		files, err := g.record.FilesOf(custody.SubjectOf(a.Place()), g.aside)
 		if err != nil {
 			return err
 		}
