@@ -112,9 +112,9 @@ type shelf struct {
 	files  map[string][]string
 }
 
-func (s shelf) Latest(subject string, _ []string) (string, error)    { return s.bodies[subject], nil }
-func (s shelf) FilesOf(subject string, _ []string) ([]string, error) { return s.files[subject], nil }
-func (s shelf) CurrentBelow(string, []string) ([]ledger.Holding, error)     { return nil, nil }
+func (s shelf) Latest(subject string, _ []string) (string, error)       { return s.bodies[subject], nil }
+func (s shelf) FilesOf(subject string, _ []string) ([]string, error)    { return s.files[subject], nil }
+func (s shelf) CurrentBelow(string, []string) ([]ledger.Holding, error) { return nil, nil }
 
 // started is a gathering that has read nothing, with room for its copies.
 func started(t *testing.T, e *custody.Engagement, opt GatherOptions) *gathering {
