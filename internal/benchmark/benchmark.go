@@ -8,6 +8,7 @@
 package benchmark
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -54,6 +55,8 @@ type Rule struct {
 	formula   formula
 	platforms []setting.Platform
 	relevant  bool
+	where     []string // what the system has to be, by identifiers of the document
+	only      []string // of where, what it does not have to be for every rule
 }
 
 // Imported is what was made of a document.
@@ -139,6 +142,8 @@ func (i *Imported) settle() {
 			r.Why = "its test accepts no value"
 		}
 	}
+	everywhere(good)
+	good = alike(good)
 	by := map[string][]*Rule{}
 	var order []string
 	for _, r := range good {
@@ -178,6 +183,53 @@ func (i *Imported) settle() {
 		}
 		r.doubt()
 	}
+}
+
+// everywhere takes away from each rule what the system has to be for all of them: that is what
+// the document is for. Of what is left, it is remarked.
+func everywhere(all []*Rule) {
+	for _, r := range all {
+		r.only = slices.DeleteFunc(slices.Clone(r.where), func(id string) bool {
+			return len(all) > 1 && !slices.ContainsFunc(all, func(o *Rule) bool { return !slices.Contains(o.where, id) })
+		})
+		if len(r.only) > 0 {
+			r.Remarks = append(r.Remarks, "the document asks it only by what the system is ("+shortly(r.only)+
+				"); here it is demanded wherever the baseline is chosen")
+		}
+	}
+}
+
+// alike leaves out rules that ask otherwise of one setting by what the system is: one for each
+// of two editions, say. Places are not told apart by that.
+func alike(all []*Rule) []*Rule {
+	for i, r := range all {
+		for _, o := range all[i+1:] {
+			if len(r.only) == 0 || len(o.only) == 0 || slices.Equal(r.only, o.only) {
+				continue
+			}
+			for _, c := range r.formula {
+				if slices.ContainsFunc(o.formula, func(d clause) bool { return c.about(d) && !(c.within(d) && d.within(c)) }) {
+					why := "%s asks for something else, by what the system is (%s here, %s there), and places are not told apart by that"
+					r.Why = cmp.Or(r.Why, fmt.Sprintf(why, o.ID, shortly(r.only), shortly(o.only)))
+					o.Why = cmp.Or(o.Why, fmt.Sprintf(why, r.ID, shortly(o.only), shortly(r.only)))
+				}
+			}
+		}
+	}
+	return slices.DeleteFunc(all, func(r *Rule) bool { return r.Why != "" })
+}
+
+// about reports whether two clauses are about the same settings.
+func (c clause) about(o clause) bool {
+	if len(c) != len(o) {
+		return false
+	}
+	for id := range c {
+		if o[id] == nil {
+			return false
+		}
+	}
+	return true
 }
 
 // doubt remarks on a test that what is no protection at all passes.

@@ -35,7 +35,11 @@ type tree struct {
 	below  []*tree
 	leaf   *asks
 	extend bool // by a definition of its own
+	what   int  // a condition of the system, from 1 on, and no leaf
 }
+
+// isSo is where a system keeps whether a condition is so.
+func isSo(what int) setting.ID { return setting.ID(fmt.Sprint("condition ", what)) }
 
 // system is what stands on one: settings, and how each is written.
 type system map[setting.ID]setting.Value
@@ -137,6 +141,9 @@ func plainly1(have, op, want string) bool {
 }
 
 func (t *tree) says(on system) bool {
+	if t.what > 0 {
+		return (on[isSo(t.what)] == setting.On) != t.negate
+	}
 	if t.leaf != nil {
 		return t.leaf.says(on) != t.negate
 	}
@@ -157,6 +164,7 @@ type writer struct {
 	exports                                           strings.Builder
 	n                                                 int
 	old                                               bool // XCCDF 1.1.4
+	conditions                                        map[int]string
 }
 
 func (w *writer) id(kind string) string {
@@ -285,10 +293,43 @@ func (w *writer) test(a *asks) string {
 	return test
 }
 
+// condition writes what asks whether the system is something: as documents do, each in
+// another way.
+func (w *writer) condition(what int) string {
+	if w.conditions[what] != "" {
+		return w.conditions[what]
+	}
+	if w.conditions == nil {
+		w.conditions = map[int]string{}
+	}
+	test, object, state := w.id("tst"), w.id("obj"), w.id("ste")
+	kind := []string{"family", "uname", "dpkginfo", "rpminfo", "registry"}[w.rnd.IntN(5)]
+	entities, asked := "", "<x>y</x>"
+	if kind == "registry" {
+		entities = `<hive>HKEY_LOCAL_MACHINE</hive><key>SOFTWARE\Microsoft\Windows NT\CurrentVersion</key><name>ProductName</name>`
+		asked = `<value operation="pattern match">Server 20</value>`
+	}
+	fmt.Fprintf(&w.tests, `<%s_test id="%s" version="1" check="all" comment="c"><object object_ref="%s"/><state state_ref="%s"/></%s_test>`,
+		kind, test, object, state, kind)
+	fmt.Fprintf(&w.objects, `<%s_object id="%s" version="1">%s</%s_object>`, kind, object, entities, kind)
+	fmt.Fprintf(&w.states, `<%s_state id="%s" version="1">%s</%s_state>`, kind, state, asked, kind)
+	w.conditions[what] = `<criterion%s test_ref="` + test + `" comment="c"/>`
+	if w.rnd.IntN(2) == 0 {
+		id := w.id("def")
+		fmt.Fprintf(&w.definitions, `<definition class="inventory" id="%s" version="1"><metadata><title>t</title></metadata><criteria>`+
+			`<criterion test_ref="%s" comment="c"/></criteria></definition>`, id, test)
+		w.conditions[what] = `<extend_definition%s definition_ref="` + id + `" comment="c"/>`
+	}
+	return w.conditions[what]
+}
+
 func (w *writer) criteria(t *tree) string {
 	negate := ""
 	if t.negate {
 		negate = ` negate="true"`
+	}
+	if t.what > 0 {
+		return fmt.Sprintf(w.condition(t.what), negate)
 	}
 	if t.leaf != nil {
 		return fmt.Sprintf(`<criterion%s test_ref="%s" comment="c"/>`, negate, w.test(t.leaf))
@@ -550,6 +591,129 @@ func TestImportedDemandsJudgeAsTheTestDoes(t *testing.T) {
 	t.Logf("%d understood, %d accept all or nothing, %d systems", understood, trivial, systems)
 }
 
+// withConditions puts conditions of the system among what a tree asks.
+func withConditions(rnd *rand.Rand, t *tree) *tree {
+	if t.leaf == nil {
+		for i := range t.below {
+			t.below[i] = withConditions(rnd, t.below[i])
+		}
+	}
+	if rnd.IntN(3) > 0 {
+		return t
+	}
+	what := &tree{what: 1 + rnd.IntN(2), negate: rnd.IntN(4) == 0}
+	return &tree{op: []string{"AND", "AND", "OR"}[rnd.IntN(3)], below: []*tree{what, t}, negate: rnd.IntN(8) == 0}
+}
+
+// A rule that asks for the system's edition or kind is understood where it asks for one thing
+// on all of those on which it asks for any; and then what is demanded is that.
+func TestConditionsOfTheSystem(t *testing.T) {
+	rounds := uint64(60)
+	if n, err := strconv.ParseUint(os.Getenv("STERNLEDGER_ROUNDS"), 10, 64); err == nil {
+		rounds = n
+	}
+	understood, different := 0, 0
+	for n := range rounds {
+		rnd := rand.New(rand.NewPCG(34, n))
+		whole := withConditions(rnd, randomTree(rnd, map[bool][]string{true: windowsThings, false: unixThings}[n%2 == 0], 2))
+		w := &writer{rnd: rnd}
+		definitions, definition := w.oval(whole)
+		got, err := Read(Source{File: "quay.xml", Data: []byte(w.checklist(definition, "quay-oval.xml")), Beside: func(string) ([]byte, error) {
+			return []byte(definitions), nil
+		}}, Options{Profile: "night"})
+		if err != nil {
+			t.Fatalf("document %d: %v", n, err)
+		}
+		r := got.Rules[0]
+		var systems []system
+		for range 60 {
+			systems = append(systems, randomSystem(rnd, whole.involved(nil)))
+		}
+		said := map[string]bool{} // what the test says of all of them, by conditions: t and f
+		for bits := range 4 {
+			text := ""
+			for _, on := range systems {
+				for what := range 2 {
+					on[isSo(what+1)] = setting.Switch(bits>>what&1 == 1)
+				}
+				text += fmt.Sprint(whole.says(on))[:1]
+			}
+			if strings.Trim(text, "t") != "" && strings.Trim(text, "f") != "" {
+				said[text] = true
+			}
+		}
+		switch {
+		case r.Outcome == Understood:
+			understood++
+			text := ""
+			for _, on := range systems {
+				text += fmt.Sprint(met(got.Demands, on))[:1]
+			}
+			if len(said) > 1 || len(said) == 1 && !said[text] {
+				t.Fatalf("document %d: %s of the systems, and the test says %v\n%s", n, text, said, definitions)
+			}
+		case strings.HasPrefix(r.Why, "it asks for different things"):
+			different++
+		case r.Why == errNothing.Error() || r.Why == "its test accepts no value":
+			if len(said) > 0 {
+				t.Fatalf("document %d: %s, and the test says %v\n%s", n, r.Why, said, definitions)
+			}
+		case r.Why != errTooMany.Error():
+			t.Fatalf("document %d: %s\n%s", n, r.Why, definitions)
+		}
+	}
+	if rounds >= 60 && (understood < int(rounds)/3 || different < int(rounds)/30) {
+		t.Errorf("%d understood, %d of different things", understood, different)
+	}
+	t.Logf("%d understood, %d of different things", understood, different)
+}
+
+// Whether a rule is looked at at all is more than whether it is selected.
+func TestWhichRulesCount(t *testing.T) {
+	const oval = `<oval_definitions xmlns="http://oval.mitre.org/XMLSchema/oval-definitions-5"><generator/><definitions>` +
+		`<definition class="compliance" id="d8"><criteria><criterion test_ref="t8"/></criteria></definition>` +
+		`<definition class="compliance" id="d14"><criteria><criterion test_ref="t14"/></criteria></definition></definitions><tests>` +
+		`<passwordpolicy_test id="t8" check="all"><object object_ref="o"/><state state_ref="s8"/></passwordpolicy_test>` +
+		`<passwordpolicy_test id="t14" check="all"><object object_ref="o"/><state state_ref="s14"/></passwordpolicy_test></tests>` +
+		`<objects><passwordpolicy_object id="o"/></objects><states>` +
+		`<passwordpolicy_state id="s8"><min_passwd_len datatype="int" operation="greater than or equal">8</min_passwd_len></passwordpolicy_state>` +
+		`<passwordpolicy_state id="s14"><min_passwd_len datatype="int" operation="greater than or equal">14</min_passwd_len></passwordpolicy_state>` +
+		`</states></oval_definitions>`
+	rule := func(id, attributes, inside, definition string) string {
+		return `<Rule id="` + id + `" severity="high" ` + attributes + `><title>password</title>` + inside +
+			`<check system="http://oval.mitre.org/XMLSchema/oval-definitions-5"><check-content-ref href="o.xml" name="` + definition +
+			`"/></check></Rule>`
+	}
+	other := rule("other", `selected="false"`, "", "d8")
+	for name, c := range map[string]struct{ rules, want string }{
+		"plain":               {rule("a", "", "", "d14"), "a understood: min-length"},
+		"unchecked":           {rule("a", `role="unchecked"`, "", "d14"), "a not-understood: the document leaves it unchecked, for people to judge"},
+		"unscored":            {rule("a", `role="unscored"`, "", "d14"), "a understood: min-length !"},
+		"full":                {rule("a", `role="full"`, "", "d14"), "a understood: min-length"},
+		"by the profile":      {rule("refined", "", "", "d14"), "refined not-understood: the document leaves it unchecked, for people to judge"},
+		"abstract":            {rule("a", `abstract="true"`, "", "d14") + rule("b", "", "", "d8"), "b understood: min-length"},
+		"requires what lacks": {rule("a", "", `<requires idref="other"/>`, "d14") + other, "a not-understood: it requires other, which is not selected"},
+		"one of two":          {rule("a", "", `<requires idref="other b"/>`, "d14") + other + rule("b", "", "", "d8"), "a understood: min-length; b understood: min-length"},
+		"conflicts":           {rule("a", "", `<conflicts idref="b"/>`, "d14") + rule("b", "", "", "d8"), "a not-understood: it conflicts with b, which is selected, too; b understood: min-length"},
+		"conflicts with none": {rule("a", "", `<conflicts idref="other"/>`, "d14") + other, "a understood: min-length"},
+		"a platform":          {rule("a", "", `<platform idref="#package_pam"/>`, "d14"), "a understood: min-length !"},
+		"the same of all":     {rule("a", "", `<platform idref="cpe:/o:x:8"/>`, "d14") + rule("b", "", `<platform idref="cpe:/o:x:8"/>`, "d8"), "a understood: min-length; b understood: min-length"},
+		"by edition":          {rule("a", "", `<platform idref="cpe:/o:x:8"/>`, "d8") + rule("b", "", `<platform idref="cpe:/o:x:9"/>`, "d14"), "a not-understood: b asks for something else, by what the system is (cpe:/o:x:8 here, cpe:/o:x:9 there), and places are not told apart by that; b not-understood: a asks for something else, by what the system is (cpe:/o:x:9 here, cpe:/o:x:8 there), and places are not told apart by that"},
+		"alike by edition":    {rule("a", "", `<platform idref="cpe:/o:x:8"/>`, "d8") + rule("b", "", `<platform idref="cpe:/o:x:9"/>`, "d8"), "a understood: min-length !; b understood: min-length !"},
+		"a group's platform":  {`<Group id="g"><platform idref="cpe:/o:x:8"/>` + rule("a", "", "", "d8") + `</Group>` + rule("b", "", `<platform idref="cpe:/o:x:9"/>`, "d14"), "a not-understood: b asks for something else, by what the system is (cpe:/o:x:8 here, cpe:/o:x:9 there), and places are not told apart by that; b not-understood: a asks for something else, by what the system is (cpe:/o:x:9 here, cpe:/o:x:8 there), and places are not told apart by that"},
+		"a group that is not": {`<Group id="g" selected="false">` + rule("a", "", "", "d8") + `</Group>` + rule("b", "", `<requires idref="a"/>`, "d14"), "b not-understood: it requires a, which is not selected"},
+	} {
+		doc := `<Benchmark xmlns="http://checklists.nist.gov/xccdf/1.2" id="q"><version>1</version><Profile id="p"><refine-rule ` +
+			`idref="refined" role="unchecked"/></Profile>` + c.rules + `</Benchmark>`
+		got, err := Read(Source{File: "q.xml", Data: []byte(doc), Beside: func(string) ([]byte, error) { return []byte(oval), nil }}, Options{Profile: "p"})
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		same(t, name, got.told(), strings.Split(c.want, "; "))
+	}
+}
+
 func fromFile(t *testing.T, name string, opt Options) *Imported {
 	t.Helper()
 	data, err := os.ReadFile("testdata/" + name)
@@ -600,7 +764,7 @@ func TestChecklistForWindows(t *testing.T) {
 		"lockout-threshold at most 3 failed tries (1.4.1_threshold, serious)",
 		"lockout-duration at least 15 minutes, or locks until an administrator unlocks (1.4_duration, serious)"})
 	two := fromFile(t, "harbour-windows-xccdf.xml", Options{Profile: "xccdf_example.marrowick_profile_Level_2"})
-	same(t, "level 2", two.told(), []string{"1.1_length understood: min-length", "1.2_oldest understood: max-age",
+	same(t, "level 2", two.told(), []string{"1.1_length understood: min-length !", "1.2_oldest understood: max-age",
 		"1.3_youngest understood: min-age",
 		`1.5_machine not-understood: it asks for System\CurrentControlSet\Services\Netlogon\Parameters\MaximumPasswordAge of the ` +
 			`registry, which no setting is read from`,

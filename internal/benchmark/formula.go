@@ -152,6 +152,19 @@ func (c clause) within(o clause) bool {
 	return true
 }
 
+// trivial reports whether the formula is always true, or never.
+func (f formula) trivial() bool {
+	return len(f) == 0 || slices.ContainsFunc(f, func(c clause) bool { return len(c) == 0 })
+}
+
+// same reports whether two formulas ask for the same.
+func (f formula) same(g formula) bool {
+	implies := func(f, g formula) bool {
+		return !slices.ContainsFunc(g, func(d clause) bool { return !slices.ContainsFunc(f, func(c clause) bool { return c.within(d) }) })
+	}
+	return implies(f, g) && implies(g, f)
+}
+
 // group is what a document demands of some settings together.
 type group struct {
 	settings []setting.ID

@@ -1,6 +1,7 @@
 package benchmark
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -22,8 +23,9 @@ type oval struct {
 
 // testRead is what a test comes to, and what it is about, whatever rule asks for it.
 type testRead struct {
-	formula formula
-	err     error
+	formula   formula
+	err       error
+	condition bool // it asks what the system is, and not how it is set
 	tells
 }
 
@@ -98,10 +100,12 @@ func (i *Imported) definitions(l *library, root *node, opt Options) error {
 		r.Ref = r.ID
 		e := &evaluation{}
 		var err error
-		if r.formula, err = e.definition(o, d.of("id"), nil); err != nil {
+		r.formula, err = e.everyWay(func() (formula, error) { return e.definition(o, d.of("id"), nil) })
+		if err != nil {
 			r.formula, r.Why = nil, err.Error()
 		}
-		r.relevant, r.platforms, r.Remarks = e.relevant || aboutPasswords.MatchString(d.of("id")), e.places(), e.remarks
+		r.relevant, r.platforms = e.relevant || aboutPasswords.MatchString(d.of("id")), e.places()
+		r.Remarks, r.where = e.remarks, e.conditions
 		i.Rules = append(i.Rules, r)
 	}
 	return nil
@@ -114,6 +118,68 @@ type evaluation struct {
 	exported map[string][]string // external variables
 	done     map[string]formula  // by definition, of one check
 	steps    int
+	// conditions are what the rule asks of the system itself: its edition, its kind, what is
+	// installed. Nothing here tells them, so each is taken both ways.
+	conditions []string
+	not        map[string]bool // those that are taken not to be so
+}
+
+// mostConditions bounds how many conditions of a rule are taken both ways.
+const mostConditions = 6
+
+// condition is something about the system.
+func (e *evaluation) condition(id string) (formula, error) {
+	if !slices.Contains(e.conditions, id) {
+		e.conditions = append(e.conditions, id)
+	}
+	if e.not[id] {
+		return never, nil
+	}
+	return nil, nil
+}
+
+// everyWay reads a rule with its conditions taken both ways. What it then demands has to be
+// one thing: where it is not so, nothing is demanded, or the rule is not for that system.
+func (e *evaluation) everyWay(read func() (formula, error)) (formula, error) {
+	e.conditions, e.not = nil, nil
+	first, err := read()
+	if err != nil || len(e.conditions) == 0 {
+		return first, err
+	}
+	all := slices.Clone(e.conditions)
+	if len(all) > mostConditions {
+		return nil, fmt.Errorf("it depends on more than %d conditions of the system", mostConditions)
+	}
+	var demanded formula
+	for bits := range 1 << len(all) {
+		e.not, e.steps = map[string]bool{}, 0
+		for i, id := range all {
+			e.not[id] = bits>>i&1 == 1
+		}
+		f, err := read()
+		switch {
+		case err != nil:
+			return nil, err
+		case f.trivial():
+		case demanded == nil:
+			demanded = f
+		case !demanded.same(f):
+			return nil, fmt.Errorf("it asks for different things by what the system is (%s), and places are not told apart by that",
+				shortly(all))
+		}
+	}
+	if demanded == nil {
+		return first, nil
+	}
+	return demanded, nil
+}
+
+func shortly(ids []string) string {
+	var all []string
+	for _, id := range ids {
+		all = append(all, Short(id))
+	}
+	return strings.Join(all, ", ")
 }
 
 func (e *evaluation) places() (all []setting.Platform) {
@@ -136,6 +202,9 @@ func (e *evaluation) definition(o *oval, id string, above []string) (formula, er
 		return f, err
 	}
 	for _, module := range e.called {
+		if f.trivial() && len(e.conditions) > 0 {
+			break // by what the system is, nothing is asked
+		}
 		if !slices.ContainsFunc(f, func(c clause) bool {
 			for id := range c {
 				if slices.Contains(decidedBy[module], id) {
@@ -160,7 +229,7 @@ func (e *evaluation) inner(o *oval, id string, above []string) (formula, error) 
 		return nil, fmt.Errorf("a circle of definitions: %s", strings.Join(append(above, id), " extends "))
 	}
 	if d.of("class") == "inventory" {
-		return nil, nil // what it is about is there
+		return e.condition(id)
 	}
 	if f, ok := e.done[id]; ok {
 		return f, nil
@@ -233,11 +302,17 @@ func (e *evaluation) test(o *oval, id string) (formula, error) {
 		own := &evaluation{exported: e.exported}
 		t = &testRead{}
 		t.formula, t.err = own.read(o, id)
+		if errors.Is(t.err, errCondition) {
+			t.condition, t.err = true, nil
+		}
 		if t.tells = own.tells; !t.external {
 			o.read[id] = t
 		}
 	}
 	e.add(&t.tells)
+	if t.condition {
+		return e.condition(id)
+	}
 	return t.formula, t.err
 }
 
@@ -273,11 +348,14 @@ func (e *evaluation) read(o *oval, id string) (formula, error) {
 	case "password_test":
 		e.relevant = true
 		return nil, fmt.Errorf("it asks for lines of passwd, which no setting is; what is wrong there, checks tell")
-	case "family_test", "uname_test":
-		return nil, nil // it is there, or the baseline would not be chosen
+	case "family_test", "uname_test", "dpkginfo_test", "rpminfo_test":
+		return nil, errCondition
 	}
 	return nil, fmt.Errorf("it asks by %s, which is not read", t.name)
 }
+
+// errCondition is what reading a test comes to that asks what the system is.
+var errCondition = errors.New("a condition of the system")
 
 // exists says what a test says where its object is there, and where it is not.
 func exists(t *node) (there, absent bool, err error) {

@@ -89,7 +89,7 @@ func (e *evaluation) registryTest(o *oval, t, object *node, states []*node) (for
 	low := strings.ToLower(at)
 	for _, about := range aboutTheSystem {
 		if low == about {
-			return nil, nil
+			return nil, errCondition
 		}
 	}
 	id, form, ok := template.Registry(at, name)

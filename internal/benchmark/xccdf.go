@@ -78,7 +78,7 @@ func (i *Imported) checklist(l *library, root *node, opt Options) error {
 	}
 	i.Kind = "XCCDF " + root.space[len("http://checklists.nist.gov/xccdf/"):]
 	i.Document, i.Version = root.of("id"), root.first("version").text
-	c := &choices{selected: map[string]bool{}, severity: map[string]string{}, selector: map[string]string{}, values: map[string][]string{}}
+	c := &choices{selected: map[string]bool{}, severity: map[string]string{}, role: map[string]string{}, selector: map[string]string{}, values: map[string][]string{}}
 	profiles := map[string]*node{}
 	for _, p := range root.all("Profile") {
 		profiles[p.of("id")] = p
@@ -96,7 +96,9 @@ func (i *Imported) checklist(l *library, root *node, opt Options) error {
 		}
 	}
 	c.bound = c.valuesOf(root)
-	i.rules(l, root, c, true)
+	selected := map[string]bool{}
+	c.chosen(root, true, selected)
+	i.rules(l, root, c, selected, nil)
 	if len(i.Rules) == 0 {
 		return &intake.Error{Path: l.src.File, Line: root.line, Seen: fmt.Sprintf("no rule that is selected, of %d", i.All), Expected: "some",
 			Next: "choose a profile, with --profile: " + strings.Join(i.Profiles, ", ")}
@@ -131,6 +133,7 @@ func profileNamed(file, name string, all []string) (string, error) {
 type choices struct {
 	selected map[string]bool     // rules and groups, by id or cluster
 	severity map[string]string   // by id
+	role     map[string]string   // by id
 	selector map[string]string   // of values and of rules' checks, by id
 	values   map[string][]string // set outright
 	bound    map[string][]string // what each value comes to
@@ -169,6 +172,9 @@ func (c *choices) apply(profiles map[string]*node, id string, above []string) er
 			}
 			if n.of("selector") != "" {
 				c.selector[of] = n.of("selector")
+			}
+			if n.of("role") != "" {
+				c.role[of] = n.of("role")
 			}
 		}
 	}
@@ -213,8 +219,8 @@ func (c *choices) valuesOf(root *node) map[string][]string {
 	return all
 }
 
-// rules takes those below a group that is selected or not.
-func (i *Imported) rules(l *library, at *node, c *choices, above bool) {
+// chosen finds the groups and rules that are selected, by their ids.
+func (c *choices) chosen(at *node, above bool, selected map[string]bool) {
 	for _, n := range at.all("Group", "Rule") {
 		is := n.of("selected") != "false" && n.of("selected") != "0"
 		for _, id := range []string{n.of("cluster-id"), n.of("id")} {
@@ -222,14 +228,56 @@ func (i *Imported) rules(l *library, at *node, c *choices, above bool) {
 				is = said
 			}
 		}
+		is = is && above && !isTrue(n.of("abstract"))
+		selected[n.of("id")] = is
 		if n.name == "Group" {
-			i.rules(l, n, c, above && is)
-			continue
-		}
-		if i.All++; above && is {
-			i.Rules = append(i.Rules, c.rule(l, n))
+			c.chosen(n, is, selected)
 		}
 	}
+}
+
+// rules takes those of a group that are selected; where is what the system has to be for the group.
+func (i *Imported) rules(l *library, at *node, c *choices, selected map[string]bool, where []string) {
+	for _, n := range at.all("Group", "Rule") {
+		on := append(slices.Clone(where), platformsOf(n)...)
+		if n.name == "Group" {
+			i.rules(l, n, c, selected, on)
+			continue
+		}
+		if i.All++; selected[n.of("id")] {
+			r := c.rule(l, n, on)
+			if why := unmet(n, selected); why != "" {
+				r.formula, r.Why = nil, why
+			}
+			i.Rules = append(i.Rules, r)
+		}
+	}
+}
+
+// platformsOf are those that a group or rule is for, beyond its document's.
+func platformsOf(n *node) (all []string) {
+	for _, p := range n.all("platform") {
+		if id := strings.TrimPrefix(p.of("idref"), "#"); id != "" {
+			all = append(all, id)
+		}
+	}
+	return all
+}
+
+// unmet says why a rule that is selected is not to be looked at all the same (XCCDF 1.2, 6.4.4).
+func unmet(n *node, selected map[string]bool) string {
+	for _, r := range n.all("requires") {
+		ids := strings.Fields(r.of("idref"))
+		if !slices.ContainsFunc(ids, func(id string) bool { return selected[id] }) {
+			return "it requires " + shortly(ids) + ", which is not selected"
+		}
+	}
+	for _, r := range n.all("conflicts") {
+		if id := r.of("idref"); selected[id] {
+			return "it conflicts with " + Short(id) + ", which is selected, too"
+		}
+	}
+	return ""
 }
 
 // own is the part of an identifier that no other shares.
@@ -247,7 +295,7 @@ func severityOf(word string) baseline.Severity {
 }
 
 // rule reads one rule.
-func (c *choices) rule(l *library, n *node) *Rule {
+func (c *choices) rule(l *library, n *node, where []string) *Rule {
 	id := n.of("id")
 	r := &Rule{ID: own.ReplaceAllString(id, ""), Severity: severityOf(cmp.Or(c.severity[id], n.of("severity")))}
 	refs := []string{r.ID}
@@ -266,11 +314,17 @@ func (c *choices) rule(l *library, n *node) *Rule {
 		return r
 	}
 	e := &evaluation{bound: c.bound}
-	f, err := c.checks(l, e, n, c.selector[id])
+	f, err := e.everyWay(func() (formula, error) { return c.checks(l, e, n, c.selector[id]) })
 	r.relevant = r.relevant || e.relevant
-	r.formula, r.platforms, r.Remarks = f, e.places(), e.remarks
-	if err != nil {
+	r.formula, r.platforms, r.Remarks, r.where = f, e.places(), e.remarks, append(where, e.conditions...)
+	slices.Sort(r.where)
+	switch role := cmp.Or(c.role[id], n.of("role")); {
+	case err != nil:
 		r.formula, r.Why = nil, err.Error()
+	case role == "unchecked":
+		r.formula, r.Why = nil, "the document leaves it unchecked, for people to judge"
+	case role == "unscored":
+		r.Remarks = append(r.Remarks, "the document does not count it (unscored)")
 	}
 	return r
 }
