@@ -155,6 +155,7 @@ func pattern(text string, spent *time.Duration) (*matcher, error) {
 	if *spent > mostSpent {
 		return nil, errSlow
 	}
+	text = translated(text)
 	m := &matcher{spent: spent}
 	begun := time.Now()
 	plain, err := regexp.Compile(text)

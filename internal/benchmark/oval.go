@@ -330,7 +330,7 @@ func (e *evaluation) read(o *oval, id string) (formula, error) {
 		object = &node{}
 	}
 	for _, unread := range []string{"set", "filter"} {
-		if len(object.all(unread)) > 0 {
+		if len(object.all(unread)) > 0 && !(unread == "filter" && t.name == "shadow_test") {
 			return nil, fmt.Errorf("its object is made of others (%s), and that is not read", unread)
 		}
 	}
@@ -348,10 +348,62 @@ func (e *evaluation) read(o *oval, id string) (formula, error) {
 	case "password_test":
 		e.relevant = true
 		return nil, fmt.Errorf("it asks for lines of passwd, which no setting is; what is wrong there, checks tell")
+	case "variable_test":
+		return e.variableTest(o, t, object, states)
 	case "family_test", "uname_test", "dpkginfo_test", "rpminfo_test":
 		return nil, errCondition
 	}
 	return nil, fmt.Errorf("it asks by %s, which is not read", t.name)
+}
+
+// variableTest is a test on what a variable comes to: on what an object's pattern finds, as a
+// test on the file itself says it; or on a figure of the document, which is so or not.
+func (e *evaluation) variableTest(o *oval, t, object *node, states []*node) (formula, error) {
+	v := o.parts[object.first("var_ref").text]
+	if v == nil {
+		return nil, fmt.Errorf("its variable %s is not in the document", object.first("var_ref").text)
+	}
+	if v.name == "local_variable" && len(v.below) == 1 && v.below[0].name == "object_component" {
+		c := v.below[0]
+		of := o.parts[c.of("object_ref")]
+		if of == nil || of.name != "textfilecontent54_object" || c.of("item_field") != "subexpression" {
+			return nil, fmt.Errorf("its variable takes the %s of an object, and that is not read", c.of("item_field"))
+		}
+		var all []*node
+		for _, s := range states {
+			on := *s
+			on.below = nil
+			for _, n := range s.below {
+				if n.name == "var_ref" || n.name == "notes" {
+					continue
+				}
+				as := *n
+				as.name = "subexpression"
+				on.below = append(on.below, &as)
+			}
+			all = append(all, &on)
+		}
+		return e.textTest(o, t, of, all)
+	}
+	values, err := e.variable(o, v.of("id"), nil)
+	if err != nil {
+		return nil, err
+	}
+	return e.byStates(t, states, func(n *node) (formula, error) {
+		if n.name != "value" {
+			return nil, nil // the variable, as the object has it
+		}
+		a, err := e.expected(o, n)
+		if err != nil {
+			return nil, err
+		}
+		for _, value := range values {
+			if !a.accepts(value) {
+				return never, nil
+			}
+		}
+		return nil, nil
+	})
 }
 
 // errCondition is what reading a test comes to that asks what the system is.

@@ -68,7 +68,7 @@ var (
 			}
 			return setting.Plain(v)
 		}}}}
-	stacks = slices.Concat(quality, faillock, history, hashing, delays)
+	stacks = slices.Concat(quality, faillock, history, hashing, delays, of("pam_cracklib"), of("pam_tally2"))
 )
 
 // method is how pam_unix is told to hash.
@@ -106,6 +106,9 @@ var calls = map[string][]string{
 	"pam_pwquality": {"password requisite pam_pwquality.so try_first_pass local_users_only retry=3 authtok_type= %o",
 		"password    requisite    pam_pwquality.so retry=3 %o",
 		"password required pam_pwquality.so retry=3 %o", "password requisite pam_pwquality.so %o"},
+	"pam_cracklib": {"password requisite pam_cracklib.so retry=3 %o", "password    required    pam_cracklib.so %o"},
+	"pam_tally2": {"auth required pam_tally2.so onerr=fail audit silent %o", "auth    required    pam_tally2.so %o",
+		"auth required pam_tally2.so %o onerr=fail"},
 	"pam_faillock": {"auth required pam_faillock.so preauth silent audit %o\nauth [default=die] pam_faillock.so authfail audit %o",
 		"auth    required    pam_faillock.so preauth silent %o\nauth    required    pam_faillock.so authfail %o",
 		"auth required pam_faillock.so preauth %o\nauth sufficient pam_faillock.so authsucc %o"},
@@ -259,8 +262,11 @@ func (e *evaluation) textTest(o *oval, t, object *node, states []*node) (formula
 	}
 	way := m.way(fit, true)
 	v := fit.option.accepting(func(value string) bool { return m.accepts(fit.text(way, value)) }, m.figures)
-	if m.slow() {
+	switch {
+	case m.slow():
 		return nil, errSlow
+	case v.empty() && m.absent:
+		return nil, errCondition // that it is not written there, whatever it would be
 	}
 	return leaf(v), nil
 }
@@ -353,6 +359,11 @@ func (e *evaluation) shadowTest(o *oval, t, object *node, states []*node) (formu
 			return nil, fmt.Errorf("it is about the account %s only, or not about all", strings.Join(who.values, ", "))
 		}
 	}
+	for _, f := range object.all("filter") {
+		if err := e.filtered(o, f); err != nil {
+			return nil, err
+		}
+	}
 	there, _, err := exists(t)
 	switch {
 	case err != nil:
@@ -374,6 +385,41 @@ func (e *evaluation) shadowTest(o *oval, t, object *node, states []*node) (formu
 		}
 		return ages[i].leaf(a)
 	})
+}
+
+// hashes are what stands in shadow for a password.
+var hashes = []string{"$6$harbour$l3zLq0Jw6v1Q", "$y$j9T$harbour$l3zLq0Jw6v1Q", "$5$harbour$l3zLq0Jw6v1Q"}
+
+// filtered says why a filter leaves ordinary accounts with a password out; nil: it leaves out
+// others, such as locked ones, which no demand is about.
+func (e *evaluation) filtered(o *oval, f *node) error {
+	state := o.parts[strings.TrimSpace(f.text)]
+	if state == nil {
+		return fmt.Errorf("its filter's state %s is not in the document", f.text)
+	}
+	for _, name := range ordinary {
+		for _, hash := range hashes {
+			fits := true
+			for _, n := range state.below {
+				have, known := map[string]string{"username": name, "password": hash}[n.name]
+				if n.name == "notes" {
+					continue
+				}
+				if !known {
+					return fmt.Errorf("its filter goes by the %s of accounts, and that is not read", n.name)
+				}
+				a, err := e.expected(o, n)
+				if err != nil {
+					return err
+				}
+				fits = fits && a.accepts(have)
+			}
+			if fits != (f.of("action") == "include") {
+				return fmt.Errorf("its filter leaves out accounts that have a password")
+			}
+		}
+	}
+	return nil
 }
 
 // age is a field of shadow.

@@ -86,6 +86,7 @@ func (e *evaluation) registryTest(o *oval, t, object *node, states []*node) (for
 	if err != nil {
 		return nil, err
 	}
+	at = strings.TrimRight(at, `\`)
 	low := strings.ToLower(at)
 	for _, about := range aboutTheSystem {
 		if low == about {

@@ -25,12 +25,12 @@ type Option struct {
 	Also map[setting.Special][]string
 
 	takes   taking
-	most    int64 // of a number, 0: no bound; one above it is not taken
-	wraps   bool  // a number of 16 bits without a sign
-	older   bool  // pam_cracklib has it, too
-	byNone  int64 // what the module takes where it is not told
-	byOlder int64 // and what pam_cracklib does
-	limit   bool  // it is a most, and 0 or less is no limit
+	most    int64  // of a number, 0: no bound; one above it is not taken
+	wraps   bool   // a number of 16 bits without a sign
+	also    string // another module that has it, too
+	byNone  int64  // what the module takes where it is not told
+	byOlder int64  // and what pam_cracklib does
+	limit   bool   // it is a most, and 0 or less is no limit
 }
 
 // taking is what an option takes.
@@ -44,6 +44,9 @@ const (
 	aGroup
 )
 
+// tally2 is the module before pam_faillock.
+const tally2 = "pam_tally2"
+
 const (
 	rootByItself = "root is weighed by itself"
 	noSuch       = "no setting is that"
@@ -51,34 +54,34 @@ const (
 
 var (
 	table = []Option{
-		{Module: pwquality.module, Name: "minlen", Setting: setting.MinLength, Form: setting.Plain, older: true, byNone: 8, byOlder: 9},
-		{Module: pwquality.module, Name: "minclass", Setting: setting.ClassesRequired, Form: setting.Plain, older: true},
-		{Module: pwquality.module, Name: "lcredit", Setting: setting.RequireLower, Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
-		{Module: pwquality.module, Name: "ucredit", Setting: setting.RequireUpper, Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
-		{Module: pwquality.module, Name: "dcredit", Setting: setting.RequireDigit, Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
-		{Module: pwquality.module, Name: "ocredit", Setting: setting.RequireSymbol, Form: atLeast, Tested: creditOrNone, older: true, byOlder: 1},
+		{Module: pwquality.module, Name: "minlen", Setting: setting.MinLength, Form: setting.Plain, also: cracklib.module, byNone: 8, byOlder: 9},
+		{Module: pwquality.module, Name: "minclass", Setting: setting.ClassesRequired, Form: setting.Plain, also: cracklib.module},
+		{Module: pwquality.module, Name: "lcredit", Setting: setting.RequireLower, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
+		{Module: pwquality.module, Name: "ucredit", Setting: setting.RequireUpper, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
+		{Module: pwquality.module, Name: "dcredit", Setting: setting.RequireDigit, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
+		{Module: pwquality.module, Name: "ocredit", Setting: setting.RequireSymbol, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
 		{Module: pwquality.module, Name: "usercheck", Setting: setting.NameCheck, Form: setting.OneZero, byNone: 1},
 		{Module: pwquality.module, Name: "dictcheck", Setting: setting.DictionaryCheck, Form: setting.OneZero, byNone: 1, byOlder: 1},
-		{Module: pwquality.module, Name: "difok", Setting: setting.MinChanged, Form: setting.Plain, older: true, byNone: 1, byOlder: 5},
-		{Module: pwquality.module, Name: "maxrepeat", Setting: setting.MaxRepeat, Form: setting.Plain, older: true, limit: true},
-		{Module: pwquality.module, Name: "maxsequence", Setting: setting.MaxSequence, Form: setting.Plain, older: true, limit: true},
+		{Module: pwquality.module, Name: "difok", Setting: setting.MinChanged, Form: setting.Plain, also: cracklib.module, byNone: 1, byOlder: 5},
+		{Module: pwquality.module, Name: "maxrepeat", Setting: setting.MaxRepeat, Form: setting.Plain, also: cracklib.module, limit: true},
+		{Module: pwquality.module, Name: "maxsequence", Setting: setting.MaxSequence, Form: setting.Plain, also: cracklib.module, limit: true},
 		{Module: pwquality.module, Name: "badwords", Setting: setting.Blocklist, takes: someWords},
-		{Module: pwquality.module, Name: "maxclassrepeat", NoSetting: noSuch, older: true},
+		{Module: pwquality.module, Name: "maxclassrepeat", NoSetting: noSuch, also: cracklib.module},
 		{Module: pwquality.module, Name: "gecoscheck", NoSetting: noSuch},
 		{Module: pwquality.module, Name: "usersubstr", NoSetting: noSuch},
 		{Module: pwquality.module, Name: "enforcing", NoSetting: "whether a module is obeyed decides the settings", byNone: 1, byOlder: 1},
-		{Module: pwquality.module, Name: "retry", NoSetting: "it only says how often the module asks again", older: true},
-		{Module: pwquality.module, Name: "dictpath", NoSetting: noSuch, takes: aFile, older: true},
-		{Module: pwquality.module, Name: "enforce_for_root", NoSetting: rootByItself, takes: aFlag, older: true},
+		{Module: pwquality.module, Name: "retry", NoSetting: "it only says how often the module asks again", also: cracklib.module},
+		{Module: pwquality.module, Name: "dictpath", NoSetting: noSuch, takes: aFile, also: cracklib.module},
+		{Module: pwquality.module, Name: "enforce_for_root", NoSetting: rootByItself, takes: aFlag, also: cracklib.module},
 		{Module: pwquality.module, Name: "local_users_only", NoSetting: noSuch, takes: aFlag},
 		{Module: cracklib.module, Name: "reject_username", NoSetting: noSuch, takes: aFlag},
 		{Module: cracklib.module, Name: "gecoscheck", NoSetting: noSuch, takes: aFlag},
 
-		{Module: faillock.module, Name: "deny", Setting: setting.LockoutThreshold, Form: setting.Plain, wraps: true},
-		{Module: faillock.module, Name: "unlock_time", Setting: setting.LockoutDuration, Form: setting.Plain, most: longestLock, Also: neverUnlocks},
+		{Module: faillock.module, Name: "deny", Setting: setting.LockoutThreshold, Form: setting.Plain, wraps: true, also: tally2},
+		{Module: faillock.module, Name: "unlock_time", Setting: setting.LockoutDuration, Form: setting.Plain, most: longestLock, Also: neverUnlocks, also: tally2},
 		{Module: faillock.module, Name: "fail_interval", Setting: setting.LockoutWindow, Form: setting.Plain, most: longestLock},
-		{Module: faillock.module, Name: "even_deny_root", Setting: setting.LockoutAdministrator, There: setting.On, takes: aFlag},
-		{Module: faillock.module, Name: "root_unlock_time", NoSetting: rootByItself, most: longestLock, Also: neverUnlocks},
+		{Module: faillock.module, Name: "even_deny_root", Setting: setting.LockoutAdministrator, There: setting.On, takes: aFlag, also: tally2},
+		{Module: faillock.module, Name: "root_unlock_time", NoSetting: rootByItself, most: longestLock, Also: neverUnlocks, also: tally2},
 		{Module: faillock.module, Name: "dir", NoSetting: noSuch, takes: aFile},
 		{Module: faillock.module, Name: "admin_group", NoSetting: "who is held to root's rules is weighed by itself", takes: aGroup},
 		{Module: faillock.module, Name: "audit", NoSetting: noSuch, takes: aFlag},
@@ -106,11 +109,8 @@ func Options(module string) (all []Option) {
 	return all
 }
 
-// of reports whether a module has an option. The older of the two that check quality has its
-// own form of some.
-func (o *Option) of(module string) bool {
-	return o.Module == module || module == cracklib.module && o.older
-}
+// of reports whether a module has an option.
+func (o *Option) of(module string) bool { return o.Module == module || o.also == module }
 
 // optionOf is a module's option of that name; nil: it has none.
 func optionOf(module, name string) *Option {
