@@ -34,7 +34,7 @@ import (
 // formats are all formats of single files that gather knows, asked in this
 // order.
 var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &ldif.ServerConf, &template.Format, &template.Report, &template.RegistryPol,
-	&template.RegistryFile, &template.Preferences,
+	&template.RegistryFile, &template.Preferences, &template.Version,
 	&sheet.Format, &shell.Format, &shell.LocalUsers, &netaccounts.Format, &printed.Format, &printed.Pdbedit, &printed.Kadmin}
 
 // treeFormats are those of exports that are made of several files. Which

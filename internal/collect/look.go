@@ -18,6 +18,7 @@ import (
 	"sternledger/internal/contract"
 	"sternledger/internal/custody"
 	"sternledger/internal/intake"
+	"sternledger/internal/intake/template"
 	"sternledger/internal/redact"
 )
 
@@ -90,14 +91,40 @@ func look(e *custody.Engagement, sources []string, answered []candidate) (found 
 		return nil, nil, nil, err
 	}
 	found, passed, err = trees.recognised(found)
+	found, passed = newestBackups(found, passed)
 	if err == nil && len(found) == 0 {
-		instead := "; expected " + trees.names()
+		instead := ""
 		if len(passed) > 0 && passed[0].Instead != "" {
 			instead = fmt.Sprintf("; %s is %s; ask for %s", passed[0].Path, passed[0].LooksLike, passed[0].Instead)
 		}
 		err = fmt.Errorf("gather %s: nothing known among %d files%s; see docs/sources.md", strings.Join(sources, " "), len(passed), instead)
 	}
 	return found, passed, archives, err
+}
+
+// newestBackups passes over the files of a policy's backup where a later one of that policy is
+// among them, too: they are of other times, and not of one policy.
+func newestBackups(found []candidate, passed []PassedOver) ([]candidate, []PassedOver) {
+	type part struct{ policy, made string }
+	parts, newest := map[int]part{}, map[string]string{}
+	for i := range found {
+		if c := &found[i]; c.format != nil && c.beside != nil {
+			if policy, made, ok := template.BackupOf(c.path, c.beside); ok {
+				parts[i], newest[policy] = part{policy, made}, max(newest[policy], made)
+			}
+		}
+	}
+	var left []candidate
+	for i := range found {
+		p, is := parts[i]
+		if !is || p.made == newest[p.policy] {
+			left = append(left, found[i])
+			continue
+		}
+		passed = append(passed, PassedOver{Path: found[i].path, Why: fmt.Sprintf("a backup of %s, and there is one of %s", p.made, newest[p.policy]),
+			LooksLike: "an older backup of a policy", Instead: "nothing: the newer one counts"})
+	}
+	return left, passed
 }
 
 // onDisk is a file as a folder shows it.
@@ -128,17 +155,6 @@ func besides(source string) func(string) []byte {
 
 // trees are the formats of exports that are made of several files.
 type trees []*intake.TreeFormat
-
-func (t trees) names() string {
-	var names []string
-	for _, f := range formats {
-		names = append(names, f.Name)
-	}
-	for _, f := range t {
-		names = append(names, f.Name)
-	}
-	return strings.Join(names, ", ")
-}
 
 // head returns a file's first bytes.
 func (c *candidate) head() ([]byte, error) {
@@ -179,7 +195,7 @@ func (t trees) recognised(found []candidate) (known []candidate, passed []Passed
 		case err != nil:
 			return nil, nil, err
 		case why != "" && c.named:
-			return nil, nil, fmt.Errorf("gather %s: %s; expected %s; see docs/sources.md for how to make one", c.path, why, t.names())
+			return nil, nil, fmt.Errorf("gather %s: %s; see docs/sources.md for what is read, and how to make it", c.path, why)
 		case why != "":
 			if root := t.restOf(roots, &c); root != "" {
 				others[root] = append(others[root], c)
@@ -425,18 +441,11 @@ func passedOver(c *candidate, why string) PassedOver {
 		p.LooksLike, p.Instead = known.what, known.instead
 	case bytes.HasPrefix(head, zipMark):
 		p.LooksLike, p.Instead = "a document of an office program", "one sheet, saved as CSV"
-	case bytes.IndexByte(intake.Opening(head), 0) >= 0:
+	case !isText(head):
 		p.LooksLike = "a binary file"
 	default:
-		// No word of it: it may hold anything.
-		line, _, _ := bytes.Cut(intake.Opening(head), []byte("\n"))
-		p.LooksLike, p.Instead = "text", "an export that docs/sources.md tells how to make"
-		for _, separator := range []string{",", ";", "\t"} {
-			if n := bytes.Count(line, []byte(separator)); n > 1 {
-				p.LooksLike = fmt.Sprintf("a table of %d columns", n+1)
-				break
-			}
-		}
+		s := shaped(intake.Opening(head))
+		p.LooksLike, p.Instead = s.what, "one of the nearest: "+strings.Join(s.nearest, "; ")
 	}
 	return p
 }
@@ -470,16 +479,23 @@ func (t trees) recognise(c *candidate) (why string, err error) {
 	if known := refused(c.path, head); known != nil {
 		return known.what + ", which is not read; ask for " + known.instead, nil
 	}
-	return "not a known format (" + beginning(head) + ")", nil
+	return unknown(head), nil
 }
 
-// beginning says of a file that is not known how it begins: of a text nothing,
-// for it may be anything.
-func beginning(head []byte) string {
-	if bytes.IndexByte(intake.Opening(head), 0) < 0 && utf8.Valid(intake.Opening(head)) {
-		return "a text"
+// isText reports whether what a file begins with is text.
+func isText(head []byte) bool {
+	text := intake.Opening(head)
+	return bytes.IndexByte(text, 0) < 0 && utf8.Valid(text)
+}
+
+// unknown says of a file that is not known how it is laid out, and what of that kind is read: no
+// word of it, for it may hold anything.
+func unknown(head []byte) string {
+	if !isText(head) {
+		return fmt.Sprintf("not a known format (it begins with the bytes % x)", head[:min(len(head), 4)])
 	}
-	return fmt.Sprintf("it begins with the bytes % x", head[:min(len(head), 4)])
+	s := shaped(intake.Opening(head))
+	return "not a known format (" + s.what + "); the nearest: " + strings.Join(s.nearest, "; ")
 }
 
 // inMemory is a file that was unpacked.

@@ -53,11 +53,12 @@ var spoilt = map[string][]string{
 
 // samples are what formats of single files read; the shipped demo has the others.
 var samples = map[string]struct{ form, text string }{
-	"slapd.conf":           {"conf", "database mdb\nsuffix \"dc=yard,dc=example\"\noverlay ppolicy\nppolicy_default \"cn=d,dc=yard,dc=example\"\n"},
-	"lsa.reg":              {"reg", "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"},
-	"realm.txt":            {"printed", "Authenticating as principal ada/admin@TIDE.EXAMPLE with password.\nPolicy: crew\nMaximum password life: 90 days 00:00:00\nMinimum password length: 9\nPrincipal: ada@TIDE.EXAMPLE\nExpiration date: [never]\nAttributes: REQUIRES_PRE_AUTH\nPolicy: crew\n"},
-	"old-pdbedit.txt":      {"printed", "account policy \"min password length\" value is: 5\naccount policy \"password history\" value is: 0\n"},
-	"samba.txt":            {"printed", "Password information for domain 'DC=quay,DC=example'\n\nPassword complexity: on\nMinimum password length: 7\n"},
+	"slapd.conf":      {"conf", "database mdb\nsuffix \"dc=yard,dc=example\"\noverlay ppolicy\nppolicy_default \"cn=d,dc=yard,dc=example\"\n"},
+	"lsa.reg":         {"reg", "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"},
+	"realm.txt":       {"printed", "Authenticating as principal ada/admin@TIDE.EXAMPLE with password.\nPolicy: crew\nMaximum password life: 90 days 00:00:00\nMinimum password length: 9\nPrincipal: ada@TIDE.EXAMPLE\nExpiration date: [never]\nAttributes: REQUIRES_PRE_AUTH\nPolicy: crew\n"},
+	"old-pdbedit.txt": {"printed", "account policy \"min password length\" value is: 5\naccount policy \"password history\" value is: 0\n"},
+	"samba.txt":       {"printed", "Password information for domain 'DC=quay,DC=example'\n\nPassword complexity: on\nMinimum password length: 7\n"},
+	"quay.example/Policies/{31B2F340-016D-11D2-945F-00C04FB984F9}/GPT.INI": {"inf", "[General]\nVersion=3\n"},
 	"desk_users.json":      {"json", `[{"Name": "ada", "Enabled": true, "PasswordRequired": true, "PasswordExpires": null, "UserMayChangePassword": true, "SID": "S-1-5-21-1-2-3-1001"}]`},
 	"export.csv":           {"csv", "DN,objectClass,sAMAccountName,userAccountControl,unheard\n\"CN=a,DC=quay,DC=example\",top;person;user,a,512,x\n"},
 	"marrowick.sheet.yaml": {"sheet", "sheet:\n  - authority: Gate\n    read-by: Q\n    read-on: 2026-11-20\n    settings:\n      min-length: 8 characters\n"},

@@ -4,10 +4,15 @@ import (
 	"bytes"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"sternledger/internal/intake"
+	"sternledger/internal/intake/ldif"
 	"sternledger/internal/intake/netaccounts"
+	"sternledger/internal/intake/sheet"
+	"sternledger/internal/intake/shell"
+	"sternledger/internal/intake/template"
 )
 
 // refusal is something that administrators hand over, that is recognised and not
@@ -34,6 +39,15 @@ var refusals = []refusal{
 		anyOf(holds("checklists.nist.gov/xccdf"), holds("oval.mitre.org/XMLSchema"))},
 	{"a page (HTML)", "the same report saved as XML or text; of settings, an export that docs/sources.md names",
 		anyOf(opens("<!doctype html"), opens("<html"))},
+	{"what is linked where (Get-GPInheritance)", storeToo, lists("GpoInheritanceBlocked", "GpoLinks")},
+	{"a group policy's properties (Get-GPO)", storeToo, lists("GpoStatus", "ComputerVersion")},
+	{"the domain's own properties (Get-ADDomain)", "its settings: Get-ADDefaultDomainPasswordPolicy | Format-List *, or the domain's head as LDIF",
+		anyOf(lists("DomainMode", "PDCEmulator"), lists("ForestMode", "SchemaMaster"))},
+	{"a summary of resulting policies (gpresult /r)", "the same as XML: gpresult /x result.xml; what governs is told by the directory itself",
+		matches(`(?m)\A\s*(?:\(c\)[^\n]*\n)?\s*Microsoft \(R\) Windows \(R\)[^\n]*v2\.0\r?\n`)},
+	{"attributes as repadmin shows them", asLDIF, matches(`(?m)^\s*\d+> [A-Za-z-]+: `)},
+	{"names alone (dsquery)", asLDIF, matches(`(?im)\A\s*"(?:CN|OU|DC)=[^"\n]*"\s*\r?\n`)},
+	{"a directory as dsquery prints it, with attributes", asLDIF, matches(`(?im)\A\s*(?:objectClass: [A-Za-z-]+\s*\r?\n){2,}`)},
 	{"net accounts of a domain, which does not name it", "Get-ADDefaultDomainPasswordPolicy | Format-List *, or the domain's head as LDIF",
 		func(_ string, head, _ []byte) bool { return netaccounts.OfDomain(head) }},
 	{"a directory as dsquery prints it", "the directory as CSV or LDIF: csvde -f domain.csv, or ldifde -f domain.ldif",
@@ -43,18 +57,35 @@ var refusals = []refusal{
 		matches(`(?im)^(LockoutObservationWindow|PasswordHistoryCount) *:|"?SamAccountName"?[,;].*"?(Enabled|PasswordNeverExpires)"?`)},
 	{"a table of the directory's shell, without DistinguishedName", "list text or CSV: … | Format-List *, or … | Export-Csv",
 		matches(`(?im)^.*(SamAccountName|MinPasswordLength|LockoutThreshold) .*\r?\n[- ]*---`)},
-	{"members of a local group (net localgroup)", "the accounts with Get-LocalUser | Export-Csv; who is privileged is said under tiers in " +
-		"engagement.yaml",
+	{"members of a group (net group, net localgroup)", "of a domain, the directory as LDIF, or members-of-GROUP.csv by Get-ADGroupMember; of a " +
+		"machine, the accounts with Get-LocalUser | Export-Csv, and tiers in engagement.yaml say who is privileged",
 		matches(`(?m)\A\s*\S[^\n]*?\s{2,}\S[^\n]*\n(?:[^\n]*\n){1,5}-{40,}\r?\n\S`)},
 	{"net user, of one account", "the accounts with Get-LocalUser | Export-Csv, or the directory as LDIF",
-		matches(`(?m)\A\s*\S.*?\s{4,}\S+\r?\n(?:.*\r?\n){0,2}(?:.*\s{4,}.*\r?\n){6,}`)},
+		matches(`(?m)\A(?:[^\n]*[a-z0-9-]\.[a-z0-9-][^\n]*\.?\s*\n\s*\n)?\s*\S.*?\s{4,}\S+\r?\n(?:.*\r?\n){0,2}(?:.*\s{4,}.*\r?\n){6,}`)},
 	{"ageing of one account (chage -l)", tree, matches(`(?m)\A[^\n:]+\t+: [^\n]+\n(?:[^\n:]+\t+: [^\n]+\n){3,}`)},
 	{"account states (passwd -S)", tree, matches(`(?m)\A\S+ (P|L|NP|PS|LK) \d{2,4}[-/]\d{2}[-/]\d{2,4} -?\d+ -?\d+ -?\d+ -?\d+`)},
 	{"counted failures (faillock)", tree, matches(`(?m)\A\S+:\r?\nWhen\s+Type\s+Source`)},
 	{"accounts alone (getent passwd)", tree, matches(`(?m)\A[a-z_][a-z0-9_-]*:[x*!]?:\d+:\d+:[^:\n]*:[^:\n]*:`)},
 }
 
+const (
+	asLDIF   = "the directory as LDIF: ldifde -f domain.ldif, or ldapsearch -LLL"
+	storeToo = "the policies' own files: Backup-GPO -All, or a copy of the policy store; and the domain's head and units as LDIF, which say what is linked"
+)
+
 const tree = "the machine's etc as a tree, or in an archive: the script in docs/sources.md makes it, without any hash"
+
+// lists finds list text, JSON or CSV with all of these properties.
+func lists(names ...string) func(string, []byte, []byte) bool {
+	return func(_ string, _, text []byte) bool {
+		for _, name := range names {
+			if !regexp.MustCompile(`(?m)(?:^|[",;])` + name + `\s*(?:["]?\s*[:,;]|["\r]?$)`).Match(text) {
+				return false
+			}
+		}
+		return true
+	}
+}
 
 func begins(mark string, at int) func(string, []byte, []byte) bool {
 	return func(_ string, head, _ []byte) bool {
@@ -98,4 +129,29 @@ func refused(file string, head []byte) *refusal {
 		}
 	}
 	return nil
+}
+
+// shape is how a text that is not known is laid out, and what of that layout is read.
+type shape struct {
+	what    string
+	is      *regexp.Regexp
+	nearest []string
+}
+
+// shapes are asked in this order; the last one fits everything.
+var shapes = []shape{
+	{"sections and keys", regexp.MustCompile(`(?m)\A(?:\s*[;#][^\n]*\n)*\s*\[[^\]\n]+\]\s*$`), []string{template.Format.Name, template.RegistryFile.Name,
+		"a Unix machine's etc as a tree"}},
+	{"JSON", regexp.MustCompile(`\A\s*[\[{]`), []string{shell.Format.Name, "a tenant's export that a field map knows (sternledger fieldmap list)"}},
+	{"XML", regexp.MustCompile(`\A\s*<`), []string{template.Report.Name, template.Preferences.Name, shell.Format.Name}},
+	{"a table", regexp.MustCompile(`\A[^,;\t\n]*(?:[,;\t][^,;\t\n]*)+\r?\n`), []string{sheet.Format.Name + ", whose columns gather --sheet-template shows",
+		ldif.CSV.Name, shell.LocalUsers.Name}},
+	{"names and values", regexp.MustCompile(`(?m)\A(?:\s*\n)*\S[^:\n]*\s*:\s`), []string{shell.Format.Name, netaccounts.Format.Name, ldif.Format.Name}},
+	{"a text", regexp.MustCompile(``), []string{ldif.Format.Name, template.Format.Name, "a Unix machine's etc as a tree"}},
+}
+
+// shaped is the shape of a text.
+func shaped(text []byte) *shape {
+	i := slices.IndexFunc(shapes, func(s shape) bool { return s.is.Match(text) })
+	return &shapes[i]
 }

@@ -344,6 +344,9 @@ func (b *Builder) Template(t Template) {
 	}
 	was := &b.Templates[i]
 	was.Domain = cmp.Or(was.Domain, t.Domain)
+	if was.Half == nil {
+		was.Half = t.Half
+	}
 	if !slices.Contains(was.Files, t.Policy.Cite.File) {
 		was.Files = append(was.Files, t.Policy.Cite.File)
 	}

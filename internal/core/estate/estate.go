@@ -438,6 +438,9 @@ type Template struct {
 	// settings that they decide: they are applied after all else, whatever the policy.
 	Preferences bool         `json:"preferences,omitempty"`
 	Preferred   []setting.ID `json:"preferred,omitempty"`
+	// Half is how often the policy's computer half was changed, by its GPT.INI (MS-GPOL
+	// 2.2.4); nil: that is not in the evidence.
+	Half *int `json:"half,omitempty"`
 	// Part: this is the registry file alone, or the preferences, and says nothing of other
 	// settings.
 	Part  bool     `json:"part,omitempty"`
@@ -446,6 +449,9 @@ type Template struct {
 	// until the auditor says that less is right.
 	Gone []string `json:"gone,omitempty"`
 }
+
+// NeverChanged reports whether its GPT.INI says that its computer half was never changed.
+func (t *Template) NeverChanged() bool { return t.Half != nil && *t.Half == 0 }
 
 // Same reports whether both tell of one policy: of one GUID and, where both say which,
 // of one domain.

@@ -90,7 +90,7 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 			l.Idle = "the link is disabled"
 		case l.Container != nil && l.Container.MachineOff:
 			l.Idle = "the policy's computer half is switched off"
-		case l.Container != nil && l.Container.Unversioned:
+		case l.Container != nil && l.Container.Unversioned, l.Container == nil && l.Template != nil && l.Template.NeverChanged():
 			l.Idle = "the version of its computer half is 0: clients pass it by"
 		case l.Container != nil && l.Container.NoSecurity && l.Container.NoRegistry && !l.Container.Preferences:
 			l.Idle = "it has no security settings"
@@ -108,6 +108,8 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 				l.Open = registryUnseen
 			case grade == maybe:
 				l.Open = why
+			case l.Template.NeverChanged():
+				l.Open = "its GPT.INI has version 0 for its computer half, and the directory does not: clients may pass it by"
 			case u.AnyOrder:
 				l.Open = orderUnseen
 			}

@@ -50,6 +50,36 @@ var readings = []reading{
 	{"msDS-PasswordReversibleEncryptionEnabled", []hold{{id: setting.Reversible, read: boolean, write: setting.Words("TRUE", "FALSE")}}},
 }
 
+// Held is what an attribute says of one setting, or why it says none.
+type Held struct {
+	Setting setting.ID
+	Value   setting.Value
+	Err     error
+}
+
+// Attribute reads what an attribute of a domain's head or of a fine-grained policy holds, as
+// tools print it under its own name; nothing where no setting stands in it.
+func Attribute(name, text string) (all []Held) {
+	for _, r := range readings {
+		if !strings.EqualFold(r.name, name) {
+			continue
+		}
+		for _, h := range r.holds {
+			v, err := h.read(text)
+			all = append(all, Held{h.id, v, err})
+		}
+	}
+	return all
+}
+
+// SettingAttributes are the names of those that hold settings.
+func SettingAttributes() (all []string) {
+	for _, r := range readings {
+		all = append(all, r.name)
+	}
+	return all
+}
+
 // bitOf is a setting in one bit of an attribute. The others belong to other
 // settings, so that no value can be written for it alone.
 func bitOf(id setting.ID, mask int64) hold {

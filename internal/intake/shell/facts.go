@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
@@ -11,6 +12,7 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+	"sternledger/internal/intake/ldif"
 	"sternledger/internal/redact"
 )
 
@@ -48,15 +50,26 @@ var known = func() map[string]holds {
 			return err == nil || wholeNumber(text)
 		}
 	}
+	for _, name := range ldif.SettingAttributes() { // of raw objects
+		if can := all[strings.ToLower(name)]; can != nil {
+			all[strings.ToLower(name)] = func(text string) bool { return can(text) || isRaw(text) }
+		} else {
+			all[strings.ToLower(name)] = isRaw
+		}
+	}
+	all["msds-passwordsettingsprecedence"], all["objectsid"] = wholeNumber, isSID
 	for _, s := range switches {
 		all[s.name] = isTruth
 	}
-	for _, name := range []string{"distinguishedname", "name", "appliesto", "samaccountname", "memberof", "primarygroup",
+	for _, name := range []string{"msds-psoappliesto", "distinguishedname", "name", "appliesto", "samaccountname", "memberof", "primarygroup",
 		"serviceprincipalnames", "userprincipalname", "displayname", "members", "member", "group", "groupname", "groupdn"} {
 		all[name] = nil
 	}
 	return all
 }()
+
+// isRaw reports whether a text is what attributes of policies hold: a number or a truth value.
+func isRaw(text string) bool { return rawNumber(text) || isTruth(text) }
 
 func isTruth(text string) bool {
 	_, ok := truth(text)
@@ -67,6 +80,7 @@ func isTruth(text string) bool {
 func formed(pattern string) holds { return regexp.MustCompile(pattern).MatchString }
 
 var (
+	rawNumber   = formed(`^-?\d{1,19}$`)
 	wholeNumber = formed(`^-?\d{1,18}(?: ticks)?$`)
 	isGUID      = formed(`^\{?[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}?$`)
 	isSID       = formed(`^S(?:-\d+){2,17}$|^\d{1,3}$`)
@@ -193,10 +207,10 @@ func (r *reader) take(o *object) error {
 	}
 	at := estate.InDomain(domain)
 	switch {
-	case o.has("appliesto") || o.has("precedence"):
+	case o.has("appliesto") || o.has("precedence") || o.has("msds-minimumpasswordlength") || o.has("msds-lockoutthreshold"):
 		r.policy(at, o, dn)
-	case o.has("minpasswordlength") || o.has("lockoutthreshold"):
-		r.head(at, o, dn)
+	case o.has("minpasswordlength") || o.has("minpwdlength") || o.has("lockoutthreshold"):
+		return r.head(at, o, dn)
 	default:
 		return r.account(at, o, dn)
 	}
@@ -207,6 +221,10 @@ func (r *reader) cite(p property) estate.Cite { return r.into.Cite(p.line, p.nam
 
 // settings takes what a policy sets.
 func (r *reader) settings(into estate.Settings, platform setting.Platform, o *object) {
+	if o.raw() {
+		r.rawSettings(into, platform, o)
+		return
+	}
 	for _, x := range readings {
 		p := o.get(strings.ToLower(x.name))
 		if p.text == "" {
@@ -222,8 +240,46 @@ func (r *reader) settings(into estate.Settings, platform setting.Platform, o *ob
 	}
 }
 
-func (r *reader) head(at estate.Place, o *object, dn string) {
+// raw reports whether an object has the directory's own attributes, and not the properties
+// that the module makes of them.
+func (o *object) raw() bool {
+	return o.has("minpwdlength") || o.has("msds-minimumpasswordlength") || o.has("msds-lockoutthreshold")
+}
+
+// rawSettings takes what attributes hold, by their own names.
+func (r *reader) rawSettings(into estate.Settings, platform setting.Platform, o *object) {
+	for i := range o.props {
+		p := &o.props[i]
+		if p.text == "" {
+			continue
+		}
+		for _, h := range ldif.Attribute(p.name, p.text) {
+			if h.Err != nil {
+				r.into.Unreadable(into, h.Setting, r.cite(*p), h.Err.Error())
+			} else {
+				r.into.Set(into, platform, h.Setting, h.Value, r.cite(*p))
+			}
+		}
+	}
+}
+
+// either returns the property, or the attribute that it is made of.
+func (o *object) either(made, attribute string) property {
+	if o.has(made) {
+		return o.get(made)
+	}
+	return o.get(attribute)
+}
+
+func (r *reader) head(at estate.Place, o *object, dn string) error {
 	a := r.into.At(at)
+	if sid := o.get("objectsid").text; strings.HasPrefix(sid, "S-1-5-21-") {
+		if a.SID != "" && a.SID != sid && !r.into.Older() {
+			return r.wrong(o.line, "a second domain of the name "+at.Name+", with another SID", "one domain of a name in one engagement",
+				"gather the other one into an engagement of its own")
+		}
+		a.SID = cmp.Or(a.SID, sid)
+	}
 	if a.Head == nil {
 		a.Head = &estate.Policy{Name: "domain default", Origin: dn, Standing: estate.Enforced, Platform: setting.WindowsDomain,
 			Settings: estate.Settings{}, Cite: r.cite(o.get("distinguishedname"))}
@@ -231,12 +287,13 @@ func (r *reader) head(at estate.Place, o *object, dn string) {
 	r.settings(a.Head.Settings, setting.WindowsDomain, o)
 	// The module asks a web service that only Windows controllers have.
 	r.into.Server(at, estate.Windows, r.cite(o.get("distinguishedname")))
+	return nil
 }
 
 func (r *reader) policy(at estate.Place, o *object, dn string) {
 	p := r.into.Override(at, []byte(dn), o.line)
 	r.settings(p.Settings, p.Platform, o)
-	if x := o.get("precedence"); x.text != "" {
+	if x := o.either("precedence", "msds-passwordsettingsprecedence"); x.text != "" {
 		if n, err := strconv.ParseInt(x.text, 10, 64); err != nil || n < 1 {
 			r.into.Damaged(r.cite(x), "a precedence of %s; a fine-grained policy has 1 or more", redact.Quote([]byte(x.text)))
 		} else if p.Precedence == nil {
@@ -248,11 +305,11 @@ func (r *reader) policy(at estate.Place, o *object, dn string) {
 			p.GUID = guid
 		}
 	}
-	x := o.get("appliesto")
+	x := o.either("appliesto", "msds-psoappliesto")
 	for _, target := range x.list {
 		r.into.Target(at, p, estate.Target{DN: target, Cite: estate.Cite{File: r.cite(x).File, Line: x.line, Where: x.name, Raw: target}})
 	}
-	if x.cut || !o.has("appliesto") {
+	if x.cut || !o.has("appliesto") && !o.has("msds-psoappliesto") {
 		p.TargetsPart = true
 		r.into.NotUnderstood(r.into.Cite(o.line, "AppliesTo", ""),
 			"whom %s applies to was not printed in full: print it with Format-List after $FormatEnumerationLimit = -1, or as JSON", p.Name)

@@ -24,7 +24,7 @@ func isJSON(k *kind, text []byte) bool {
 	return tells(k.telling, func(name string) bool { return seen[name] })
 }
 
-var jsonName = regexp.MustCompile(`"([A-Za-z]+)"\s*:`)
+var jsonName = regexp.MustCompile(`"([A-Za-z][A-Za-z-]*)"\s*:`)
 
 // readJSON reads one object, or a list of them.
 func readJSON(r *reader) ([]object, error) {

@@ -15,10 +15,18 @@ var (
 )
 
 func isList(k *kind, text []byte) bool {
-	seen := map[string]bool{}
+	seen, in := map[string]bool{}, map[string]bool{} // of all objects, and of one
 	for line := range bytes.Lines(text) {
-		if m := listLine.FindSubmatch(bytes.TrimRight(line, "\r\n")); m != nil {
-			seen[strings.ToLower(string(m[1]))] = true
+		line = bytes.TrimRight(line, "\r\n")
+		if len(bytes.TrimSpace(line)) == 0 {
+			clear(in)
+		}
+		if m := listLine.FindSubmatch(line); m != nil {
+			name := strings.ToLower(string(m[1]))
+			if in[name] {
+				return false // another tool's: the shell prints a property once
+			}
+			seen[name], in[name] = true, true
 		}
 	}
 	return tells(k.telling, func(name string) bool { return seen[name] })

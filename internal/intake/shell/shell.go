@@ -49,6 +49,9 @@ var directory = &kind{
 	telling: [][]string{
 		{"distinguishedname", "minpasswordlength", "passwordhistorycount"},
 		{"distinguishedname", "minpasswordlength", "lockoutthreshold"},
+		{"distinguishedname", "minpwdlength"},
+		{"distinguishedname", "msds-minimumpasswordlength"},
+		{"distinguishedname", "msds-lockoutthreshold"},
 		{"distinguishedname", "samaccountname", "passwordneverexpires"},
 		{"distinguishedname", "samaccountname", "enabled"},
 		{"distinguishedname", "samaccountname", "groupscope"},
@@ -245,7 +248,7 @@ func (p *property) set(text string, collection bool) {
 }
 
 // collections are the properties that hold several names.
-var collections = map[string]bool{"appliesto": true, "memberof": true, "members": true, "member": true}
+var collections = map[string]bool{"appliesto": true, "msds-psoappliesto": true, "memberof": true, "members": true, "member": true}
 
 // cutMark takes off what the shell writes where it cuts a list.
 func cutMark(text string) (rest string, cut bool) {

@@ -52,6 +52,22 @@ func OfPolicy(file string) bool {
 	return templateFile.at(file) != nil || registryFile.at(file) != nil || preferenceFile.at(file) != nil
 }
 
+// BackupOf says of which policy's backup a file is part, and when that was made, as the
+// backup's own description has it (2026-11-02T09:00:00); ok: it is part of one.
+func BackupOf(file string, beside func(string) []byte) (policy, made string, ok bool) {
+	for _, f := range []policyFile{templateFile, registryFile, preferenceFile, versionFile} {
+		m := f.at(file)
+		if m == nil || !strings.HasPrefix(strings.ToLower(m[3]), "domainsysvol/") {
+			continue
+		}
+		up := strings.Repeat("../", strings.Count(m[3], "/"))
+		if b := describe(beside(up + "bkupInfo.xml")); b.id != "" && b.made != "" {
+			return b.domain + "/" + b.id, b.made, true
+		}
+	}
+	return "", "", false
+}
+
 // policy says which policy a file is part of: by its folders, or by the description that
 // lies at the top of a policy backup.
 func (f *policyFile) policy(text *intake.Text) (id, name, domain string) {

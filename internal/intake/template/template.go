@@ -405,7 +405,7 @@ func (t *reader) template() {
 
 // backup is what a policy backup's description says of the policy: its own
 // GUID (the folder has another), its name and its domain.
-type backup struct{ id, name, domain string }
+type backup struct{ id, name, domain, made string }
 
 func describe(doc []byte) (b backup) {
 	text, err := intake.Decode(doc)
@@ -435,6 +435,10 @@ func describe(doc []byte) (b backup) {
 			case "GPODisplayName", "DisplayName":
 				if b.name == "" {
 					b.name = value
+				}
+			case "BackupTime":
+				if b.made == "" {
+					b.made = value
 				}
 			case "GPODomain", "Domain":
 				if b.domain == "" {
