@@ -11,10 +11,11 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	letters "unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
-	"unicode/utf8"
 
 	"sternledger/internal/core/estate"
 )
@@ -231,20 +232,67 @@ func Decode(raw []byte) ([]byte, error) {
 	return pageOf(raw).NewDecoder().Bytes(raw)
 }
 
+// InOtherPage reports whether a text that Decode takes is, by its letters, in a code page that
+// it does not know.
+func InOtherPage(raw []byte) bool {
+	return !utf8.Valid(raw) && !bytes.HasPrefix(raw, []byte{0xff, 0xfe}) && !bytes.HasPrefix(raw, []byte{0xfe, 0xff}) && !wide(raw) &&
+		ofOtherPage(raw, pageOf(raw))
+}
+
 // Decoder decodes a stream of text as Decode does; what is no UTF-8 is told line by
 // line.
-func Decoder(in io.Reader) io.Reader {
+func Decoder(in io.Reader) *Decoded {
 	b := bufio.NewReaderSize(in, 1<<16)
 	opening, _ := b.Peek(2 * len("wide"))
 	switch {
 	case bytes.HasPrefix(opening, []byte{0xff, 0xfe}), bytes.HasPrefix(opening, []byte{0xfe, 0xff}):
-		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(b)
+		return &Decoded{Reader: unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(b)}
 	case wide(opening):
-		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Reader(b)
+		return &Decoded{Reader: unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Reader(b)}
 	case bytes.HasPrefix(opening, []byte("\xef\xbb\xbf")):
 		_, _ = b.Discard(3)
 	}
-	return &lineDecoder{in: b}
+	d := &Decoded{}
+	d.Reader = &lineDecoder{in: b, of: d}
+	return d
+}
+
+// Decoded is text that is decoded as it is read.
+type Decoded struct {
+	io.Reader
+	// OtherPage: what was read so far is, by its letters, in a code page that is none of those
+	// it was read as, so that names in it may be wrong.
+	OtherPage bool
+}
+
+// OtherPage says what is wrong with names of such a text.
+const OtherPage = "letters beyond ASCII are in a code page that is neither Windows-1252 nor the Western console's, and names with them were " +
+	"read wrong: export again as UTF-8"
+
+// ofOtherPage reports whether the letters of a text that is no UTF-8 are of another code page
+// than Windows-1252 and the Western console's: many of them side by side, as in scripts that
+// are not Latin, or next to letters what is a sign in both.
+func ofOtherPage(raw []byte, page *charmap.Charmap) bool {
+	high, run, together, signs := 0, 0, 0, 0
+	for i, c := range raw {
+		if c < 0x80 {
+			run = 0
+			continue
+		}
+		const many = 3
+		high++
+		switch run++; {
+		case run == many:
+			together += many
+		case run > many:
+			together++
+		}
+		r := page.DecodeByte(c)
+		if beside := i > 0 && letter(raw[i-1]) || i+1 < len(raw) && letter(raw[i+1]); beside && !letters.IsLetter(r) && !strings.ContainsRune("\u00a0´°·‘’“”–—…®™", r) {
+			signs++
+		}
+	}
+	return together*2 > high || signs > 0
 }
 
 // lineDecoder decodes the lines that are no UTF-8.
@@ -252,6 +300,7 @@ type lineDecoder struct {
 	in   *bufio.Reader
 	rest []byte
 	page *charmap.Charmap // of the file: the first line that needs one decides
+	of   *Decoded
 }
 
 func (d *lineDecoder) Read(to []byte) (int, error) {
@@ -270,6 +319,7 @@ func (d *lineDecoder) Read(to []byte) (int, error) {
 			if d.page == nil {
 				d.page = pageOf(line)
 			}
+			d.of.OtherPage = d.of.OtherPage || ofOtherPage(line, d.page)
 			if line, err = d.page.NewDecoder().Bytes(line); err != nil {
 				return 0, err
 			}

@@ -46,6 +46,9 @@ func (w *Whole) Read(src *Source, into *estate.Builder) error {
 	if err := w.Take(t, into); err != nil {
 		return err
 	}
+	if !w.Binary && InOtherPage(raw) {
+		into.NotUnderstood(into.Cite(1, "", ""), OtherPage)
+	}
 	kept := t.Kept()
 	src.Struck, src.NotKept = src.Struck+t.Struck, src.NotKept+t.NotKept
 	if t.Struck+t.NotKept == 0 { // the bytes as received

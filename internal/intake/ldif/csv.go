@@ -87,7 +87,13 @@ func (l *lastByte) Read(to []byte) (int, error) {
 }
 
 func readCSV(src *intake.Source, into *estate.Builder) error {
-	end := &lastByte{Reader: intake.Decoder(src.In)}
+	decoded := intake.Decoder(src.In)
+	defer func() {
+		if decoded.OtherPage {
+			into.NotUnderstood(into.Cite(1, "", ""), intake.OtherPage)
+		}
+	}()
+	end := &lastByte{Reader: decoded}
 	text := bufio.NewReaderSize(end, 1<<16)
 	opening, err := text.Peek(intake.HeadSize)
 	if err != nil && err != io.EOF {

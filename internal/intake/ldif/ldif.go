@@ -115,28 +115,29 @@ var controlFlags = []struct {
 
 // reader turns records into facts.
 type reader struct {
-	*record           // the one that is read
-	class    class    // by its object classes
-	twice    int      // line of a DN that is not the first line; 0: none
-	where    [256]row // the first value of each attribute
-	opened   uint32   // records so far
-	cut      *scanner
-	into     *estate.Builder
-	domains  map[string]string // parent DN as written to domain
-	samba    estate.Cite       // the root entry's word for the server, if it says samba
-	naming   string            // and the domain it speaks for
-	got      int               // records that held something known
-	rec      estate.Record     // reused
-	server   serverConfig
-	config   directoryServerConfig
-	noNumber [aServer]bool // attributes of objects of which a value was none
-	lacking  int           // records of which nothing tells what they are
-	lacks    estate.Cite
-	applied  [][]byte // reused
-	holders  [][]byte // reused
-	lines    []uint32 // reused
-	speller  estate.Speller
-	said     []said // object classes of the records so far, by their place: mostly they are the same
+	*record            // the one that is read
+	class     class    // by its object classes
+	twice     int      // line of a DN that is not the first line; 0: none
+	where     [256]row // the first value of each attribute
+	opened    uint32   // records so far
+	cut       *scanner
+	into      *estate.Builder
+	domains   map[string]string // parent DN as written to domain
+	samba     estate.Cite       // the root entry's word for the server, if it says samba
+	naming    string            // and the domain it speaks for
+	got       int               // records that held something known
+	otherPage bool              // that names are in a code page that is not known was told
+	rec       estate.Record     // reused
+	server    serverConfig
+	config    directoryServerConfig
+	noNumber  [aServer]bool // attributes of objects of which a value was none
+	lacking   int           // records of which nothing tells what they are
+	lacks     estate.Cite
+	applied   [][]byte // reused
+	holders   [][]byte // reused
+	lines     []uint32 // reused
+	speller   estate.Speller
+	said      []said // object classes of the records so far, by their place: mostly they are the same
 }
 
 // said is an object class as an export writes it.
@@ -248,6 +249,10 @@ func (r *reader) textOf(v *value) ([]byte, error) {
 	raw, err := r.bytesOf(v)
 	if err != nil || utf8.Valid(raw) {
 		return raw, err
+	}
+	if !r.otherPage && intake.InOtherPage(raw) {
+		r.otherPage = true
+		r.into.NotUnderstood(r.cite(v, nil), intake.OtherPage)
 	}
 	return charmap.Windows1252.NewDecoder().Bytes(raw)
 }

@@ -37,7 +37,13 @@ var plainSkip = regexp.MustCompile(`^(?:(?:#TYPE [\w.]+|sep=.)\r?\n)?$`)
 
 // readCSV reads a row for each object, as a stream.
 func readCSV(r *reader, in io.Reader) error {
-	text := bufio.NewReaderSize(intake.Decoder(in), 1<<16)
+	decoded := intake.Decoder(in)
+	defer func() {
+		if decoded.OtherPage {
+			r.into.NotUnderstood(r.into.Cite(1, "", ""), intake.OtherPage)
+		}
+	}()
+	text := bufio.NewReaderSize(decoded, 1<<16)
 	opening, err := text.Peek(intake.HeadSize)
 	if err != nil && err != io.EOF {
 		return err
