@@ -128,7 +128,7 @@ func TestWaiverLife(t *testing.T) {
 	take(e, t, strings.Replace(domain, "minPwdLength: 10", "minPwdLength: 14", 1))
 	expect("mended", "none not needed")
 	take(e, t, strings.Replace(domain, "minPwdLength: 10", "minPwdLength: 10\nflags: 0", 1))
-	expect("as accepted", "waived weak in force")
+	expect("as accepted, and back", "weak  lapsed")
 	c.at = time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
 	expect("the day after", "weak  ended")
 	if _, err := e.Waive(custody.WaiveOptions{Setting: "min-length", Scope: "*", Until: "2027-06-30", Reason: "longer"}); err != nil {

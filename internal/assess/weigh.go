@@ -86,6 +86,9 @@ func Judge(e *custody.Engagement, opt custody.WeighOptions, whole bool) (*custod
 
 // weighing compares, and records nothing.
 func weighing(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighing, error) {
+	if err := e.Config.Chosen(); err != nil && len(opt.Against) == 0 {
+		return nil, err
+	}
 	survey, err := e.Surveyed(govern.NewSurvey, "line", "file", "control", "control-at", "pwd-set", "last-logon", "ends", "failures", "max-days",
 		"idle-days", "traits", "loose-group",
 		"loose-file", "loose-line")
@@ -288,6 +291,11 @@ func recordWeighing(e *custody.Engagement, to *custody.Engagement, w *custody.We
 	}
 	for i := range w.Findings {
 		entry.Kinds[w.Findings[i].Kind]++
+	}
+	for _, x := range w.Waivers {
+		if x.State == check.Needless && x.Mended == 0 {
+			entry.Mended = append(entry.Mended, custody.Mended{Entry: x.Entry, Fingerprint: x.Fingerprint})
+		}
 	}
 	in := &entry.Inputs
 	in.Program, in.AsOf = w.Program.String(), w.At.Format(time.RFC3339)

@@ -109,7 +109,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			case 2:
 				args = []string{"weigh"}
 			case 3:
-				args = []string{"waive", "--setting", "max-age", "--scope", "*", "--until", "2099-01-01", "--reason", "x"}
+				args = []string{"waive", "--setting", "max-age", "--scope", "*", "--until", inAYear(), "--reason", "x"}
 			case 4:
 				args = []string{"report", "--replace", "--to", page}
 			case 5:
@@ -229,7 +229,7 @@ func TestTwoAtOnce(t *testing.T) {
 			case 1:
 				args = []string{"weigh", "--format", "csv"}
 			case 2:
-				args = []string{"waive", "--setting", "min-length", "--scope", "x.example*", "--until", "2099-01-01", "--reason", fmt.Sprint(i)}
+				args = []string{"waive", "--setting", "min-length", "--scope", "x.example*", "--until", inAYear(), "--reason", fmt.Sprint(i)}
 			case 3:
 				args = []string{"verify"}
 			}

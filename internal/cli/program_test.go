@@ -617,3 +617,6 @@ func TestReleaseIsSmall(t *testing.T) {
 		t.Errorf("the file has %d bytes", info.Size())
 	}
 }
+
+// inAYear is the last day that a waiver of today may have.
+func inAYear() string { return time.Now().UTC().AddDate(1, 0, 0).Format(time.DateOnly) }

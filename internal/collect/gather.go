@@ -128,6 +128,9 @@ type PassedOver struct {
 // sources are (look.go), what the files say (read.go, tree.go), how that joins what is on
 // record (join.go, policy.go), and what the ledger is told (write.go).
 func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gathered, error) {
+	if err := e.Config.Chosen(); err != nil {
+		return nil, err
+	}
 	for _, source := range sources {
 		if strings.Contains(source, "://") {
 			if err := live.Plain(source); err != nil {

@@ -132,6 +132,9 @@ func (l Library) Read(id string) (b *baseline.Baseline, texts map[string]string,
 	return b, texts, err
 }
 
+// errNoBaseline says that there is none of that name.
+var errNoBaseline = errors.New("unknown baseline")
+
 // load returns the text of one baseline.
 func (l Library) load(id string, own map[string]string) (path string, data []byte, err error) {
 	if l.texts != nil {
@@ -151,7 +154,7 @@ func (l Library) load(id string, own map[string]string) (path string, data []byt
 	data, err = baselines.Files.ReadFile(id + ".yaml")
 	if errors.Is(err, fs.ErrNotExist) {
 		ids, _ := l.IDs()
-		err = fmt.Errorf("unknown baseline %q; %s", id, strictyaml.Hint(id, ids))
+		err = fmt.Errorf("%w %q; %s", errNoBaseline, id, strictyaml.Hint(id, ids))
 	}
 	return id + ".yaml", data, err
 }

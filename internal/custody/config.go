@@ -1,6 +1,7 @@
 package custody
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -34,7 +35,33 @@ type Config struct {
 	Words       []string                   `yaml:"words"`
 	Decisions   []Decision                 `yaml:"decisions"`
 
-	Text string // of the file
+	Waivers WaiverRules `yaml:"waivers"`
+
+	Text   string // of the file
+	unread error  // a baseline that it chooses
+}
+
+// Chosen returns why a baseline that the engagement chooses cannot be read; nil: all can. What
+// is on record is shown all the same.
+func (c *Config) Chosen() error { return c.unread }
+
+// WaiverRules are what the organisation asks of waivers.
+type WaiverRules struct {
+	Longest strictyaml.Text `yaml:"longest"` // how far away the last day may be
+}
+
+// usualWaiver is how far away a waiver's last day may be where the engagement does not say.
+const usualWaiver = "1y"
+
+// LongestWaiver returns the last day that a waiver of today may have.
+func (c *Config) LongestWaiver(today time.Time) (day time.Time, rule string) {
+	rule = cmp.Or(c.Waivers.Longest.Value, usualWaiver)
+	if rule == usualWaiver {
+		return today.UTC().AddDate(1, 0, 0), "a year"
+	}
+	v, _ := setting.Get(setting.MaxAge).Parse(rule)
+	n, _ := v.Number()
+	return today.UTC().Add(time.Duration(n) * time.Second), rule
 }
 
 // Decision says which baseline is followed on a setting on which the chosen
@@ -145,11 +172,19 @@ func (c *Config) check(file string, library Library) error {
 		}
 		named = append(named, a.Baselines...)
 	}
+	for _, name := range c.Expect.Authorities {
+		if _, err := path.Match(strings.ToLower(name), ""); err != nil {
+			return fmt.Errorf("%s: expect: authorities: pattern %q: %w", file, name, err)
+		}
+	}
 	for _, t := range c.Tiers {
 		named = append(named, t.Baselines...)
 	}
 	for _, b := range named {
-		if _, err := library.Get(b.Value); err != nil {
+		switch _, err := library.Get(b.Value); {
+		case errors.Is(err, errNoBaseline), errors.Is(err, fs.ErrNotExist):
+			c.unread = cmp.Or(c.unread, b.Errorf(file, "%v", err))
+		case err != nil:
 			return b.Errorf(file, "%v", err)
 		}
 	}
@@ -163,6 +198,11 @@ func (c *Config) check(file string, library Library) error {
 		}
 		if strings.TrimSpace(d.Why) == "" {
 			return d.Setting.Errorf(file, "the decision on %s gives no reason (why)", d.Setting.Value)
+		}
+	}
+	if text := c.Waivers.Longest; text.Value != "" {
+		if v, err := setting.Get(setting.MaxAge).Parse(text.Value); err != nil || !isNumber(v) {
+			return text.Errorf(file, "waivers: longest %q; expected a time with its unit, such as 180d", text.Value)
 		}
 	}
 	if text := c.Expect.NewerThan; text.Value != "" {

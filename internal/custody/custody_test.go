@@ -183,10 +183,14 @@ func TestConfig(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(b.dir, custody.ConfigName), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		_, err := custody.Open(t.Context(), b.dir, b.now, nil)
+		e, err := custody.Open(t.Context(), b.dir, b.now, nil)
+		if err == nil {
+			err = e.Config.Chosen()
+			e.Close()
+		}
 		contains(t, text, err, say)
 	}
-	b.configured(config + "authorities:\n  \"*.example\": {baselines: [nist-800-63b], owner: M. Silt}\n" +
+	b.configured("\xef\xbb\xbf" + config + "authorities:\n  \"*.example\": {baselines: [nist-800-63b], owner: M. Silt}\n" +
 		"  x.example: {dialect: samba, owner: R. Keel}\ntiers:\n  privileged: {groups: [Pilots], baselines: [pci-dss-4]}\n")
 	at, other := estate.Place{Name: "x.example", Kind: estate.Domain}, estate.Place{Name: "y.example", Kind: estate.Domain}
 	for _, c := range []struct{ got, want string }{
@@ -220,6 +224,7 @@ func TestWaive(t *testing.T) {
 		"not there":    {func(o *custody.WaiveOptions) { o.Fingerprints, o.Matter, o.Place = nil, "M1", "y.example" }, "y.example"},
 		"no setting":   {func(o *custody.WaiveOptions) { o.Fingerprints, o.Setting, o.Scope = nil, "lenght", "*" }, "lenght"},
 		"holds":        {func(o *custody.WaiveOptions) { o.Fingerprints, o.Setting, o.Scope = nil, "history", "*default" }, "no finding on history"},
+		"too far":      {func(o *custody.WaiveOptions) { o.Until = "2027-11-03" }, "more than a year away; the last day that a waiver may have is 2027-11-02"},
 		"a bad scope":  {func(o *custody.WaiveOptions) { o.Fingerprints, o.Setting, o.Scope = nil, "min-length", "[" }, "[" + ""},
 		"of one there": {func(o *custody.WaiveOptions) { o.Fingerprints, o.Setting, o.Scope = nil, "min-length", "nowhere*" }, "nowhere"},
 	} {
@@ -284,6 +289,70 @@ func TestNamesOfMatters(t *testing.T) {
 	if err != nil || len(done.Waivers) == 0 || len(done.Waivers) >= len(m.Findings) {
 		t.Errorf("%d of %d: %v", len(done.Waivers), len(m.Findings), err)
 	}
+}
+
+// What was mended and is back was never accepted as coming back.
+func TestRelapse(t *testing.T) {
+	b, w := weighed(t)
+	f := w.Findings[slices.IndexFunc(w.Findings, func(f check.Finding) bool {
+		return f.Check == "" && f.Settings[0] == "min-length" && f.Kind == check.Weak
+	})]
+	opt := custody.WaiveOptions{Fingerprints: []string{f.Fingerprint}, Until: "2026-12-31", Reason: "accepted"}
+	if _, err := b.Waive(opt); err != nil {
+		t.Fatal(err)
+	}
+	state := func(n int) string {
+		b.weigh()
+		all, err := b.Waivers()
+		if err != nil || len(all) != n {
+			t.Fatalf("%+v %v", all, err)
+		}
+		return string(all[n-1].State)
+	}
+	lengths := 0
+	gathered := func(length string) {
+		lengths++
+		b.gather(fmt.Sprintf("%d.ldif", lengths), strings.Replace(head, ": 7", ": "+length, 1)+ada)
+	}
+	for _, c := range []struct{ length, want string }{{"7", "in force"}, {"8", "in force"}, {"6", "outgrown"}, {"7", "in force"}, {"16", "not needed"},
+		{"7", "lapsed"}, {"16", "not needed"}, {"8", "lapsed"}} {
+		if gathered(c.length); state(1) != c.want {
+			t.Errorf("%s characters: %s, want %s", c.length, state(1), c.want)
+		}
+	}
+	if _, err := b.Waive(opt); err != nil || state(2) != "in force" {
+		t.Errorf("accepted anew: %s %v", state(2), err)
+	}
+	if said := b.holds(); len(said) != 0 {
+		t.Errorf("%q", said)
+	}
+}
+
+// What is on record is shown though a baseline of the engagement is gone.
+func TestBaselineGone(t *testing.T) {
+	b := engagement(t)
+	if _, err := b.NewBaseline("harbour", func() (string, error) {
+		return "id: harbour\nversion: \"1\"\ntitle: Ours\nextends: cis-windows-server\ndemands: []\n", nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	b.configured(strings.Replace(config, "cis-windows-server", "harbour", 1))
+	b.gather("x.ldif", head+ada)
+	w := b.weigh()
+	if err := os.Remove(filepath.Join(b.dir, "baselines/harbour.yaml")); err != nil {
+		t.Fatal(err)
+	}
+	b.open()
+	if back, err := b.Recall(1); err != nil || len(back.Findings) != len(w.Findings) {
+		t.Errorf("%v", err)
+	}
+	if said := b.holds(); len(said) != 0 {
+		t.Errorf("%q", said)
+	}
+	_, err := assess.Weigh(b.Engagement, custody.WeighOptions{Record: true})
+	contains(t, "weighing", err, `unknown baseline "harbour"`)
+	_, err = collect.Gather(b.Engagement, []string{b.dir}, collect.GatherOptions{})
+	contains(t, "gathering", err, `unknown baseline "harbour"`)
 }
 
 // Evidence gathered by mistake is set aside, and what was known before counts again.

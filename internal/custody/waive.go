@@ -53,6 +53,13 @@ type withdrawEntry struct {
 	Reason       string   `json:"reason"`
 }
 
+// Mended is a waiver that a weighing found nothing for any more. What comes back later was
+// never accepted as coming back.
+type Mended struct {
+	Entry       int64  `json:"entry"` // of the waiver
+	Fingerprint string `json:"fingerprint"`
+}
+
 // Waived is what was recorded.
 type Waived struct {
 	Entry    int64
@@ -75,6 +82,10 @@ func (e *Engagement) Waive(opt WaiveOptions) (*Waived, error) {
 	}
 	if over(until, e.Now()) {
 		return nil, fmt.Errorf("--until %s is past; expected a day in the future", opt.Until)
+	}
+	if last, rule := e.Config.LongestWaiver(e.Now()); until.After(last) {
+		return nil, fmt.Errorf("--until %s is more than %s away; the last day that a waiver may have is %s (waivers: longest in %s says so)", opt.Until,
+			rule, last.Format(time.DateOnly), ConfigName)
 	}
 	w, err := e.recallNewest()
 	if err != nil {
@@ -273,6 +284,16 @@ func (e *Engagement) WaiversAt(now time.Time) ([]check.Waiver, error) {
 					Check: f.Check, Setting: f.Setting, Kind: f.Verdict,
 					Severity: baseline.Severity(f.Severity), Observed: f.Observed, Value: f.Value, Accounts: f.Accounts, Until: body.Until,
 					Reason: body.Reason, Over: over(until, now)})
+			}
+		case WeighKind:
+			var body WeighEntry
+			if err := json.Unmarshal([]byte(entry.Body), &body); err != nil {
+				return nil, damaged(err)
+			}
+			for i := range all {
+				if slices.Contains(body.Mended, Mended{all[i].Entry, all[i].Fingerprint}) && all[i].Mended == 0 {
+					all[i].Mended = body.Weighing
+				}
 			}
 		case WithdrawKind:
 			var body withdrawEntry

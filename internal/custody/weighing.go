@@ -204,6 +204,7 @@ type WeighEntry struct {
 	Verdicts  map[check.Kind]int          `json:"verdicts"`
 	Findings  int                         `json:"findings"`
 	Result    string                      `json:"result_sha256"`
+	Mended    []Mended                    `json:"mended,omitempty"`
 	Inputs    struct {
 		Program   string            `json:"program"`
 		AsOf      string            `json:"as_of"` // the day and time by which it was weighed; empty: the entry's

@@ -277,7 +277,7 @@ func aside(s *Sheet, w *custody.Weighing, verbose bool) {
 func lapsed(s *Sheet, w *custody.Weighing) {
 	drawn := 0
 	for i := range w.Waivers {
-		if x := &w.Waivers[i]; x.State == check.Ended || x.State == check.Outgrown || x.State == check.Needless {
+		if x := &w.Waivers[i]; x.State == check.Ended || x.State == check.Outgrown || x.State == check.Needless || x.State == check.Lapsed {
 			if drawn++; drawn == 1 {
 				s.Blank()
 				s.Title("Waivers not in force", "")

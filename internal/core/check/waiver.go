@@ -25,6 +25,7 @@ type Waiver struct {
 	Reason      string
 	Over        bool // the last day is past
 	Withdrawn   bool
+	Mended      int64 // the first weighing that found nothing for it any more; 0: none did
 
 	State WaiverState
 	Why   string // it does not hold
@@ -42,4 +43,5 @@ const (
 	Needless  WaiverState = "not needed" // there is no such finding any more
 	Ambiguous WaiverState = "ambiguous"  // it is of an earlier version, and could mean findings of two places
 	Overtaken WaiverState = "taken over" // by a newer one on the same finding
+	Lapsed    WaiverState = "lapsed"     // it was mended, and is there again
 )

@@ -3,6 +3,7 @@
 package strictyaml
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"math"
@@ -111,6 +112,19 @@ func bounded(path string, data []byte) error {
 	return nil
 }
 
+// indentedByTab finds the first line that begins with a tab, behind spaces or not, and has more;
+// 0: there is none. Inside a text of several lines a tab does no harm, and nobody puts one there.
+func indentedByTab(data []byte) (line, column int) {
+	for text := range bytes.Lines(data) {
+		line++
+		body := bytes.TrimLeft(text, " ")
+		if len(body) > 0 && body[0] == '\t' && len(bytes.TrimSpace(body)) > 0 && bytes.TrimSpace(body)[0] != '#' {
+			return line, len(text) - len(body) + 1
+		}
+	}
+	return 0, 0
+}
+
 // Unmarshal reads data, which came from path, into the struct v points at.
 func Unmarshal(path string, data []byte, v any) (err error) {
 	// The package panics on some files that are not YAML at all (fuzzing found
@@ -120,6 +134,13 @@ func Unmarshal(path string, data []byte, v any) (err error) {
 			err = atStart(path, "this is not YAML that can be read; look for a stray \"!\", \"&\" or \"*\"")
 		}
 	}()
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors put a byte-order mark there
+	if bytes.IndexByte(data, 0) >= 0 {
+		return atStart(path, "the file is in UTF-16, or no text at all; save it as UTF-8")
+	}
+	if line, column := indentedByTab(data); line > 0 {
+		return &Error{path, line, column, "a tab at the beginning of a line; YAML is indented by spaces: replace each tab by two"}
+	}
 	if err := bounded(path, data); err != nil {
 		return err
 	}

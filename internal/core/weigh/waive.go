@@ -45,6 +45,10 @@ func (r *Result) Waive(waivers []check.Waiver) {
 		if w == nil {
 			continue
 		}
+		if w.Mended > 0 {
+			w.State, w.Why = check.Lapsed, fmt.Sprintf("weighing %d found it mended, and it is back: accept it anew, or mend it", w.Mended)
+			continue
+		}
 		if why := outgrown(w, f); why != "" {
 			w.State, w.Why = check.Outgrown, why
 			continue
