@@ -17,7 +17,7 @@ import (
 var floors = []string{"labtest", "worldtest", "folder", "terminal", "redact", "core/setting", "core/strictyaml", "core/estate", "core/baseline",
 	"core/landtest",
 	"core/govern", "core/coretest", "core/forecast", "core/check", "core/weigh", "core/record", "core/", "ledger", "intake/markup",
-	"intake/descriptor", "intake/kerberos", "intake", "benchmark", "standin", "contract",
+	"intake/descriptor", "intake/kerberos", "intake/ldif", "intake", "benchmark", "standin", "contract",
 	"custody", "collect", "assess", "demotest", "page", "report", "cli"}
 
 func floorOf(path string) int {

@@ -37,8 +37,7 @@ func complete(e *custody.Engagement, w *custody.Weighing) error {
 	}
 	w.Setters, w.Unseen = w.Survey.Setters()
 	w.SettersKnown = true
-	w.Files, err = e.CurrentFiles(w)
-	return err
+	return nil
 }
 
 // standing is how an account stands.
@@ -61,10 +60,6 @@ func standing(s *govern.Survey, authority, row int) record.Standing {
 // reasons says what differs between a record and what was weighed now; nothing,
 // where it would only say the same again.
 func reasons(e *custody.Engagement, before, now *custody.Weighing, opt custody.WeighOptions) ([]string, error) {
-	files, err := e.CurrentFiles(now)
-	if err != nil {
-		return nil, err
-	}
 	told, err := before.Told(e)
 	if err != nil {
 		return nil, err
@@ -75,7 +70,7 @@ func reasons(e *custody.Engagement, before, now *custody.Weighing, opt custody.W
 			all = append(all, text)
 		}
 	}
-	add(!maps.Equal(before.Files, files), "the evidence is another")
+	add(!maps.Equal(before.Files, now.Files), "the evidence is another")
 	add(told.Inputs.Config != custody.HexSum([]byte(e.Config.Text)), custody.ConfigName+" is another")
 	add(!slices.Equal(told.Inputs.Against, opt.Against), "other baselines are chosen")
 	texts := map[string]string{}

@@ -104,6 +104,11 @@ func weighing(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighin
 	if err != nil {
 		return nil, err
 	}
+	evidence, err := e.Current(survey.Estate)
+	if err != nil {
+		return nil, err
+	}
+	w.From(evidence)
 	w.Result = weigh.Run(survey, *choice)
 	waivers, err := e.WaiversAt(w.At)
 	if err != nil {

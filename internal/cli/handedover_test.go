@@ -65,7 +65,7 @@ func TestMixedBag(t *testing.T) {
 	group := write(t, filepath.Join(t.TempDir(), "gruppe.txt"), "Aliasname         Administratoren\r\nBeschreibung      Administratoren "+
 		"haben uneingeschränkten Zugriff\r\n\r\nMitglieder\r\n\r\n"+
 		strings.Repeat("-", 79)+"\r\nAdministrator\r\nQUAY\\Domänen-Admins\r\nDer Befehl wurde erfolgreich ausgeführt.\r\n")
-	if _, errs, status := run(t, dir, "gather", group); status == 0 || !strings.Contains(errs, "members of a local group (net localgroup)") {
+	if _, errs, status := run(t, dir, "gather", group); status == 0 || !strings.Contains(errs, "members of a group (net group, net localgroup)") {
 		t.Errorf("%d %s", status, errs)
 	}
 	ada := document(t, dir, "trace", "ada")

@@ -42,6 +42,15 @@ func width(w io.Writer) int {
 	return usualWidth
 }
 
+// sheet is an empty page, which will say how old the evidence is.
+func (s *shared) sheet(w io.Writer, width int) *page.Sheet {
+	sheet := page.NewSheet(w, width)
+	if s.age != nil {
+		sheet.Age = *s.age
+	}
+	return sheet
+}
+
 // draw draws a page: with the colours that the terminal shows, and through the
 // pager where it is longer than the terminal.
 func (s *shared) draw(w io.Writer, text func(*page.Sheet) error) error {
@@ -51,10 +60,10 @@ func (s *shared) draw(w io.Writer, text func(*page.Sheet) error) error {
 		profile = min(colorprofile.Detect(w, os.Environ()), colorprofile.ANSI)
 	}
 	if f == nil || s.noPager || height == 0 {
-		return text(page.NewSheet(&colorprofile.Writer{Forward: w, Profile: profile}, width(w)))
+		return text(s.sheet(&colorprofile.Writer{Forward: w, Profile: profile}, width(w)))
 	}
 	var drawn bytes.Buffer
-	if err := text(page.NewSheet(&colorprofile.Writer{Forward: &drawn, Profile: profile}, width(w))); err != nil {
+	if err := text(s.sheet(&colorprofile.Writer{Forward: &drawn, Profile: profile}, width(w))); err != nil {
 		return err
 	}
 	pager := pagerCommand()

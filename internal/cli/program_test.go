@@ -553,8 +553,9 @@ func TestBrokenEngagement(t *testing.T) {
 		{"expect: {newer-than: 90}\n", "engagement.yaml:1:22: newer-than"},
 	} {
 		dir := begin(t)
+		must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "head.ldif"), smallHead))
 		write(t, filepath.Join(dir, "engagement.yaml"), c.text)
-		if _, errs, status := run(t, dir, "scopes"); status != 1 || !strings.Contains(errs, c.say) {
+		if _, errs, status := run(t, dir, "weigh"); status != 1 || !strings.Contains(errs, c.say) {
 			t.Errorf("%q: %d %s\nwant %s", c.text, status, errs, c.say)
 		}
 	}

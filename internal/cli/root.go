@@ -119,6 +119,7 @@ type shared struct {
 	verbose  bool
 	noColour bool
 	noPager  bool
+	age      *string // of the evidence that what is drawn rests on; nil before an engagement is open
 }
 
 // New returns the root command with all others below it.
@@ -310,5 +311,6 @@ func (s *shared) inEngagement(cmd *cobra.Command, do func(*custody.Engagement) e
 		return err
 	}
 	defer e.Close()
+	s.age = e.Age
 	return do(e)
 }

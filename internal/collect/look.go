@@ -465,7 +465,7 @@ func (t trees) recognise(c *candidate) (why string, err error) {
 		return "", nil
 	}
 	if len(head) == 0 {
-		return "the file is empty", nil
+		return "the file is empty; expected an export; make it again", nil
 	}
 	for _, format := range formats {
 		if format.Detect(c.path, head) {

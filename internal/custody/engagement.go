@@ -40,6 +40,7 @@ type Engagement struct {
 	// How often accounts were resolved and scopes weighed: what only reads records
 	// does neither.
 	Surveys, Weighed *atomic.Int64
+	Age              *string // says of which days the evidence is that was surveyed
 	Then             *inputs // of a recorded weighing, in a state of the engagement that is past
 }
 
@@ -218,7 +219,8 @@ func open(ctx context.Context, dir string, now func() time.Time, judge Judge,
 		return nil, fmt.Errorf("%s: no engagement here (%w); start one with \"sternledger begin DIR\", or name its folder with --engagement DIR",
 			dir, Cause(err))
 	}
-	e := &Engagement{Dir: dir, Now: now, Context: ctx, judge: judge, Folder: f, Surveys: new(atomic.Int64), Weighed: new(atomic.Int64)}
+	e := &Engagement{Dir: dir, Now: now, Context: ctx, judge: judge, Folder: f, Surveys: new(atomic.Int64), Weighed: new(atomic.Int64),
+		Age: new(string)}
 	if e.Config, err = ReadConfig(f); err == nil {
 		e.Ledger, err = how(ctx, dir)
 	}
@@ -349,7 +351,6 @@ var governing = []string{"class", "flags", "rid", "primary", "group-type", "appl
 // Surveyed loads what precedence needs, and more columns, and surveys it.
 func (e *Engagement) Surveyed(how func(*estate.Estate, func(*estate.Authority) estate.Dialect, []govern.TierRule) *govern.Survey,
 	more ...string) (*govern.Survey, error) {
-	e.Surveys.Add(1)
 	all, err := e.Estate(append(slices.Clone(governing), more...)...)
 	if err != nil {
 		return nil, err
@@ -357,7 +358,17 @@ func (e *Engagement) Surveyed(how func(*estate.Estate, func(*estate.Authority) e
 	if len(all.Authorities) == 0 && len(all.Templates) == 0 {
 		return nil, fmt.Errorf("%s: %w", e.Dir, ErrNoEvidence)
 	}
+	if err := e.rests(all); err != nil {
+		return nil, err
+	}
 	return how(all, e.Config.Dialect, e.Config.TierRules()), nil
+}
+
+// rests notes on what a survey rests.
+func (e *Engagement) rests(facts *estate.Estate) (err error) {
+	e.Surveys.Add(1)
+	*e.Age, err = e.age(facts)
+	return err
 }
 
 // Survey resolves every account of the current evidence.

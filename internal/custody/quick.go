@@ -52,7 +52,9 @@ func (e *Engagement) Around(names []string) (*govern.Survey, error) {
 	if err := e.Ledger.Load(small); err != nil {
 		return nil, err
 	}
-	e.Surveys.Add(1)
+	if err := e.rests(all); err != nil {
+		return nil, err
+	}
 	return govern.Prepare(all, e.Config.Dialect, e.Config.TierRules()), nil
 }
 

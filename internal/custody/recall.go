@@ -143,7 +143,7 @@ func (e *Engagement) pastAt(entry *ledger.Entry) (*Engagement, *WeighEntry, erro
 	if err != nil {
 		return nil, nil, err
 	}
-	past := &Engagement{Dir: e.Dir, Context: e.Context, judge: e.judge, Folder: e.Folder, Weighed: e.Weighed, Surveys: e.Surveys,
+	past := &Engagement{Dir: e.Dir, Context: e.Context, judge: e.judge, Folder: e.Folder, Weighed: e.Weighed, Surveys: e.Surveys, Age: new(string),
 		Ledger: e.Ledger.Before(x.Inputs.Seen + 1), Now: func() time.Time { return at }, Then: &inputs{map[string]string{}, x.Inputs.Machines}}
 	if past.Config, err = parseConfig(e.Folder.Path(ConfigName), []byte(config)); err != nil {
 		return nil, nil, err

@@ -5,6 +5,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"time"
 
 	"sternledger/internal/contract"
 	"sternledger/internal/core/baseline"
@@ -14,6 +15,7 @@ import (
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/weigh"
+	"sternledger/internal/ledger"
 )
 
 // Version is the program's; CHANGELOG.md tells what is in it.
@@ -35,32 +37,54 @@ func ThisProgram() record.Program {
 	return p
 }
 
-// CurrentFiles are the files that the facts of a weighing came from: an export
-// that a newer one took the place of is no change when it leaves.
-func (e *Engagement) CurrentFiles(w *Weighing) (map[string]string, error) {
+// Current is the evidence that facts came from: an export that a newer one took the place
+// of is no change when it leaves.
+func (e *Engagement) Current(facts *estate.Estate) ([]ledger.Evidence, error) {
 	evidence, err := e.Ledger.Evidence()
 	if err != nil {
 		return nil, err
 	}
 	current := map[string]bool{}
-	for _, a := range w.Places {
+	for _, a := range facts.Authorities {
 		for _, f := range a.Files {
 			current[f] = true
 		}
 	}
-	for _, t := range w.Survey.Estate.Templates {
+	for _, t := range facts.Templates {
 		current[t.Policy.Cite.File] = true // facts of earlier versions tell no files
 		for _, f := range t.Files {
 			current[f] = true
 		}
 	}
-	files := map[string]string{}
-	for _, x := range evidence {
-		if current[x.Name] {
-			files[x.Name] = x.SHA256
+	return slices.DeleteFunc(evidence, func(x ledger.Evidence) bool { return !current[x.Name] }), nil
+}
+
+// age says of which days the evidence is that facts came from.
+func (e *Engagement) age(facts *estate.Estate) (string, error) {
+	evidence, err := e.Current(facts)
+	return record.Age(func(yield func(string) bool) {
+		for _, x := range evidence {
+			if !yield(day(x.Written)) {
+				return
+			}
 		}
+	}), err
+}
+
+// day is that of a time (RFC 3339); empty of what is none.
+func day(at string) string {
+	if _, err := time.Parse(time.RFC3339, at); err != nil {
+		return ""
 	}
-	return files, nil
+	return at[:len(time.DateOnly)]
+}
+
+// From notes what evidence the facts of a weighing came from.
+func (w *Weighing) From(evidence []ledger.Evidence) {
+	w.Files, w.Written = map[string]string{}, map[string]string{}
+	for _, x := range evidence {
+		w.Files[x.Name], w.Written[x.Name] = x.SHA256, day(x.Written)
+	}
 }
 
 // Objects loads columns of the objects of a weighing that was read back, from the

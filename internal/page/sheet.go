@@ -31,6 +31,9 @@ type Sheet struct {
 	w     *bufio.Writer
 	width int
 	err   error
+	// Age says of which days the evidence is that the page rests on; it goes below the
+	// first title.
+	Age string
 }
 
 // NewSheet returns a sheet of that width, within what is readable.
@@ -88,6 +91,10 @@ func (s *Sheet) Title(left, right string) {
 	}
 	s.spread(heavy.Render(Clean(left)), right)
 	s.Rule()
+	if s.Age != "" {
+		s.line(faded.Render(s.Age))
+		s.Age = ""
+	}
 }
 
 // spread puts one text at the left and one at the right end of a line, or

@@ -125,10 +125,14 @@ func summary(r *assess.Report) []string {
 			enabled -= s.Enabled
 		}
 	}
+	age := w.Age()
+	if age != "" {
+		age = ", on " + age
+	}
 	text := []string{
-		fmt.Sprintf("%s in %s, with %s, %s of them known to be enabled, were held against %s.", page.Quantity(scopes, "account scope"),
+		fmt.Sprintf("%s in %s, with %s, %s of them known to be enabled, were held against %s%s.", page.Quantity(scopes, "account scope"),
 			page.Quantity(authorities-len(w.Unweighed), "place"), page.Quantity(accounts, "account"), page.Grouped(enabled),
-			strings.Join(against, ", ")),
+			strings.Join(against, ", "), age),
 		fmt.Sprintf("Of %s, %s hold. There are %s: %s weak, %s conflicting, %s missing, %s waived; %s of those not waived are grave.",
 			page.Quantity(len(w.Verdicts), "verdict"), page.Grouped(held), page.Quantity(len(w.Findings), "finding"),
 			page.Grouped(counts[check.Weak]), page.Grouped(counts[check.Conflicting]), page.Grouped(counts[check.Missing]),

@@ -312,7 +312,9 @@ func (b *Builder) Container(at Place, c Container) {
 	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
 	x.Whole, x.NoSecurity, x.MachineOff = x.Whole || c.Whole, x.NoSecurity || c.NoSecurity, x.MachineOff || c.MachineOff
 	x.NoRegistry, x.Preferences = x.NoRegistry || c.NoRegistry, x.Preferences || c.Preferences
-	x.Unversioned = x.Unversioned || c.Unversioned
+	if x.Half == nil {
+		x.Half = c.Half
+	}
 	if !x.Filtered && c.Filtered {
 		x.Filtered, x.Access = true, c.Access
 	}

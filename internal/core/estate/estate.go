@@ -404,9 +404,9 @@ type Container struct {
 	NoRegistry bool `json:"no_registry,omitempty"`
 	// Preferences: that list has preferences for the registry.
 	Preferences bool `json:"preferences,omitempty"`
-	// Unversioned: the version of its computer half is 0, so that clients pass it by
-	// (MS-GPOL 3.2.5.1.5).
-	Unversioned bool `json:"unversioned,omitempty"`
+	// Half is how often its computer half was changed, by its versionNumber: 0, and clients
+	// pass it by (MS-GPOL 3.2.5.1.5). Nil: that is not in the evidence.
+	Half *int `json:"half,omitempty"`
 	// WMIFilter names the filter that machines ask themselves; the result is
 	// nothing that a directory could tell.
 	WMIFilter string `json:"wmi_filter,omitempty"`
@@ -449,6 +449,9 @@ type Template struct {
 	// until the auditor says that less is right.
 	Gone []string `json:"gone,omitempty"`
 }
+
+// NeverChanged reports whether its version says that its computer half was never changed.
+func (c *Container) NeverChanged() bool { return c.Half != nil && *c.Half == 0 }
 
 // NeverChanged reports whether its GPT.INI says that its computer half was never changed.
 func (t *Template) NeverChanged() bool { return t.Half != nil && *t.Half == 0 }

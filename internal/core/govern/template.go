@@ -90,7 +90,8 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 			l.Idle = "the link is disabled"
 		case l.Container != nil && l.Container.MachineOff:
 			l.Idle = "the policy's computer half is switched off"
-		case l.Container != nil && l.Container.Unversioned, l.Container == nil && l.Template != nil && l.Template.NeverChanged():
+		case l.Container != nil && l.Container.NeverChanged(),
+			(l.Container == nil || l.Container.Half == nil) && l.Template != nil && l.Template.NeverChanged():
 			l.Idle = "the version of its computer half is 0: clients pass it by"
 		case l.Container != nil && l.Container.NoSecurity && l.Container.NoRegistry && !l.Container.Preferences:
 			l.Idle = "it has no security settings"

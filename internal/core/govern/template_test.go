@@ -69,6 +69,13 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 					c.Access = append(c.Access, estate.ACE{SID: strings.TrimPrefix(sid, "!"), Deny: sid[0] == '!', Read: true, Apply: true})
 				}
 			}
+		case "version": // LETTER of the directory, of the store; - where nothing says
+			for i, half := range []**int{&a.Containers[len(a.Containers)-1].Half, &e.Templates[len(e.Templates)-1].Half} {
+				if n := 0; f[2+i] != "-" {
+					fmt.Sscan(f[2+i], &n)
+					*half = &n
+				}
+			}
 		case "machine":
 			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])),
 				Name: []byte(f[1] + "$")})
@@ -102,6 +109,11 @@ func TestRootLinks(t *testing.T) {
 		{"unit root A B-", "B(the link is disabled) A", "A"},
 		{"unit root A C", "C(the policy's computer half is switched off) A", "A"},
 		{"unit root A Z", "{Z}[linked; its template is not in the evidence] A", "A?"}, // it may say anything
+		{"unit root A D\nversion D 0 3", "D(the version of its computer half is 0: clients pass it by) A", "A"},
+		{"unit root A D\nversion D - 0", "D(the version of its computer half is 0: clients pass it by) A", "A"},
+		{"unit root A D\nversion D 3 -", "D A", "D"},
+		{"unit root A D\nversion D 3 0",
+			"D[its GPT.INI has version 0 for its computer half, and the directory does not: clients may pass it by] A", "D?"},
 		{"unit root A B\nfilter B unseen", "B[linked; filters not in evidence] A", "B?"},
 		{"unit root A B\nfilter B wmi", "B[linked; its WMI filter decides on the machine] A", "B?"},
 		{"unit root A B\nfilter B -512",

@@ -18,13 +18,13 @@ func (r *Record) Part(keep func(*estate.Authority) bool) *Record {
 		part.names[m.Fingerprint] = m.Name
 	}
 	in := map[*estate.Authority]bool{}
-	part.Places, part.Files = nil, map[string]string{}
+	part.Places, part.Files, part.Written = nil, map[string]string{}, map[string]string{}
 	for _, a := range r.Places {
 		if in[a] = keep(a); in[a] {
 			part.Places = append(part.Places, a)
 			for _, file := range a.Files {
 				if sum, ok := r.Files[file]; ok {
-					part.Files[file] = sum
+					part.Files[file], part.Written[file] = sum, r.Written[file]
 				}
 			}
 		}

@@ -5,6 +5,9 @@
 package record
 
 import (
+	"iter"
+	"maps"
+	"slices"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/forecast"
@@ -52,6 +55,7 @@ type Record struct {
 	Forecasts []Forecast        // of the usual assumptions, scope by scope
 	Rolls     []*Roll           // who lives in which scope, place by place
 	Files     map[string]string // evidence that the facts of the time came from, with its SHA-256
+	Written   map[string]string // on which day each of them was last changed, as 2006-01-02
 	// Setters are the templates that set settings of domains' heads and of machines;
 	// Unseen names a template that acts on a place and is not in the evidence.
 	// SettersKnown is false in records of versions that did not look for them.
@@ -60,6 +64,21 @@ type Record struct {
 	Unseen       map[estate.Place]string
 
 	names map[string]string // of matters, by fingerprint, of a part: those of the whole
+}
+
+// Age says of which days the evidence is; empty where nothing does.
+func (r *Record) Age() string { return Age(maps.Values(r.Written)) }
+
+// Age says of which days evidence is, from the day of each file.
+func Age(days iter.Seq[string]) string {
+	all := slices.DeleteFunc(slices.Sorted(days), func(day string) bool { return day == "" })
+	switch {
+	case len(all) == 0:
+		return ""
+	case all[0] == all[len(all)-1]:
+		return "evidence of " + all[0]
+	}
+	return "evidence of " + all[0] + " to " + all[len(all)-1]
 }
 
 // Forecast is what the settings of a scope allow and ask.

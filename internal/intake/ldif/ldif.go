@@ -737,8 +737,11 @@ func (r *reader) container(at estate.Place) error {
 	if err != nil {
 		return err
 	}
-	const machineHalf = 0xffff // of versionNumber; the user's is above it (MS-GPOL 2.2.4)
-	c.Unversioned = versioned && version&machineHalf == 0
+	if versioned {
+		const machineHalf = 0xffff // the user's is above it (MS-GPOL 2.2.4)
+		half := int(version & machineHalf)
+		c.Half = &half
+	}
 	c.NoSecurity = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), securityExtension)
 	c.NoRegistry = (c.Whole || len(extensions) > 0) && !strings.Contains(strings.ToLower(string(extensions)), registryExtension)
 	c.Preferences = strings.Contains(strings.ToLower(string(extensions)), preferencesExtension)

@@ -39,7 +39,7 @@ func anyOf(classes ...string) string {
 	return "(|(objectClass=" + strings.Join(classes, ")(objectClass=") + "))"
 }
 
-// versionAttribute is compared with the store's and is no evidence.
+// versionAttribute is compared with the store's besides.
 const versionAttribute = "versionNumber"
 
 // serverConfiguration is asked for as well: where it may be read, it names the
@@ -252,7 +252,6 @@ func (c *collector) entry(e *ldap.Entry) error {
 				first, _ := estate.SplitDN(e.DN)
 				c.got.versions[strings.ToUpper(estate.NameOf(first))] = n
 			}
-			continue
 		}
 		if !described.MatchString(a.Name) {
 			return fmt.Errorf("%w: an attribute called %q", errUnsound, a.Name)

@@ -38,8 +38,7 @@ type StoreFile struct {
 	Written time.Time
 }
 
-// storeFiles are the only files that are asked for, in each policy's folder. The
-// first tells the policy's version, and is no evidence.
+// storeFiles are the only files that are asked for, in each policy's folder.
 var storeFiles = []string{versionFile, "Machine/Microsoft/Windows NT/SecEdit/GptTmpl.inf", "Machine/Registry.pol",
 	"Machine/Preferences/Registry/Registry.xml"}
 
@@ -361,10 +360,14 @@ func (r *storeReader) policy(name string) bool {
 			continue
 		}
 		if file == versionFile {
-			if want, ok := r.versions[strings.ToUpper(name)]; ok && version(got.Data) != want {
+			has := version(got.Data)
+			if want, ok := r.versions[strings.ToUpper(name)]; ok && has != want {
 				r.store.Unlike = append(r.store.Unlike, name)
 			}
-			continue
+			if has < 0 {
+				r.refuse(at, errors.New("no version in it"))
+				continue
+			}
 		}
 		r.files = append(r.files, *got)
 		r.store.Files++

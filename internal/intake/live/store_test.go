@@ -87,7 +87,7 @@ func TestHostileShares(t *testing.T) {
 	}{
 		"a sound one": {&hostile{names: listed(policyA, policyB, "PolicyDefinitions"),
 			files: map[string]func() io.Reader{"GptTmpl.inf": text("[Unicode]"), "Registry.pol": text("PReg"),
-				"GPT.INI": text("Version=3")}}, 4, 2, ""},
+				"GPT.INI": text("Version=3")}}, 6, 2, ""},
 		"a policy that only the directory has": {&hostile{names: listed(policyB)}, 0, 1, policyA + ": not there, though"},
 		"names that lead out": {&hostile{names: listed("..", "../..", `..\..\Windows`, policyA+"/..", policyA+`\..`, "{..}", policyA+"\x00", "C:",
 			policyA+".", "", policyA+"_NTFRS_00012345"), files: map[string]func() io.Reader{"GptTmpl.inf": text("x")}}, 0, 0,
