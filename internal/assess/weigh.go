@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -21,7 +20,6 @@ import (
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
-	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/core/weigh"
 	"sternledger/internal/custody"
 	"sternledger/internal/folder"
@@ -192,77 +190,10 @@ func expectation(e *custody.Engagement, survey *govern.Survey, at time.Time) (ch
 		return x, err
 	}
 	x.Machines = machines
-	x.Idle = idleNames(e.Config, survey)
+	x.Idle = e.Config.Idle(survey.Estate)
 	x.Problems, err = e.Ledger.Problems()
 	return x, err
 }
-
-// idleNames are the names in engagement.yaml that fit nothing in the evidence.
-func idleNames(c *custody.Config, survey *govern.Survey) (idle []check.IdleName) {
-	var places, groups, accounts, units []string
-	policies := map[string]bool{}
-	for _, a := range survey.Estate.Authorities {
-		places = append(places, a.Name, a.Place().String())
-		for i := range a.Overrides {
-			policies[estate.NormalDN(a.Overrides[i].Origin)] = true
-		}
-	}
-	// Of a million accounts no list is made where nobody asks for one.
-	asksNames := slices.ContainsFunc(c.Tiers, func(t custody.Tier) bool { return len(t.Groups)+len(t.Accounts)+len(t.Units) > 0 })
-	if asksNames {
-		for _, a := range survey.Estate.Authorities {
-			for row := range a.Objects.Len() {
-				switch a.Objects.ClassOf(row) {
-				case estate.Group:
-					groups = append(groups, a.Objects.Name.At(row), estate.NameOf(a.Objects.RDN.At(row)), a.DN(row))
-				case estate.Account:
-					accounts = append(accounts, a.Objects.Name.At(row))
-				}
-			}
-			for _, parent := range a.Parents {
-				for rest := parent; rest != ""; {
-					at := rest
-					var first string
-					first, rest = estate.SplitDN(rest)
-					units = append(units, at, estate.NameOf(first))
-				}
-			}
-		}
-	}
-	fits := func(word string, all []string) bool {
-		low := strings.ToLower(word)
-		return slices.ContainsFunc(all, func(name string) bool {
-			ok, _ := path.Match(low, strings.ToLower(name))
-			return name != "" && (ok || strings.EqualFold(word, name) || strings.Contains(word, "=") && estate.NormalDN(word) == estate.NormalDN(name))
-		})
-	}
-	look := func(as, word string, all []string) {
-		if !fits(word, all) {
-			const mostCompared = 5000 // names, for the nearest of them
-			idle = append(idle, check.IdleName{As: as, Name: word, Nearest: strictyaml.Nearest(word, all[:min(len(all), mostCompared)])})
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(c.Authorities)) {
-		look("a place under authorities", name, places)
-		if dn := c.Authorities[name].DefaultPolicy.Value; dn != "" && !policies[estate.NormalDN(dn)] {
-			idle = append(idle, idleName("the default policy of "+name, dn))
-		}
-	}
-	for _, t := range c.Tiers {
-		for _, g := range t.Groups {
-			look("a group of the tier "+t.Name, g, groups)
-		}
-		for _, a := range t.Accounts {
-			look("an account of the tier "+t.Name, a, accounts)
-		}
-		for _, u := range t.Units {
-			look("a unit of the tier "+t.Name, u, units)
-		}
-	}
-	return idle
-}
-
-func idleName(as, name string) check.IdleName { return check.IdleName{As: as, Name: name} }
 
 // recordWeighing gives the weighing its number and keeps the whole of it. e is the
 // engagement that was weighed, to the one to add to.

@@ -1,7 +1,9 @@
 package cli_test
 
 import (
+	"crypto/sha256"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -513,4 +515,53 @@ func TestNotWeighedIsSaid(t *testing.T) {
 		!strings.Contains(string(data), "not in it: 1 waiver. Weigh again") {
 		t.Error("a report that is older than a waiver does not say so")
 	}
+}
+
+// Stored copies that were deleted are there again after the exports were gathered once more;
+// what was destroyed on purpose, or set aside, is not.
+func TestDeletedEvidenceIsRestored(t *testing.T) {
+	beside(t)
+	root := harbour(t)
+	dir, exports := filepath.Join(root, "audit"), filepath.Join(root, "exports")
+	state := func() string {
+		var names []string
+		_ = filepath.WalkDir(filepath.Join(dir, "evidence"), func(file string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				data, _ := os.ReadFile(file)
+				names = append(names, fmt.Sprintf("%s %x", file, sha256.Sum256(data)))
+			}
+			return err
+		})
+		return strings.Join(names, "\n")
+	}
+	before := state()
+	for _, gone := range []string{"", "marrowick.ldif", "gate1", "gate1/etc/shadow", "cloud-account/credential-report.csv"} {
+		lost := filepath.Join(dir, "evidence", filepath.FromSlash(gone))
+		if err := os.RemoveAll(lost); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.MkdirAll(filepath.Join(dir, "evidence"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, status := run(t, dir, "verify"); status == 0 {
+			t.Errorf("%q is gone, and nobody notices", gone)
+		}
+		out := must(t, dir, "gather", exports, "--verbose", "--keep-all")
+		if !strings.Contains(out, "its copy restored") || !strings.Contains(out, "nothing new") {
+			t.Errorf("%q:\n%s", gone, out)
+		}
+		sound(t, dir)
+		if after := state(); after != before {
+			t.Errorf("%q: not as it was", gone)
+		}
+	}
+	must(t, dir, "set-aside", "gate1", "--reason", "Of the test yard")
+	if out := must(t, dir, "gather", exports); !strings.Contains(out, "machine gate1: ") {
+		t.Errorf("what was set aside is still known:\n%s", out)
+	}
+	must(t, dir, "retire", "--reason", "The contract ended", "--destroy")
+	if out := must(t, dir, "gather", exports); strings.Contains(out, "restored") {
+		t.Errorf("what was destroyed came back:\n%s", out)
+	}
+	must(t, dir, "verify")
 }

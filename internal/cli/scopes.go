@@ -29,7 +29,9 @@ default applies.`,
 					return err
 				}
 				return s.print(cmd, output{
-					text:     func(sheet *page.Sheet) error { return page.Scopes(sheet, survey, s.verbose) },
+					text: func(sheet *page.Sheet) error {
+						return page.Scopes(sheet, survey, e.Config.Idle(survey.Estate), s.verbose)
+					},
 					rows:     func() *page.Rows { return page.ScopeRows(survey) },
 					document: func() any { return contract.NewScopesDocument(survey.Scopes) },
 				})

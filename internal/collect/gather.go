@@ -91,6 +91,7 @@ type Gathered struct {
 	Lost        []PlaceLoss
 	NotKept     int               // values that no rule needs, left out of the stored copies
 	KeptAll     bool              // it was asked for: what was left out is no text
+	Idle        []check.IdleName  // names in engagement.yaml that fit nothing on record now
 	Unweighed   []check.Unweighed // places, on record now, that no chosen baseline covers
 	Fitting     []Fitting         // the shipped baselines that fit, by platform
 }
@@ -113,8 +114,9 @@ type PlaceLoss struct {
 // Taken is one file that was taken, or was in the ledger already.
 type Taken struct {
 	ledger.Evidence
-	Given string // the path given now, of a known one
-	Known bool   // it was taken before, as Evidence says, and is still current
+	Given    string // the path given now, of a known one
+	Known    bool   // it was taken before, as Evidence says, and is still current
+	Restored bool   // its stored copy was gone, and is there again
 }
 
 // PassedOver is one file that was not taken, and why.
@@ -190,6 +192,9 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	if err := e.PutInPlace(g.staging, g.evidence()); err != nil {
 		return nil, err
 	}
+	if g.result.Idle, err = e.IdleNow(); err != nil {
+		return nil, err
+	}
 	return g.result, g.result.chosen(e)
 }
 
@@ -206,6 +211,9 @@ func starting(e *custody.Engagement, record *ledger.Tx, opt GatherOptions) (*gat
 		brought: map[string]bool{}, sizes: map[int64]bool{}, bySum: map[said][]ledger.Evidence{}, trees: map[string][]ledger.Evidence{}}
 	var err error
 	if g.aside, err = custody.AsideIn(record); err != nil {
+		return nil, err
+	}
+	if g.destroyed, err = custody.DestroyedBefore(record); err != nil {
 		return nil, err
 	}
 	if g.known, err = record.Evidence(); err != nil {
@@ -274,6 +282,7 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 
 // gathering is one gather under way.
 type gathering struct {
+	destroyed int64 // stored copies of entries before this one were destroyed
 	*custody.Engagement
 	record    onRecord
 	opt       GatherOptions

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"sternledger/internal/core/estate"
 	"sternledger/internal/custody"
 	"sternledger/internal/folder"
 	"sternledger/internal/intake"
@@ -52,60 +53,78 @@ func (g *gathering) read(found []candidate) error {
 
 // take reads one file, unless it is known.
 func (g *gathering) take(c candidate) error {
-	if before, err := g.seen(c); err != nil || before != nil {
-		if before != nil {
-			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Given: c.origin, Known: true})
-			g.brought[before.Name] = !c.named
+	before, err := g.seen(c)
+	if err != nil {
+		return err
+	}
+	if before != nil {
+		there, restored, err := g.there([]ledger.Evidence{*before}, func(all bool) error { return g.copyAgain(c, before.Name, all) })
+		if err != nil {
+			return err
 		}
-		return err
-	}
-	f, err := c.open()
-	if err != nil {
-		return fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
-	}
-	defer f.Close()
-	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.origin, Format: c.format.Name,
-		Written: c.written.UTC().Format(time.RFC3339)}}
-	keep, err := g.Folder.Create(folder.Join(g.staging, folder.Name(s.Name)))
-	if err != nil {
-		return err
+		if there {
+			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Given: c.origin, Known: true, Restored: restored > 0})
+			g.brought[before.Name] = !c.named
+			return nil
+		}
 	}
 	if c.size > muchText {
 		g.large = true
 		debug.SetGCPercent(60) // the facts of a million accounts are many, and live on
 	}
-	g.builder.StartFile(s.Name)
+	s := staged{candidate: c, Evidence: ledger.Evidence{Name: g.nameFor(c), Path: c.origin, Format: c.format.Name,
+		Written: c.written.UTC().Format(time.RFC3339)}}
+	notKept, err := g.copy(&s, g.builder, g.opt.KeepAll)
+	if err != nil {
+		return err
+	}
+	g.result.NotKept += notKept
+	g.files = append(g.files, s)
+	g.brought[s.Name] = !c.named
+	g.index(s.Evidence)
+	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
+	return nil
+}
+
+// copy reads a file into the builder and into its copy in the staging folder, and says how
+// many values were left out.
+func (g *gathering) copy(s *staged, into *estate.Builder, keepAll bool) (notKept int, err error) {
+	f, err := s.open()
+	if err != nil {
+		return 0, fmt.Errorf("gather %s: %w", s.path, custody.Cause(err))
+	}
+	defer f.Close()
+	keep, err := g.Folder.Create(folder.Join(g.staging, folder.Name(s.Name)))
+	if err != nil {
+		return 0, err
+	}
+	into.StartFile(s.Name)
 	var told func(int64)
 	if g.opt.Progress != nil {
-		told = func(done int64) { g.opt.Progress(c.path, done, c.size) }
+		told = func(done int64) { g.opt.Progress(s.path, done, s.size) }
 	}
 	in, out := hashingReader(g.Context, f, told), storedCopy(keep)
-	src := &intake.Source{Path: c.path, In: in, Keep: out, Differs: func() { out.differs.Store(true) }, Beside: c.beside,
-		KeepAll: g.opt.KeepAll}
-	err = c.format.Read(src, g.builder)
+	src := &intake.Source{Path: s.path, In: in, Keep: out, Differs: func() { out.differs.Store(true) }, Beside: s.beside,
+		KeepAll: keepAll}
+	err = s.format.Read(src, into)
 	in.Close()
 	if closed := out.Close(); err == nil {
 		err = closed
 	}
 	if err != nil {
 		keep.Close()
-		return fmt.Errorf("gather %w", err)
+		return 0, fmt.Errorf("gather %w", err)
 	}
 	if in.n != out.n {
 		out.differs.Store(true)
 		if err := out.catchUp(); err != nil {
 			keep.Close()
-			return err
+			return 0, err
 		}
 	}
 	g.sync(keep)
 	s.Size, s.SHA256, s.StoredSHA256, s.Struck = in.n, in.sum(), out.sumLike(&in.hashing), src.Struck
-	g.result.NotKept += src.NotKept
-	g.files = append(g.files, s)
-	g.brought[s.Name] = !c.named
-	g.index(s.Evidence)
-	g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
-	return nil
+	return src.NotKept, nil
 }
 
 // mostSyncing is how many files may be on their way to the disk at once.

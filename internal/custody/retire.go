@@ -76,6 +76,12 @@ func retiredBy(entries []ledger.Entry) (seq int64) {
 	return seq
 }
 
+// DestroyedBefore is the entry before which all stored copies were destroyed; 0: none.
+func DestroyedBefore(tx *ledger.Tx) (int64, error) {
+	entries, err := tx.EntriesOf(retireKind)
+	return retiredBy(entries), err
+}
+
 // destroy removes the stored copies of evidence that was retired.
 func (e *Engagement) destroy(entries []ledger.Entry) error {
 	by := retiredBy(entries)

@@ -204,7 +204,7 @@ func (e *Engagement) fileFault(x *ledger.Evidence) string {
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return "the file is gone; put it back from a copy"
+		return "the file is gone; gather the export again, or put it back from a copy"
 	case errors.Is(err, folder.ErrNotPlain):
 		return "it is no file any more"
 	case err != nil:

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"sternledger/internal/collect"
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
@@ -62,6 +63,7 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	if _, lines := Unweighed(g.Unweighed, len(g.Authorities)); len(lines) > 0 {
 		s.Text("Not covered by a chosen baseline (choose under \"baselines:\" in engagement.yaml): " + strings.Join(lines, "; ") + ".")
 	}
+	idle(s, g.Idle)
 	less(s, g)
 	notTaken(s, g, verbose)
 	return s.Err()
@@ -190,6 +192,8 @@ func state(f *collect.Taken) string {
 		return "taken"
 	case f.Entry == 0:
 		return "twice in this gather"
+	case f.Restored:
+		return fmt.Sprintf("known since entry %d, its copy restored", f.Entry)
 	}
 	return fmt.Sprintf("known since entry %d", f.Entry)
 }
@@ -285,6 +289,27 @@ func fitting(s *Sheet, g *collect.Gathered) {
 	}
 	if len(all) > 0 {
 		s.Text("Shipped baselines that fit here and are not chosen: " + strings.Join(all, ", ") + ".")
+	}
+}
+
+// mostIdle is how many names are drawn that fit nothing.
+const mostIdle = 5
+
+// idle tells the names of the engagement that fit nothing in the evidence.
+func idle(s *Sheet, all []check.IdleName) {
+	var names []string
+	for _, x := range all[:min(len(all), mostIdle)] {
+		text := x.Name + " (" + x.As
+		if x.Nearest != "" {
+			text += "; the nearest there is " + x.Nearest
+		}
+		names = append(names, text+")")
+	}
+	if n := len(all) - mostIdle; n > 0 {
+		names = append(names, fmt.Sprintf("and %d more, which weigh names", n))
+	}
+	if len(names) > 0 {
+		s.Text("Named in engagement.yaml, and not in the evidence: " + strings.Join(names, ", ") + ".")
 	}
 }
 

@@ -37,7 +37,7 @@ func pages(t *testing.T, e *custody.Engagement, g *collect.Gathered, width int) 
 	drawn := map[string]string{}
 	for name, draw := range map[string]func(*Sheet) error{
 		"gathered": func(s *Sheet) error { return Gathered(s, g, true) },
-		"scopes":   func(s *Sheet) error { return Scopes(s, survey, false) },
+		"scopes":   func(s *Sheet) error { return Scopes(s, survey, nil, false) },
 		"weighing": func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{}) },
 		"matters":  func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowMatters}) },
 		"places":   func(s *Sheet) error { return Weighing(s, e.Config.Title, weighing, WeighView{Show: ShowPlaces}) },

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/record"
@@ -18,7 +19,7 @@ import (
 // settings side by side. Places that are alike are drawn once, and those that
 // deviate from many are named with what differs; verbose draws all of them, and
 // the settings that are the same everywhere.
-func Scopes(s *Sheet, survey *govern.Survey, verbose bool) error {
+func Scopes(s *Sheet, survey *govern.Survey, named []check.IdleName, verbose bool) error {
 	if len(survey.Scopes) == 0 {
 		s.Text("No account scopes: the evidence holds templates only. Gather the domain or the machines that they act on.")
 	}
@@ -34,6 +35,10 @@ func Scopes(s *Sheet, survey *govern.Survey, verbose bool) error {
 		if verbose {
 			displays(s, a)
 		}
+	}
+	if len(named) > 0 {
+		s.Blank()
+		idle(s, named)
 	}
 	return s.Err()
 }
