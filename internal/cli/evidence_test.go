@@ -522,7 +522,8 @@ func TestNotWeighedIsSaid(t *testing.T) {
 func TestDeletedEvidenceIsRestored(t *testing.T) {
 	beside(t)
 	root := harbour(t)
-	dir, exports := filepath.Join(root, "audit"), filepath.Join(root, "exports")
+	dir, exports := begin(t), filepath.Join(root, "exports")
+	must(t, dir, "gather", exports)
 	state := func() string {
 		var names []string
 		_ = filepath.WalkDir(filepath.Join(dir, "evidence"), func(file string, d fs.DirEntry, err error) error {
@@ -535,7 +536,7 @@ func TestDeletedEvidenceIsRestored(t *testing.T) {
 		return strings.Join(names, "\n")
 	}
 	before := state()
-	for _, gone := range []string{"", "marrowick.ldif", "gate1", "gate1/etc/shadow", "cloud-account/credential-report.csv"} {
+	for _, gone := range []string{"", "marrowick.ldif", "gate1", "gate1/etc/passwd", "cloud-account/credential-report.csv"} {
 		lost := filepath.Join(dir, "evidence", filepath.FromSlash(gone))
 		if err := os.RemoveAll(lost); err != nil {
 			t.Fatal(err)

@@ -219,6 +219,9 @@ func starting(e *custody.Engagement, record *ledger.Tx, opt GatherOptions) (*gat
 	if g.known, err = record.Evidence(); err != nil {
 		return nil, err
 	}
+	if err := g.missing(); err != nil {
+		return nil, err
+	}
 	if g.current, err = record.CurrentFiles(g.aside); err != nil {
 		return nil, err
 	}
@@ -282,7 +285,8 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 
 // gathering is one gather under way.
 type gathering struct {
-	destroyed int64 // stored copies of entries before this one were destroyed
+	destroyed int64                // stored copies of entries before this one were destroyed
+	copies    map[string]copyState // of stored copies that were deleted
 	*custody.Engagement
 	record    onRecord
 	opt       GatherOptions

@@ -53,20 +53,16 @@ func (g *gathering) read(found []candidate) error {
 
 // take reads one file, unless it is known.
 func (g *gathering) take(c candidate) error {
-	before, err := g.seen(c)
-	if err != nil {
+	if err := g.restoreFile(c); err != nil {
 		return err
 	}
-	if before != nil {
-		there, restored, err := g.there([]ledger.Evidence{*before}, func(all bool) error { return g.copyAgain(c, before.Name, all) })
-		if err != nil {
-			return err
-		}
-		if there {
-			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Given: c.origin, Known: true, Restored: restored > 0})
+	if before, err := g.seen(c); err != nil || before != nil {
+		if before != nil {
+			g.result.Files = append(g.result.Files, Taken{Evidence: *before, Given: c.origin, Known: true,
+				Restored: g.copies[before.Name] == restored})
 			g.brought[before.Name] = !c.named
-			return nil
 		}
+		return err
 	}
 	if c.size > muchText {
 		g.large = true
@@ -179,22 +175,30 @@ func (g *gathering) seen(c candidate) (*ledger.Evidence, error) {
 	if !g.sizes[c.size] || g.opt.LessIsRight != "" {
 		return nil, nil
 	}
-	f, err := c.open()
+	sum, err := sumOf(c)
 	if err != nil {
-		return nil, fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
-	}
-	defer f.Close()
-	sum, err := custody.SumOf(f)
-	if err != nil {
-		return nil, fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
+		return nil, err
 	}
 	written := c.written.UTC().Format(time.RFC3339)
 	for _, e := range g.bySum[said{sum, c.format.Name, speakerOf(c.format, c.origin)}] {
-		if e.Entry == 0 || written <= e.Written {
+		if g.copies[e.Name] != gone && (e.Entry == 0 || written <= e.Written) {
 			return &e, nil
 		}
 	}
 	return nil, nil
+}
+
+func sumOf(c candidate) (string, error) {
+	f, err := c.open()
+	if err != nil {
+		return "", fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
+	}
+	defer f.Close()
+	sum, err := custody.SumOf(f)
+	if err != nil {
+		return "", fmt.Errorf("gather %s: %w", c.path, custody.Cause(err))
+	}
+	return sum, nil
 }
 
 // nameFor gives the stored copy a name that is plain on every system and not

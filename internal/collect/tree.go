@@ -59,17 +59,14 @@ func (g *gathering) takeTree(c candidate) error {
 			newest = max(newest, p.written.UTC().Format(time.RFC3339))
 		}
 		<-hashed
+		if err := g.restoreTree(t, c.tree, sums); err != nil {
+			return err
+		}
 		if before := g.knownTree(t.Name, sums, newest); before != nil {
-			there, restored, err := g.there(before, func(all bool) error { return g.copyTreeAgain(t, c.tree, before, all) })
-			if err != nil {
-				return err
+			for _, e := range before {
+				g.result.Files = append(g.result.Files, Taken{Evidence: e, Given: c.root, Known: true, Restored: g.copies[e.Name] == restored})
 			}
-			if there {
-				for _, e := range before {
-					g.result.Files = append(g.result.Files, Taken{Evidence: e, Given: c.root, Known: true, Restored: restored > 0})
-				}
-				return nil
-			}
+			return nil
 		}
 	}
 	fresh := len(t.Parts)
@@ -108,26 +105,6 @@ func (g *gathering) takeTree(c candidate) error {
 		g.files = append(g.files, s)
 		g.trees[t.Name] = append(g.trees[t.Name], s.Evidence)
 		g.result.Files = append(g.result.Files, Taken{Evidence: s.Evidence})
-	}
-	return nil
-}
-
-// copyTreeAgain makes the stored copies of a tree that is known, in the staging folder.
-func (g *gathering) copyTreeAgain(t *intake.Tree, format *intake.TreeFormat, before []ledger.Evidence, keepAll bool) error {
-	again := &intake.Tree{Name: t.Name, Path: t.Path, KeepAll: keepAll}
-	for _, p := range t.Parts {
-		i := slices.IndexFunc(before, func(e ledger.Evidence) bool { return e.Part == p.Name })
-		again.Parts = append(again.Parts, &intake.Part{Name: p.Name, Path: p.Path, Stored: before[i].Name, Data: p.Data})
-	}
-	slices.SortFunc(again.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
-	if err := format.Read(again, estate.NewBuilder()); err != nil {
-		return fmt.Errorf("gather %w", err)
-	}
-	for _, p := range again.Parts {
-		kept, _, _ := p.Copy()
-		if err := g.stage(p.Stored, kept); err != nil {
-			return err
-		}
 	}
 	return nil
 }
@@ -235,7 +212,7 @@ func (g *gathering) knownTree(name string, sums map[string]string, newest string
 	for entry, files := range byEntry {
 		same, written := len(files) == len(sums), ""
 		for _, f := range files {
-			same = same && sums[f.Part] == f.SHA256 && !slices.Contains(g.aside, f.Name)
+			same = same && sums[f.Part] == f.SHA256 && !slices.Contains(g.aside, f.Name) && g.copies[f.Name] != gone
 			written = max(written, f.Written)
 		}
 		// What a later gather brought of the same export took its place.
