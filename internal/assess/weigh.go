@@ -58,11 +58,11 @@ func Weigh(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighing, 
 			return before, nil
 		}
 	}
-	last := int64(0)
-	if before != nil {
-		last = before.Number
+	next, err := now.Ledger.NextWeighing()
+	if err != nil {
+		return nil, err
 	}
-	if err := recordWeighing(&now, e, w, opt, seen, last); errors.Is(err, errOvertaken) {
+	if err := recordWeighing(&now, e, w, opt, seen, next); errors.Is(err, errOvertaken) {
 		return Weigh(e, opt) // it may be the same
 	} else if err != nil {
 		return nil, err
@@ -197,7 +197,7 @@ func expectation(e *custody.Engagement, survey *govern.Survey, at time.Time) (ch
 
 // recordWeighing gives the weighing its number and keeps the whole of it. e is the
 // engagement that was weighed, to the one to add to.
-func recordWeighing(e *custody.Engagement, to *custody.Engagement, w *custody.Weighing, opt custody.WeighOptions, seen, last int64) error {
+func recordWeighing(e *custody.Engagement, to *custody.Engagement, w *custody.Weighing, opt custody.WeighOptions, seen, next int64) error {
 	if err := complete(e, w); err != nil {
 		return err
 	}
@@ -209,7 +209,7 @@ func recordWeighing(e *custody.Engagement, to *custody.Engagement, w *custody.We
 	if w.Number, err = tx.NextWeighing(); err != nil {
 		return err
 	}
-	if w.Number != last+1 {
+	if w.Number != next {
 		return errOvertaken
 	}
 	body, err := w.Encode()

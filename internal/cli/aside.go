@@ -11,7 +11,7 @@ import (
 
 func newSetAside(s *shared) *cobra.Command {
 	var reason string
-	var back, list bool
+	var back, list, destroy bool
 	cmd := &cobra.Command{
 		Use:   "set-aside EVIDENCE…",
 		Short: "Take evidence out of use that was gathered by mistake",
@@ -19,9 +19,16 @@ func newSetAside(s *shared) *cobra.Command {
 and places of which nothing else is known are gone. EVIDENCE is the name of a
 stored copy as citations have it, or the folder of an export that is made of
 several files. Nothing is removed; the ledger records who did it and why, and
---take-back undoes it. Weigh again to see the difference.`,
+--take-back undoes it. Weigh again to see the difference.
+
+--destroy removes it for good, such as another client's export: the stored copies,
+the facts made of it, and the weighings that rested on them. It cannot be undone.
+That it was there, its name, size and SHA-256, and why it went, stays in the
+ledger, and verify goes on proving the rest. Reports written, copies packed and
+change files made before are not touched.`,
 		Example: `  sternledger set-aside outer-light-2.ldif --reason "Made on the test system"
   sternledger set-aside --list
+  sternledger set-aside wharf.ldif --destroy --reason "Another client's, sent by mistake"
   sternledger set-aside outer-light-2.ldif --take-back --reason "It was the right one"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if list {
@@ -39,6 +46,16 @@ several files. Nothing is removed; the ledger records who did it and why, and
 					}
 					return err
 				}
+				if destroy && back {
+					return usage("--destroy and --take-back are opposites: choose one")
+				}
+				if destroy {
+					done, err := e.Discard(args, reason)
+					if err != nil {
+						return err
+					}
+					return s.draw(out, func(sheet *page.Sheet) error { return page.Discarded(sheet, done) })
+				}
 				done, err := e.SetAside(args, reason, back)
 				if err != nil {
 					return err
@@ -49,6 +66,7 @@ several files. Nothing is removed; the ledger records who did it and why, and
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why")
 	cmd.Flags().BoolVar(&back, "take-back", false, "take it into use again")
+	cmd.Flags().BoolVar(&destroy, "destroy", false, "remove it for good, with the facts and weighings that rest on it")
 	cmd.Flags().BoolVar(&list, "list", false, "name what is set aside")
 	return cmd
 }

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -68,4 +69,68 @@ func TestSetAside(t *testing.T) {
 		strings.Count(out, "into use again") != 1 {
 		t.Errorf("%s", out)
 	}
+}
+
+// Another client's export goes with all that was made of it, and what was there before counts
+// again; the rest is proven as before, and no number or name is given twice.
+func TestDestroyAnotherClientsExport(t *testing.T) {
+	beside(t)
+	dir, in := begin(t), t.TempDir()
+	own := write(t, filepath.Join(in, "quay.ldif"), smallHead)
+	must(t, dir, "gather", own)
+	must(t, dir, "weigh")
+	wharf := strings.ReplaceAll(strings.ReplaceAll(smallHead, "DC=x,DC=example", "DC=wharf,DC=example"), "S-1-5-21-1-2-3", "S-1-5-21-7-8-9") +
+		"\ndn: CN=Hedda Groyne,DC=wharf,DC=example\nobjectClass: user\nsAMAccountName: h.groyne\nobjectSid: S-1-5-21-7-8-9-1200\n" +
+		"userAccountControl: 512\nlockoutThreshold: once\n"
+	other := write(t, filepath.Join(in, "other.ldif"), wharf)
+	must(t, dir, "gather", other)
+	must(t, dir, "weigh")
+	stored := filepath.Join(dir, "evidence", "other.ldif")
+	copied, err := os.ReadFile(stored)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, status := run(t, dir, "set-aside", "other.ldif", "--destroy"); status == 0 || !strings.Contains(errs, "--reason") {
+		t.Errorf("without a reason: %s", errs)
+	}
+	out := must(t, dir, "set-aside", "other.ldif", "--destroy", "--reason", "Another client's")
+	for _, want := range []string{"1 file removed for good", "domain wharf.example, as of entry", "rested on it: weighing 2"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	left := func() {
+		t.Helper()
+		text, err := os.ReadFile(filepath.Join(dir, "ledger.db"))
+		if err != nil || strings.Contains(string(text), "groyne") || strings.Contains(string(text), "S-1-5-21-7-8-9") {
+			t.Errorf("something is left of it (%v)", err)
+		}
+		if _, err := os.Stat(stored); err == nil {
+			t.Error("the copy is left")
+		}
+		must(t, dir, "verify")
+	}
+	left()
+	write(t, stored, string(copied)) // it was stopped in between: the next command goes on
+	must(t, dir, "scopes")
+	left()
+	if out := must(t, dir, "scopes"); strings.Contains(out, "wharf") || !strings.Contains(out, "x.example") {
+		t.Errorf("%s", out)
+	}
+	if _, errs, status := run(t, dir, "drift", "1", "2"); status == 0 || !strings.Contains(errs, "weighing 2 was removed with evidence") {
+		t.Errorf("%d %s", status, errs)
+	}
+	must(t, dir, "gather", write(t, filepath.Join(in, "again/other.ldif"), smallHead+"maxPwdAge: -864000000000\n"))
+	if out := must(t, dir, "weigh"); !strings.Contains(out, "weighing 3") {
+		t.Errorf("%s", out)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "evidence", "other-2.ldif")); err != nil {
+		t.Error("a name was given twice")
+	}
+	sound(t, dir)
+	bag := filepath.Join(t.TempDir(), "x.zip")
+	must(t, dir, "pack", bag)
+	to := filepath.Join(t.TempDir(), "theirs")
+	must(t, t.TempDir(), "begin", to, "--from", bag)
+	must(t, to, "verify")
 }

@@ -219,6 +219,9 @@ func starting(e *custody.Engagement, record *ledger.Tx, opt GatherOptions) (*gat
 	if g.known, err = record.Evidence(); err != nil {
 		return nil, err
 	}
+	if g.discarded, err = custody.DiscardedIn(record); err != nil {
+		return nil, err
+	}
 	if err := g.missing(); err != nil {
 		return nil, err
 	}
@@ -287,6 +290,7 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 type gathering struct {
 	destroyed int64                // stored copies of entries before this one were destroyed
 	copies    map[string]copyState // of stored copies that were deleted
+	discarded []string             // names of stored copies that were removed for good
 	*custody.Engagement
 	record    onRecord
 	opt       GatherOptions

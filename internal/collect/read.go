@@ -220,6 +220,10 @@ func (g *gathering) free(name string) string {
 			top, _, _ := strings.Cut(g.known[i].Name, "/")
 			g.taken[strings.ToLower(top)] = true
 		}
+		for _, name := range g.discarded {
+			top, _, _ := strings.Cut(name, "/")
+			g.taken[strings.ToLower(top)] = true
+		}
 	}
 	name = numbered(name, g.taken)
 	g.taken[strings.ToLower(name)] = true

@@ -79,25 +79,13 @@ func (e *Engagement) SetAside(names []string, reason string, back bool) (*SetAsi
 		return nil, err
 	}
 	out := &SetAside{TakenBack: back}
-	var of []string
-	for i := range known {
-		of = append(of, known[i].Name)
+	meant, err := meantBy(names, known)
+	if err != nil {
+		return nil, err
 	}
-	for _, name := range names {
-		name = strings.TrimPrefix(name, EvidenceDir+"/")
-		var meant []string
-		for _, file := range of {
-			if file == name || strings.HasPrefix(file, strings.TrimSuffix(name, "/")+"/") {
-				meant = append(meant, file)
-			}
-		}
-		if len(meant) == 0 {
-			return nil, fmt.Errorf("%q: no such evidence; %s", name, strictyaml.Hint(name, of))
-		}
-		for _, file := range meant {
-			if slices.Contains(aside, file) == back {
-				out.Names = append(out.Names, file)
-			}
+	for _, file := range meant {
+		if slices.Contains(aside, file) == back {
+			out.Names = append(out.Names, file)
 		}
 	}
 	if len(out.Names) == 0 {
@@ -114,6 +102,28 @@ func (e *Engagement) SetAside(names []string, reason string, back bool) (*SetAsi
 	}
 	out.After, err = e.subjects()
 	return out, err
+}
+
+// meantBy are the stored copies that have these names, or lie in folders of these names.
+func meantBy(names []string, known []ledger.Evidence) (all []string, err error) {
+	var of []string
+	for i := range known {
+		of = append(of, known[i].Name)
+	}
+	for _, name := range names {
+		name = strings.TrimPrefix(name, EvidenceDir+"/")
+		before := len(all)
+		for _, file := range of {
+			if file == name || strings.HasPrefix(file, strings.TrimSuffix(name, "/")+"/") {
+				all = append(all, file)
+			}
+		}
+		if len(all) == before {
+			return nil, fmt.Errorf("%q: no such evidence; %s", name, strictyaml.Hint(name, of))
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all), nil
 }
 
 // subjects names what there are current facts of, with the entry that they are of.

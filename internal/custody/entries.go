@@ -60,6 +60,11 @@ var entryKinds = map[string]func(body map[string]any) string{
 		list, _ := b["amendments"].([]any)
 		return fmt.Sprintf("change files from weighing %v, in %v: %s", b["weighing"], b["to"], so(len(list), "change"))
 	},
+	discardKind: func(b map[string]any) string {
+		names, _ := b["names"].([]any)
+		rest, _ := b["weighings"].([]any)
+		return fmt.Sprintf("%s removed for good, with %s: %v", so(len(names), "file"), so(len(rest), "weighing"), b["reason"])
+	},
 	retireKind:   func(b map[string]any) string { return fmt.Sprintf("files destroyed: %v: %v", b["files"], b["reason"]) },
 	WithdrawKind: func(b map[string]any) string { return fmt.Sprintf("waivers of entry %v: %v", b["waiver"], b["reason"]) },
 }

@@ -90,6 +90,10 @@ func (e *Engagement) Recorded(number int64) (*recordedWeighing, error) {
 	about := func(err error) error { return fmt.Errorf("weighing %d: %w", number, err) }
 	row, err := e.Ledger.Weighing(number)
 	if errors.Is(err, sql.ErrNoRows) {
+		if entries, err := e.Ledger.EntriesOf(discardKind); err == nil && discardedBy(entries).weighings[number] {
+			return nil, fmt.Errorf("weighing %d was removed with evidence that it rested on; \"sternledger entries --kind %s\" says why", number,
+				discardKind)
+		}
 		return nil, fmt.Errorf("there is no weighing %d; \"sternledger entries --kind weigh\" lists them", number)
 	}
 	if err != nil {

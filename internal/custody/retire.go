@@ -84,8 +84,8 @@ func DestroyedBefore(tx *ledger.Tx) (int64, error) {
 
 // destroy removes the stored copies of evidence that was retired.
 func (e *Engagement) destroy(entries []ledger.Entry) error {
-	by := retiredBy(entries)
-	if by == 0 {
+	by, removed := retiredBy(entries), discardedBy(entries)
+	if by == 0 && len(removed.by) == 0 {
 		return nil
 	}
 	for _, x := range gathered(entries) {
@@ -93,7 +93,7 @@ func (e *Engagement) destroy(entries []ledger.Entry) error {
 		if err != nil {
 			return err
 		}
-		if x.Entry < by && e.Folder.Has(name) {
+		if (x.Entry < by || removed.by[x.Name] > 0) && e.Folder.Has(name) {
 			if err := e.Folder.RemoveAll(name); err != nil {
 				return err
 			}

@@ -130,7 +130,7 @@ func (e *Engagement) settle() error {
 // finishRetiring removes what a retirement that was stopped left.
 func (e *Engagement) finishRetiring() error {
 	entries, err := e.Ledger.Entries()
-	if err != nil || retiredBy(entries) == 0 || e.Ledger.CheckChain() != nil {
+	if err != nil || retiredBy(entries) == 0 && len(discardedBy(entries).by) == 0 || e.Ledger.CheckChain() != nil {
 		return nil // verify tells what is wrong with it
 	}
 	return e.destroy(entries)
@@ -146,8 +146,8 @@ func (e *Engagement) accepted() ([]ledger.Evidence, error) {
 	if err != nil {
 		return nil, err
 	}
-	by := retiredBy(entries)
-	return slices.DeleteFunc(gathered(entries), func(x ledger.Evidence) bool { return x.Entry < by }), nil
+	by, removed := retiredBy(entries), discardedBy(entries)
+	return slices.DeleteFunc(gathered(entries), func(x ledger.Evidence) bool { return x.Entry < by || removed.by[x.Name] > 0 }), nil
 }
 
 // fileSum returns a file's SHA-256.

@@ -119,6 +119,7 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 	}
 	told := map[string]bool{}
 	retired, gone := retiredBy(entries), 0
+	removed := discardedBy(entries)
 	unvouched, err := e.Ledger.Unvouched(GatherKind, WeighKind)
 	if err != nil {
 		return err
@@ -136,6 +137,12 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 			continue
 		}
 		for _, x := range body.Files {
+			if by := removed.by[x.Name]; by > 0 {
+				if _, still := recorded[x.Name]; still {
+					v.fail(entry.Seq, "the record of evidence/%s is there, which entry %d removed", x.Name, by)
+				}
+				continue
+			}
 			told[x.Name] = true
 			v.Files, v.Size = v.Files+1, v.Size+x.Size
 			x.Entry = entry.Seq
@@ -156,6 +163,9 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 			v.fail(entry.Seq, "%s", text)
 		}
 		for subject, digest := range body.Facts {
+			if _, there := digests[subject]; !there && removed.facts[entry.Seq][subject] {
+				continue
+			}
 			if digests[subject] != digest {
 				v.fail(entry.Seq, "the facts about %s were altered or removed", subject)
 			}
@@ -168,7 +178,7 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 		if err != nil {
 			return err
 		}
-		if digest, err := ProblemsDigest(problems); err != nil || digest != body.Problems {
+		if digest, err := ProblemsDigest(problems); err != nil || digest != cmp.Or(removed.problems[entry.Seq], body.Problems) {
 			v.fail(entry.Seq, "what was not understood was altered")
 		}
 	}
@@ -176,6 +186,10 @@ func (e *Engagement) verifyEvidence(v *Verified, entries []ledger.Entry) error {
 		v.Notes = append(v.Notes,
 			fmt.Sprintf("%d files of evidence were destroyed, as entry %d records: the facts and records made of them are proven, and "+
 				"that the facts are what the files said no longer is", gone, retired))
+	}
+	if n := len(removed.by); n > 0 {
+		v.Notes = append(v.Notes, fmt.Sprintf("removed for good, with the facts made of it: %s of evidence and %s "+
+			"(sternledger entries --kind %s says why)", so(n, "file"), so(len(removed.weighings), "weighing"), discardKind))
 	}
 	for _, x := range evidence {
 		if !told[x.Name] {
@@ -235,7 +249,7 @@ func (e *Engagement) verifyWeighings(v *Verified, entries []ledger.Entry) error 
 	if err != nil {
 		return err
 	}
-	at := map[int64]bool{}
+	at, removed := map[int64]bool{}, discardedBy(entries).weighings
 	for _, w := range all {
 		at[w.Entry] = true
 		v.Weighings++
@@ -244,7 +258,8 @@ func (e *Engagement) verifyWeighings(v *Verified, entries []ledger.Entry) error 
 		}
 	}
 	for _, entry := range entries {
-		if entry.Kind == WeighKind && !at[entry.Seq] {
+		var x WeighEntry
+		if entry.Kind == WeighKind && !at[entry.Seq] && !(json.Unmarshal([]byte(entry.Body), &x) == nil && removed[x.Weighing]) {
 			v.fail(entry.Seq, "the record of its weighing was removed")
 		}
 	}

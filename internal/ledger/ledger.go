@@ -236,7 +236,7 @@ func (l *Ledger) Current(aside []string) ([]Holding, error) {
 // picks and that no file set aside has given anything to. The newest is that of the
 // newest entry, which the chain proves: no number that nothing proves decides it.
 func newest(aside []string, condition string, args ...any) (string, []any) {
-	from := "FROM holdings h WHERE " + condition
+	from := "FROM holdings h WHERE subject <> '' AND " + condition // without what was discarded
 	if len(aside) > 0 {
 		names, _ := json.Marshal(aside)
 		from += " AND NOT EXISTS (SELECT 1 FROM json_each(h.body, '$.files') f " +
@@ -423,6 +423,82 @@ func (t *Tx) AddProblem(p estate.Problem) error {
 	return err
 }
 
+// Gone is what a change discarded.
+type Gone struct {
+	Facts    []Holding                  // without what they said
+	Problems map[int64][]estate.Problem // what is left, of the entries that lost any
+	Together map[string]bool            // the evidence that the facts were made of
+}
+
+// Discard removes evidence, all facts that it has a part in, what was not understood of it,
+// and records of weighings. What is removed is overwritten.
+func (t *Tx) Discard(names []string, records []int64) (*Gone, error) {
+	if _, err := t.tx.Exec("PRAGMA secure_delete = 1"); err != nil {
+		return nil, err
+	}
+	list, err := json.Marshal(names)
+	if err != nil {
+		return nil, err
+	}
+	const made = "FROM holdings h WHERE EXISTS (SELECT 1 FROM json_each(h.body, '$.files') f JOIN json_each(?) a ON f.value = a.value) " +
+		"OR coalesce(json_extract(h.body, '$.policy.cite.file'), '') IN (SELECT value FROM json_each(?))"
+	gone := &Gone{Problems: map[int64][]estate.Problem{}, Together: map[string]bool{}}
+	if gone.Facts, err = rows(t.tx, func(h *Holding) []any { return []any{&h.ID, &h.Entry, &h.Subject} },
+		"SELECT h.id, h.entry, h.subject "+made+" ORDER BY h.id", string(list), string(list)); err != nil {
+		return nil, err
+	}
+	for _, h := range gone.Facts {
+		files, err := rows(t.tx, func(s *string) []any { return []any{s} },
+			"SELECT f.value FROM holdings h, json_each(h.body, '$.files') f WHERE h.id = ?", h.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range files {
+			gone.Together[name] = true
+		}
+		// The row stays, empty: no other may get its number.
+		for _, change := range []string{"DELETE FROM chunks WHERE holding = ?", "UPDATE holdings SET subject = '', body = '{}' WHERE id = ?"} {
+			if _, err := t.tx.Exec(change, h.ID); err != nil {
+				return nil, err
+			}
+		}
+	}
+	const of = "file IN (SELECT value FROM json_each(?))"
+	entries, err := rows(t.tx, func(n *int64) []any { return []any{n} }, "SELECT DISTINCT entry FROM problems WHERE "+of, string(list))
+	if err != nil {
+		return nil, err
+	}
+	if _, err := t.tx.Exec("DELETE FROM problems WHERE "+of, string(list)); err != nil {
+		return nil, err
+	}
+	for _, entry := range entries {
+		if gone.Problems[entry], err = problems(t.tx, problemsOf, entry); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := t.tx.Exec("DELETE FROM evidence WHERE name IN (SELECT value FROM json_each(?))", string(list)); err != nil {
+		return nil, err
+	}
+	tables := []string{"weighings"}
+	if hasRecords(t.tx) {
+		tables = append(tables, "records")
+	}
+	for _, table := range tables {
+		for _, n := range records {
+			if _, err := t.tx.Exec("DELETE FROM "+table+" WHERE number = ?", n); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return gone, nil
+}
+
+// Shrink gives back the room of what was discarded, and leaves nothing of it in the file.
+func (l *Ledger) Shrink() error {
+	_, err := l.db.Exec("VACUUM")
+	return readOnly(err)
+}
+
 // Reserve takes the next entry's number for what is added before the entry
 // itself, which must be appended in the same change.
 func (t *Tx) Reserve() error {
@@ -605,7 +681,7 @@ const DigestForm = 2
 // says what no digest of that form would show.
 func (l *Ledger) DigestsOf(entry int64, form int) (all map[string]string, odd []string, err error) {
 	holdings, err := rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Subject, &h.Body} },
-		"SELECT id, subject, body FROM holdings WHERE entry = ?", entry)
+		"SELECT id, subject, body FROM holdings WHERE entry = ? AND subject <> ''", entry)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -713,6 +789,8 @@ func (l *Ledger) Unvouched(gather, weigh string) (all []string, err error) {
 	}{
 		{"row %s of the facts belongs to no gather", "SELECT h.id FROM holdings h JOIN entries e ON e.seq = h.entry WHERE e.kind <> ? AND e.seq < ?",
 			[]any{gather, l.before}},
+		{"row %s of the facts was discarded, and holds something", "SELECT id FROM holdings h WHERE subject = '' AND (body <> '{}' OR EXISTS " +
+			"(SELECT 1 FROM chunks c WHERE c.holding = h.id))", nil},
 		{"row %s of what was not understood belongs to no gather",
 			"SELECT p.rowid FROM problems p JOIN entries e ON e.seq = p.entry WHERE e.kind <> ? AND e.seq < ?", []any{gather, l.before}},
 		{"the file %s belongs to no gather", "SELECT v.name FROM evidence v JOIN entries e ON e.seq = v.entry WHERE e.kind <> ? AND e.seq < ?",
@@ -750,9 +828,11 @@ func (l *Ledger) Unvouched(gather, weigh string) (all []string, err error) {
 	return all, texts.Err()
 }
 
+const problemsOf = "SELECT file, line, place, raw, text FROM problems WHERE entry = ? ORDER BY rowid"
+
 // ProblemsOf returns an entry's problems.
 func (l *Ledger) ProblemsOf(entry int64) ([]estate.Problem, error) {
-	return problems(l.db, "SELECT file, line, place, raw, text FROM problems WHERE entry = ? ORDER BY rowid", entry)
+	return problems(l.db, problemsOf, entry)
 }
 
 // Check asks the database itself whether it is whole.
@@ -797,21 +877,36 @@ func (t *Tx) AddRecord(number int64, data []byte) error {
 	return err
 }
 
-// NextWeighing returns the number that the next weighing gets.
-func (t *Tx) NextWeighing() (n int64, err error) {
-	err = t.tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM (" + weighings(t.tx) + ")").Scan(&n)
+// NextWeighing returns the number that the next weighing gets: none is given twice, though
+// the record of an earlier one may have been discarded.
+func (t *Tx) NextWeighing() (n int64, err error) { return nextWeighing(t.tx, math.MaxInt64) }
+
+// NextWeighing is the same.
+func (l *Ledger) NextWeighing() (n int64, err error) { return nextWeighing(l.db, l.before) }
+
+func nextWeighing(db oneRow, before int64) (n int64, err error) {
+	err = db.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM (SELECT number FROM ("+weighings(db)+") WHERE entry < ? UNION ALL "+
+		"SELECT json_extract(body, '$.weighing') FROM entries WHERE kind = 'weigh' AND seq < ?)", before, before).Scan(&n)
 	return n, err
 }
 
-// weighings selects numbers and entries, of both kinds where the ledger has both.
-func weighings(db interface {
+// oneRow is a database or a change of it, asked for one row.
+type oneRow interface {
 	QueryRow(query string, args ...any) *sql.Row
-}) string {
-	var has int
-	if err := db.QueryRow("SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'records'").Scan(&has); err == nil && has == 1 {
+}
+
+// weighings selects numbers and entries, of both kinds where the ledger has both.
+func weighings(db oneRow) string {
+	if hasRecords(db) {
 		return "SELECT number, entry FROM weighings UNION ALL SELECT number, entry FROM records"
 	}
 	return "SELECT number, entry FROM weighings"
+}
+
+func hasRecords(db oneRow) bool {
+	var has int
+	err := db.QueryRow("SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = 'records'").Scan(&has)
+	return err == nil && has == 1
 }
 
 // Weighing is a recorded one. It is kept as a record, or, by versions before 0.3,

@@ -466,22 +466,45 @@ func SetAside(s *Sheet, x *custody.SetAside) error {
 		title = Quantity(len(x.Names), "file") + " in use again"
 	}
 	s.Title(title, fmt.Sprintf("entry %d", x.Entry))
-	for _, name := range x.Names[:min(len(x.Names), mostShown)] {
+	filesAndPlaces(s, x.Names, x.Before, x.After)
+	s.Text("Weigh again to see it in the verdicts.")
+	return s.Err()
+}
+
+// Discarded draws what was removed for good.
+func Discarded(s *Sheet, x *custody.Discarded) error {
+	s.Title(Quantity(len(x.Names), "file")+" removed for good", fmt.Sprintf("entry %d", x.Entry))
+	filesAndPlaces(s, x.Names, x.Before, x.After)
+	if len(x.Weighings) > 0 {
+		var all []string
+		for _, n := range x.Weighings {
+			all = append(all, fmt.Sprint(n))
+		}
+		s.Text("Removed with it, because they rested on it: weighing " + strings.Join(all, ", ") + ".")
+	}
+	if len(x.Again) > 0 {
+		s.Text("Facts were made of it together with other evidence, which is to be gathered again: " + strings.Join(x.Again, ", ") + ".")
+	}
+	s.Text("Weigh again. Reports, packed copies and change files made before hold it still.")
+	return s.Err()
+}
+
+// filesAndPlaces draws what files are meant, and what is known of places without them.
+func filesAndPlaces(s *Sheet, names, before, after []string) {
+	for _, name := range names[:min(len(names), mostShown)] {
 		s.Note("file", name)
 	}
-	if more := len(x.Names) - mostShown; more > 0 {
+	if more := len(names) - mostShown; more > 0 {
 		s.Text(fmt.Sprintf("and %s more", Grouped(more)))
 	}
-	for _, was := range x.Before {
-		if !slices.Contains(x.After, was) {
+	for _, was := range before {
+		if !slices.Contains(after, was) {
 			s.Note("before", was)
 		}
 	}
-	for _, is := range x.After {
-		if !slices.Contains(x.Before, is) {
+	for _, is := range after {
+		if !slices.Contains(before, is) {
 			s.Note("now", is)
 		}
 	}
-	s.Text("Weigh again to see it in the verdicts.")
-	return s.Err()
 }
