@@ -27,15 +27,25 @@ func stateAt(e *custody.Engagement, number int64) (*drift.State, error) {
 	if err != nil {
 		return nil, err
 	}
-	return state(w)
+	return state(e, w)
 }
 
-func state(w *custody.Weighing) (*drift.State, error) {
+func state(e *custody.Engagement, w *custody.Weighing) (*drift.State, error) {
 	// Names, and DNs where a name is missing or there twice.
 	if err := w.Objects("class", "flags", "name", "rdn", "parent"); err != nil {
 		return nil, err
 	}
-	return &drift.State{Record: w.Record, At: w.At.Format(time.RFC3339)}, nil
+	decided := map[string]string{}
+	if w.Past != nil {
+		for _, d := range w.Past.Config.Decisions {
+			decided[d.Setting.Value] = d.Follow.Value
+		}
+	}
+	told, err := w.Told(e)
+	if err != nil {
+		return nil, err
+	}
+	return &drift.State{Record: w.Record, At: w.At.Format(time.RFC3339), Decisions: decided, Texts: told.Inputs.Baselines}, nil
 }
 
 // LastTwo are the numbers of the newest weighing and of the one before.

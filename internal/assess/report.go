@@ -117,7 +117,7 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 	if err != nil {
 		return nil, err
 	}
-	now, err := state(w)
+	now, err := state(e, w)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ type DriftDocument struct {
 	Nothing   bool                   `json:"nothing_changed"`
 	Evidence  []ChangeDocument       `json:"evidence"`
 	Baselines []ChangeDocument       `json:"baselines"`
+	Decisions []ChangeDocument       `json:"decisions"` // which baseline is followed, by setting
 	Scopes    []ChangeDocument       `json:"scopes"`
 	Moves     []MoveDocument         `json:"moves"`
 	Accounts  []ChangeDocument       `json:"accounts"`
@@ -73,7 +74,7 @@ func NewDriftDocument(r *drift.Report) DriftDocument {
 	}
 	d := DriftDocument{Schema: "sternledger/drift/1", Before: DriftStateDocument{r.Before.Number, r.Before.At},
 		After: DriftStateDocument{r.After.Number, r.After.At}, Nothing: r.Nothing(),
-		Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
+		Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Decisions: changes(r.Decisions), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
 		Waivers: changes(r.Waivers), Amended: []AmendedDocument{},
 		Moves: []MoveDocument{}, Settings: []SettingDriftDocument{}, Findings: []FindingDriftDocument{}}
 	for _, m := range r.Moves {

@@ -51,8 +51,10 @@ func Drift(s *Sheet, r *drift.Report, amended *assess.AmendStatuses, all bool) e
 	changes := func(title string, list []contract.ChangeDocument) {
 		part(title, len(list), func(i int) { change(s, &list[i]) })
 	}
-	changes("Evidence", d.Evidence)
+	// What is demanded comes first: without it, what follows reads as if somebody had worked.
 	changes("Baselines", d.Baselines)
+	changes("Decisions", d.Decisions)
+	changes("Evidence", d.Evidence)
 	changes("Policies and their accounts", d.Scopes)
 	part("Accounts that moved", len(d.Moves), func(i int) {
 		m := d.Moves[i]
@@ -122,7 +124,7 @@ func DriftRows(r *drift.Report) *Rows {
 	for _, list := range []struct {
 		part string
 		all  []contract.ChangeDocument
-	}{{"evidence", d.Evidence}, {"baseline", d.Baselines}, {"scope", d.Scopes}, {"account", d.Accounts}, {"waiver", d.Waivers}} {
+	}{{"baseline", d.Baselines}, {"decision", d.Decisions}, {"evidence", d.Evidence}, {"scope", d.Scopes}, {"account", d.Accounts}, {"waiver", d.Waivers}} {
 		for _, c := range list.all {
 			add(list.part, "", c)
 		}

@@ -289,8 +289,9 @@ func (v *htmlReport) drift() {
 	changes := func(part string, all []contract.ChangeDocument) {
 		add(part, len(all), func(i int) (string, string) { return string(all[i].Way), page.ChangeText(&all[i]) })
 	}
-	changes("Evidence", d.Evidence)
 	changes("Baselines", d.Baselines)
+	changes("Decisions", d.Decisions)
+	changes("Evidence", d.Evidence)
 	changes("Policies and their accounts", d.Scopes)
 	add("Accounts that moved", len(d.Moves), func(i int) (string, string) {
 		m := d.Moves[i]

@@ -21,7 +21,9 @@ import (
 // State is one recorded weighing, with the objects of its places.
 type State struct {
 	*record.Record
-	At string
+	At        string
+	Decisions map[string]string // which baseline is followed, by setting
+	Texts     map[string]string // SHA-256 of the baselines' texts, by their ids
 }
 
 // Way says how something changed.
@@ -77,6 +79,7 @@ type Report struct {
 	Before, After State
 	Evidence      []Change
 	Baselines     []Change
+	Decisions     []Change
 	Scopes        []Change
 	Moves         []Move
 	Accounts      []Change // new and gone
@@ -87,7 +90,7 @@ type Report struct {
 
 // Nothing reports whether nothing changed.
 func (r *Report) Nothing() bool {
-	return len(r.Evidence)+len(r.Baselines)+len(r.Scopes)+len(r.Moves)+len(r.Accounts)+len(r.Settings)+len(r.Findings)+len(r.Waivers) == 0
+	return len(r.Evidence)+len(r.Baselines)+len(r.Decisions)+len(r.Scopes)+len(r.Moves)+len(r.Accounts)+len(r.Settings)+len(r.Findings)+len(r.Waivers) == 0
 }
 
 // Between compares two weighings.
@@ -102,6 +105,14 @@ func Between(before, after State) *Report {
 		return all
 	}
 	r.Baselines = compared(versions(&before), versions(&after), "another version: its demands can differ")
+	for _, id := range slices.Sorted(maps.Keys(after.Texts)) {
+		was, there := before.Texts[id]
+		if there && was != after.Texts[id] && !slices.ContainsFunc(r.Baselines, func(c Change) bool { return c.What == id }) {
+			r.Baselines = append(r.Baselines, Change{Way: Differs, What: id, Before: was, After: after.Texts[id],
+				Why: "another text under the same version: its demands can differ"})
+		}
+	}
+	r.Decisions = compared(before.Decisions, after.Decisions, "another one is followed: what it demands counts now")
 	r.scopes()
 	r.accounts()
 	r.settings()
@@ -369,6 +380,14 @@ func (r *Report) findings() {
 	}
 	before, after := of(&r.Before), of(&r.After)
 	then, now := r.Before.covers(), r.After.covers()
+	scopes := func(s *State) map[govern.ScopeID]*govern.Scope {
+		all := map[govern.ScopeID]*govern.Scope{}
+		for _, scope := range s.Scopes {
+			all[scope.ID()] = scope
+		}
+		return all
+	}
+	were, is := scopes(&r.Before), scopes(&r.After)
 	add := func(f *check.Finding, c Change) {
 		c.What = f.ScopeName()
 		head := f.Check
@@ -381,9 +400,9 @@ func (r *Report) findings() {
 		f := &r.After.Result.Findings[i]
 		was := before[called(f)]
 		if was == nil {
-			way, why := New, ""
-			if why = then.lacks(f); why != "" {
-				way = NotBefore
+			way, why := New, worsened(f, were)
+			if lacks := then.lacks(f); lacks != "" {
+				way, why = NotBefore, lacks
 			}
 			add(f, Change{Way: way, After: state(f), Why: why})
 			continue
@@ -397,9 +416,9 @@ func (r *Report) findings() {
 		if after[called(f)] != nil {
 			continue
 		}
-		way, why := Gone, ""
-		if why = now.lacks(f); why != "" {
-			way = NotNow
+		way, why := Gone, mended(f, is)
+		if lacks := now.lacks(f); lacks != "" {
+			way, why = NotNow, lacks
 		}
 		add(f, Change{Way: way, Before: state(f), Why: why})
 	}
@@ -407,6 +426,51 @@ func (r *Report) findings() {
 	slices.SortStableFunc(r.Findings, func(x, y Finding) int {
 		return cmp.Or(slices.Index(order, x.Way)-slices.Index(order, y.Way), y.Severity.Rank()-x.Severity.Rank())
 	})
+}
+
+// mended says of a finding that is gone whether anything was mended, and worsened of a new
+// one whether anything got worse: a demand or a decision that is another one does neither.
+func mended(f *check.Finding, after map[govern.ScopeID]*govern.Scope) string {
+	return moved(f, after, 1, "mended", "nothing was mended: the value is the same, and what is demanded is another")
+}
+
+func worsened(f *check.Finding, before map[govern.ScopeID]*govern.Scope) string {
+	return moved(f, before, -1, "", "the value is the same as before: what is demanded is another")
+}
+
+// moved tells the settings of a finding that are otherwise in the other weighing: towards is
+// 1 where that is the later one.
+func moved(f *check.Finding, other map[govern.ScopeID]*govern.Scope, towards int, better, same string) string {
+	if f.Scope == nil || len(f.Settings) == 0 {
+		return ""
+	}
+	there := other[f.Scope.ID()]
+	if there == nil || len(there.Settings) == 0 || len(f.Scope.Settings) == 0 { // of a record that tells of no settings
+		return ""
+	}
+	var all []string
+	word := "changed"
+	for _, id := range f.Settings {
+		row, was, is := setting.Get(id), f.Scope.Settings[id], there.Settings[id]
+		if was.Missing == is.Missing && was.Value == is.Value {
+			continue
+		}
+		order, _ := row.Compare(is.Value, was.Value)
+		if order >= 0 && better != "" && is.Missing == govern.Present && was.Missing == govern.Present {
+			word = better
+		}
+		if towards < 0 {
+			was, is = is, was
+		}
+		all = append(all, row.Title+": "+textOf(row, was)+" → "+textOf(row, is))
+	}
+	switch {
+	case len(all) > 0:
+		return word + ": " + strings.Join(all, "; ")
+	case f.Check != "":
+		return "no setting of it changed"
+	}
+	return same
 }
 
 // state writes what a finding comes to.

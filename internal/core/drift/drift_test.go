@@ -350,3 +350,32 @@ func TestNothing(t *testing.T) {
 		}
 	}
 }
+
+// A finding that is gone was mended, or what is demanded is another; which of the two it is
+// is said, and what is demanded is told first.
+func TestGoneIsNotMended(t *testing.T) {
+	weak := place{"a", "min-length=8 lockout-threshold=3", []string{"u"}}
+	strong := place{"a", "min-length=15 lockout-threshold=3", []string{"u"}}
+	before := weighed(t, 1, []string{"x 1"}, weak)
+	mended := weighed(t, 2, []string{"x 1"}, strong)
+	loosened := weighed(t, 2, []string{"x 2"}, weak)
+	loosened.Result.Findings = slices.DeleteFunc(slices.Clone(loosened.Result.Findings),
+		func(f check.Finding) bool { return slices.Contains(f.Settings, setting.MinLength) })
+	for want, after := range map[string]State{"mended: Minimum length: 8 characters → 15 characters": mended,
+		"nothing was mended: the value is the same, and what is demanded is another": loosened} {
+		i := slices.IndexFunc(Between(before, after).Findings, func(f Finding) bool { return f.Way == Gone && f.Headline == "Minimum length" })
+		if i < 0 {
+			t.Fatalf("%s: it is not gone", want)
+		}
+		if got := Between(before, after).Findings[i].Why; got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	before.Decisions, loosened.Decisions = map[string]string{"max-age": "x"}, map[string]string{"max-age": "y"}
+	before.Texts, loosened.Texts = map[string]string{"x": "1", "z": "1"}, map[string]string{"x": "2", "z": "2"}
+	r := Between(before, loosened)
+	if len(r.Decisions) != 1 || r.Decisions[0].After != "y" || len(r.Baselines) != 2 || r.Baselines[0].What != "x" ||
+		!strings.Contains(r.Baselines[1].Why, "another text under the same version") {
+		t.Errorf("%+v %+v", r.Decisions, r.Baselines)
+	}
+}
