@@ -107,6 +107,9 @@ func weighing(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighin
 		return nil, err
 	}
 	w.From(evidence)
+	if w.OutOfService, err = e.OutOfService(survey.Estate); err != nil {
+		return nil, err
+	}
 	w.Result = weigh.Run(survey, *choice)
 	waivers, err := e.WaiversAt(w.At)
 	if err != nil {
@@ -190,6 +193,14 @@ func expectation(e *custody.Engagement, survey *govern.Survey, at time.Time) (ch
 		return x, err
 	}
 	x.Machines = machines
+	ended, err := e.OutOfService(survey.Estate)
+	if err != nil {
+		return x, err
+	}
+	x.Ended = map[string]bool{}
+	for _, o := range ended {
+		x.Ended[strings.ToLower(o.Place.Name)] = true
+	}
 	x.Idle = e.Config.Idle(survey.Estate)
 	x.Problems, err = e.Ledger.Problems()
 	return x, err

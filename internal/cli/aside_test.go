@@ -134,3 +134,42 @@ func TestDestroyAnotherClientsExport(t *testing.T) {
 	must(t, t.TempDir(), "begin", to, "--from", bag)
 	must(t, to, "verify")
 }
+
+// A place that went out of service is not weighed, and everything says why; newer evidence
+// brings it back.
+func TestPlaceOutOfService(t *testing.T) {
+	beside(t)
+	root := harbour(t)
+	dir := filepath.Join(root, "audit")
+	must(t, dir, "weigh")
+	must(t, dir, "set-aside", "--place", "gate3", "--reason", "Scrapped on 3 May")
+	const why = "gate3 (entry 6: Scrapped on 3 May)"
+	if out := must(t, dir, "weigh"); !strings.Contains(out, "Out of service, and not weighed: "+why) {
+		t.Errorf("%s", out)
+	}
+	if out := must(t, dir, "drift", "--verbose"); !strings.Contains(out, "gate3 is out of service (entry 6: Scrapped on 3 May)") ||
+		strings.Contains(out, "gate3 is in one of the weighings only") {
+		t.Errorf("%s", out)
+	}
+	if out := must(t, dir, "set-aside", "--list"); !strings.Contains(out, "gate3 (machine) (out of service") {
+		t.Errorf("%s", out)
+	}
+	if out := must(t, dir, "entries", "--kind", "set-aside"); !strings.Contains(out, "1 place taken out of service") {
+		t.Errorf("%s", out)
+	}
+	to := filepath.Join(t.TempDir(), "r.html")
+	must(t, dir, "report", "--to", to)
+	if text, _ := os.ReadFile(to); !strings.Contains(string(text), "not weighed: gate3") {
+		t.Error("the report does not say it")
+	}
+	for _, word := range []string{"gate3", "gate33", "wharf.example"} {
+		if _, errs, status := run(t, dir, "set-aside", "--place", word, "--reason", "x"); status == 0 || !strings.Contains(errs, "no such place") {
+			t.Errorf("%s: %s", word, errs)
+		}
+	}
+	must(t, dir, "gather", filepath.Join(root, "exports/gates/gate3"))
+	if out := must(t, dir, "weigh"); strings.Contains(out, "Out of service") {
+		t.Errorf("newer evidence does not bring it back:\n%s", out)
+	}
+	sound(t, dir)
+}

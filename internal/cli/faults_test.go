@@ -73,7 +73,7 @@ func sound(t *testing.T, dir string) (entries int) {
 	for name := range recorded {
 		t.Errorf("%s is in the ledger and not in evidence/", name)
 	}
-	current, err := l.Current(nil)
+	current, err := l.Current(ledger.Aside{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -200,9 +200,9 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 
 // onRecord is what reading and joining ask the ledger for.
 type onRecord interface {
-	Latest(subject string, aside []string) (string, error)
-	FilesOf(subject string, aside []string) ([]string, error)
-	CurrentBelow(subject string, aside []string) ([]ledger.Holding, error)
+	Latest(subject string, aside ledger.Aside) (string, error)
+	FilesOf(subject string, aside ledger.Aside) ([]string, error)
+	CurrentBelow(subject string, aside ledger.Aside) ([]ledger.Holding, error)
 }
 
 // starting knows what is on record, and has read nothing.
@@ -299,7 +299,7 @@ type gathering struct {
 	staging   folder.Name
 	templates []string                     // the names under which the ledger holds those of the result
 	known     []ledger.Evidence            // before this gather
-	aside     []string                     // evidence that is set aside
+	aside     ledger.Aside                 // what does not count
 	current   map[string]bool              // names of those from which current facts come
 	brought   map[string]bool              // by this gather, known or not: whether it was found in a folder
 	sizes     map[int64]bool               // of the files that are current, and of this gather's

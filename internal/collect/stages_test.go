@@ -112,9 +112,9 @@ type shelf struct {
 	files  map[string][]string
 }
 
-func (s shelf) Latest(subject string, _ []string) (string, error)       { return s.bodies[subject], nil }
-func (s shelf) FilesOf(subject string, _ []string) ([]string, error)    { return s.files[subject], nil }
-func (s shelf) CurrentBelow(string, []string) ([]ledger.Holding, error) { return nil, nil }
+func (s shelf) Latest(subject string, _ ledger.Aside) (string, error)       { return s.bodies[subject], nil }
+func (s shelf) FilesOf(subject string, _ ledger.Aside) ([]string, error)    { return s.files[subject], nil }
+func (s shelf) CurrentBelow(string, ledger.Aside) ([]ledger.Holding, error) { return nil, nil }
 
 // started is a gathering that has read nothing, with room for its copies.
 func started(t *testing.T, e *custody.Engagement, opt GatherOptions) *gathering {
@@ -308,7 +308,7 @@ func TestWriting(t *testing.T) {
 	if err != nil || len(evidence) != 1 || evidence[0].Name != "now.ldif" || evidence[0].Entry != done.Entry || evidence[0].Path != filepath.ToSlash(file) {
 		t.Errorf("evidence: %+v %v", evidence, err)
 	}
-	current, err := e.Ledger.Current(nil)
+	current, err := e.Ledger.Current(ledger.Aside{})
 	if err != nil || len(current) != 1 || current[0].Entry != done.Entry {
 		t.Errorf("facts: %+v %v", current, err)
 	}

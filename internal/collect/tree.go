@@ -210,13 +210,13 @@ func (g *gathering) knownTree(name string, sums map[string]string, newest string
 		last = max(last, entry)
 	}
 	for entry, files := range byEntry {
-		same, written := len(files) == len(sums), ""
+		same, written, current := len(files) == len(sums), "", entry == 0
 		for _, f := range files {
-			same = same && sums[f.Part] == f.SHA256 && !slices.Contains(g.aside, f.Name) && g.copies[f.Name] != gone
-			written = max(written, f.Written)
+			same = same && sums[f.Part] == f.SHA256 && g.copies[f.Name] != gone
+			written, current = max(written, f.Written), current || g.current[f.Name]
 		}
 		// What a later gather brought of the same export took its place.
-		if same && (entry == 0 || entry == last && newest <= written) {
+		if same && current && (entry == 0 || entry == last && newest <= written) {
 			return files
 		}
 	}

@@ -3,60 +3,149 @@ package custody
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
+	"sternledger/internal/core/estate"
+	"sternledger/internal/core/record"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/ledger"
 )
 
-// asideEntry is the ledger's entry of evidence that is taken out of use, or back
-// into it.
+// asideEntry is the ledger's entry of evidence, or places, that are taken out of use, or
+// back into it.
 type asideEntry struct {
-	Names     []string `json:"names"` // of stored copies
-	Reason    string   `json:"reason"`
-	TakenBack bool     `json:"taken_back,omitempty"`
+	Names     []string       `json:"names"`            // of stored copies
+	Places    []estate.Place `json:"places,omitempty"` // out of service
+	Reason    string         `json:"reason"`
+	TakenBack bool           `json:"taken_back,omitempty"`
 }
 
-// asideOf are the files that entries leave set aside.
-func asideOf(entries []ledger.Entry) ([]string, error) {
-	var aside []string
+// asideOf is what entries leave set aside, and which places out of service.
+func asideOf(entries []ledger.Entry) (aside ledger.Aside, out []record.OutOfService, err error) {
+	aside.Subjects = map[string]int64{}
 	for i := range entries {
 		var x asideEntry
 		if err := json.Unmarshal([]byte(entries[i].Body), &x); err != nil {
-			return nil, fmt.Errorf("entry %d: %w", entries[i].Seq, err)
+			return aside, nil, fmt.Errorf("entry %d: %w", entries[i].Seq, err)
 		}
-		aside = slices.DeleteFunc(aside, func(name string) bool { return slices.Contains(x.Names, name) })
-		if !x.TakenBack {
-			aside = append(aside, x.Names...)
+		aside.Files = slices.DeleteFunc(aside.Files, func(name string) bool { return slices.Contains(x.Names, name) })
+		out = slices.DeleteFunc(out, func(o record.OutOfService) bool { return slices.Contains(x.Places, o.Place) })
+		for _, at := range x.Places {
+			delete(aside.Subjects, SubjectOf(at))
+		}
+		if x.TakenBack {
+			continue
+		}
+		aside.Files = append(aside.Files, x.Names...)
+		for _, at := range x.Places {
+			aside.Subjects[SubjectOf(at)] = entries[i].Seq
+			out = append(out, record.OutOfService{Place: at, Entry: entries[i].Seq, Reason: x.Reason})
 		}
 	}
-	return aside, nil
+	return aside, out, nil
 }
 
-// Aside are the stored copies that are taken out of use: facts in which they have a
-// part are not current.
-func (e *Engagement) Aside() ([]string, error) {
+// Aside is what does not count: facts in which stored copies have a part that are taken out of
+// use, and those about places that went out of service later.
+func (e *Engagement) Aside() (ledger.Aside, error) {
+	entries, err := e.Ledger.EntriesOf(AsideKind)
+	if err != nil {
+		return ledger.Aside{}, err
+	}
+	aside, _, err := asideOf(entries)
+	return aside, err
+}
+
+// OutOfService are the places that were taken out of service, and of which no newer evidence
+// is there.
+func (e *Engagement) OutOfService(facts *estate.Estate) ([]record.OutOfService, error) {
 	entries, err := e.Ledger.EntriesOf(AsideKind)
 	if err != nil {
 		return nil, err
 	}
-	return asideOf(entries)
+	_, out, err := asideOf(entries)
+	return slices.DeleteFunc(out, func(o record.OutOfService) bool {
+		return slices.ContainsFunc(facts.Authorities, func(a *estate.Authority) bool { return a.Place() == o.Place })
+	}), err
 }
 
-// AsideIn are they, as a change to the ledger sees them.
-func AsideIn(tx *ledger.Tx) ([]string, error) {
+// AsideIn is what does not count, as a change to the ledger sees it.
+func AsideIn(tx *ledger.Tx) (ledger.Aside, error) {
 	entries, err := tx.EntriesOf(AsideKind)
+	if err != nil {
+		return ledger.Aside{}, err
+	}
+	aside, _, err := asideOf(entries)
+	return aside, err
+}
+
+// EndService takes places out of service: what is on record about them counts no more, until
+// newer evidence of them is gathered. back takes that back.
+func (e *Engagement) EndService(names []string, reason string, back bool) (*SetAside, error) {
+	if strings.TrimSpace(reason) == "" {
+		return nil, fmt.Errorf("without a reason this is refused; say why with --reason")
+	}
+	facts, err := e.Estate()
 	if err != nil {
 		return nil, err
 	}
-	return asideOf(entries)
+	out := &SetAside{TakenBack: back}
+	known := map[string]estate.Place{}
+	twice := map[string]bool{}
+	add := func(at estate.Place) {
+		_, there := known[at.Name]
+		twice[at.Name] = twice[at.Name] || there
+		known[at.Name], known[at.String()] = at, at
+	}
+	if !back {
+		for _, a := range facts.Authorities {
+			add(a.Place())
+		}
+	} else {
+		gone, err := e.OutOfService(facts)
+		if err != nil {
+			return nil, err
+		}
+		for _, o := range gone {
+			add(o.Place)
+		}
+	}
+	for _, name := range names {
+		at, ok := known[name]
+		switch {
+		case !ok:
+			return nil, fmt.Errorf("%q: no such place%s; %s", name, map[bool]string{true: " is out of service"}[back],
+				strictyaml.Hint(name, slices.Sorted(maps.Keys(known))))
+		case twice[name]:
+			return nil, fmt.Errorf("%q: two places have this name; write its kind behind it, such as %q", name, at.String())
+		}
+		out.Places = append(out.Places, at)
+	}
+	return out, e.putAside(out, reason)
+}
+
+// putAside records it.
+func (e *Engagement) putAside(out *SetAside, reason string) (err error) {
+	if out.Before, err = e.subjects(); err != nil {
+		return err
+	}
+	if err := e.record(AsideKind, asideEntry{append([]string{}, out.Names...), out.Places, reason, out.TakenBack}); err != nil {
+		return err
+	}
+	if out.Entry, err = e.Ledger.Last(); err != nil {
+		return err
+	}
+	out.After, err = e.subjects()
+	return err
 }
 
 // SetAside is what was taken out of use, or back into it.
 type SetAside struct {
 	Entry     int64
 	Names     []string
+	Places    []estate.Place // out of service
 	TakenBack bool
 	Before    []string // places with facts before
 	After     []string // and now
@@ -84,24 +173,14 @@ func (e *Engagement) SetAside(names []string, reason string, back bool) (*SetAsi
 		return nil, err
 	}
 	for _, file := range meant {
-		if slices.Contains(aside, file) == back {
+		if slices.Contains(aside.Files, file) == back {
 			out.Names = append(out.Names, file)
 		}
 	}
 	if len(out.Names) == 0 {
 		return nil, fmt.Errorf("%s: that is so already", strings.Join(names, ", "))
 	}
-	if out.Before, err = e.subjects(); err != nil {
-		return nil, err
-	}
-	if err := e.record(AsideKind, asideEntry{out.Names, reason, back}); err != nil {
-		return nil, err
-	}
-	if out.Entry, err = e.Ledger.Last(); err != nil {
-		return nil, err
-	}
-	out.After, err = e.subjects()
-	return out, err
+	return out, e.putAside(out, reason)
 }
 
 // meantBy are the stored copies that have these names, or lie in folders of these names.

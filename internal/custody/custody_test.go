@@ -385,8 +385,8 @@ func TestSetAside(t *testing.T) {
 	if err != nil || !slices.Equal(done.Names, []string{"b.ldif"}) || slices.Equal(done.Before, done.After) || length() != "7" {
 		t.Errorf("%+v %v %s", done, err, length())
 	}
-	if aside, err := b.Aside(); err != nil || !slices.Equal(aside, []string{"b.ldif"}) {
-		t.Errorf("%q %v", aside, err)
+	if aside, err := b.Aside(); err != nil || !slices.Equal(aside.Files, []string{"b.ldif"}) {
+		t.Errorf("%+v %v", aside, err)
 	}
 	if done, err = b.SetAside([]string{"b.ldif"}, "it was ours", true); err != nil || !done.TakenBack || length() != "3" {
 		t.Errorf("%+v %v %s", done, err, length())

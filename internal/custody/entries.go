@@ -50,11 +50,15 @@ var entryKinds = map[string]func(body map[string]any) string{
 	},
 	AsideKind: func(b map[string]any) string {
 		names, _ := b["names"].([]any)
-		word := "out of use"
-		if b["taken_back"] == true {
-			word = "into use again"
+		places, _ := b["places"].([]any)
+		what, word := so(len(names), "file"), "use"
+		if len(places) > 0 {
+			what, word = so(len(places), "place"), "service"
 		}
-		return fmt.Sprintf("%s taken %s: %v", so(len(names), "file"), word, b["reason"])
+		if b["taken_back"] == true {
+			return fmt.Sprintf("%s taken into %s again: %v", what, word, b["reason"])
+		}
+		return fmt.Sprintf("%s taken out of %s: %v", what, word, b["reason"])
 	},
 	AmendKind: func(b map[string]any) string {
 		list, _ := b["amendments"].([]any)

@@ -226,29 +226,41 @@ type Holding struct {
 }
 
 // Current returns, for every subject, the facts found last.
-func (l *Ledger) Current(aside []string) ([]Holding, error) {
+func (l *Ledger) Current(aside Aside) ([]Holding, error) {
 	current, args := newest(aside, "entry < ?", l.before)
 	return rows(l.db, func(h *Holding) []any { return []any{&h.ID, &h.Entry, &h.Subject, &h.Body} },
 		"SELECT id, entry, subject, body FROM holdings WHERE id IN ("+current+") ORDER BY subject", args...)
 }
 
+// Aside is what does not count: facts in which evidence of these names has a part, and those
+// about subjects from before an entry.
+type Aside struct {
+	Files    []string
+	Subjects map[string]int64
+}
+
 // newest selects the newest holding of each subject, of those that a condition
 // picks and that no file set aside has given anything to. The newest is that of the
 // newest entry, which the chain proves: no number that nothing proves decides it.
-func newest(aside []string, condition string, args ...any) (string, []any) {
+func newest(aside Aside, condition string, args ...any) (string, []any) {
 	from := "FROM holdings h WHERE subject <> '' AND " + condition // without what was discarded
-	if len(aside) > 0 {
-		names, _ := json.Marshal(aside)
+	if len(aside.Files) > 0 {
+		names, _ := json.Marshal(aside.Files)
 		from += " AND NOT EXISTS (SELECT 1 FROM json_each(h.body, '$.files') f " +
 			"JOIN json_each(?) a ON f.value = a.value) AND coalesce(json_extract(h.body, '$.policy.cite.file'), '') NOT IN " +
 			"(SELECT value FROM json_each(?))"
 		args = append(args, string(names), string(names))
 	}
+	if len(aside.Subjects) > 0 {
+		subjects, _ := json.Marshal(aside.Subjects)
+		from += " AND NOT EXISTS (SELECT 1 FROM json_each(?) s WHERE s.key = h.subject AND h.entry < s.value)"
+		args = append(args, string(subjects))
+	}
 	return "SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY subject ORDER BY entry DESC) AS place " + from + ") WHERE place = 1", args
 }
 
 // CurrentBelow returns, for every subject whose name begins so, the facts found last.
-func (t *Tx) CurrentBelow(prefix string, aside []string) ([]Holding, error) {
+func (t *Tx) CurrentBelow(prefix string, aside Aside) ([]Holding, error) {
 	current, args := newest(aside, "substr(subject, 1, ?) = ?", len(prefix), prefix)
 	return rows(t.tx, func(h *Holding) []any { return []any{&h.ID, &h.Entry, &h.Subject, &h.Body} },
 		"SELECT id, entry, subject, body FROM holdings WHERE id IN ("+current+") ORDER BY subject", args...)
@@ -266,14 +278,14 @@ func problems(from querier, query string, entry int64) ([]estate.Problem, error)
 }
 
 // FilesOf returns the evidence from which the subject's current facts come.
-func (t *Tx) FilesOf(subject string, aside []string) ([]string, error) {
+func (t *Tx) FilesOf(subject string, aside Aside) ([]string, error) {
 	ids, args := newest(aside, "subject = ?", subject)
 	return rows(t.tx, func(s *string) []any { return []any{s} },
 		"SELECT f.value FROM holdings h, json_each(h.body, '$.files') f WHERE h.id IN ("+ids+")", args...)
 }
 
 // CurrentFiles returns the evidence from which any subject's current facts come.
-func (t *Tx) CurrentFiles(aside []string) (map[string]bool, error) {
+func (t *Tx) CurrentFiles(aside Aside) (map[string]bool, error) {
 	ids, args := newest(aside, "true")
 	current := "SELECT body FROM holdings WHERE id IN (" + ids + ")"
 	names, err := rows(t.tx, func(s *string) []any { return []any{s} },
@@ -287,7 +299,7 @@ func (t *Tx) CurrentFiles(aside []string) (map[string]bool, error) {
 }
 
 // Latest returns the facts found last about a subject; empty if there are none.
-func (t *Tx) Latest(subject string, aside []string) (body string, err error) {
+func (t *Tx) Latest(subject string, aside Aside) (body string, err error) {
 	ids, args := newest(aside, "subject = ?", subject)
 	err = t.tx.QueryRow("SELECT body FROM holdings WHERE id IN ("+ids+")", args...).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {

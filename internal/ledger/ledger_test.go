@@ -121,7 +121,7 @@ func TestHoldingsComeBack(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	current, err := l.Current(nil)
+	current, err := l.Current(Aside{})
 	if err != nil || len(current) != 1 || !strings.Contains(current[0].Body, "new.ldif") {
 		t.Fatalf("%v %+v", err, current)
 	}

@@ -10,6 +10,7 @@ import (
 	"sternledger/internal/collect"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
 	"sternledger/internal/intake/live"
@@ -461,14 +462,34 @@ func GatheredRows(g *collect.Gathered) *Rows {
 // SetAside draws what was taken out of use, or into it again, and which places
 // have other facts for it.
 func SetAside(s *Sheet, x *custody.SetAside) error {
-	title := Quantity(len(x.Names), "file") + " set aside"
-	if x.TakenBack {
-		title = Quantity(len(x.Names), "file") + " in use again"
+	title := Quantity(len(x.Names), "file") + map[bool]string{false: " set aside", true: " in use again"}[x.TakenBack]
+	if len(x.Places) > 0 {
+		title = Quantity(len(x.Places), "place") + map[bool]string{false: " out of service", true: " in service again"}[x.TakenBack]
 	}
 	s.Title(title, fmt.Sprintf("entry %d", x.Entry))
 	filesAndPlaces(s, x.Names, x.Before, x.After)
 	s.Text("Weigh again to see it in the verdicts.")
 	return s.Err()
+}
+
+// EndedText says of a place out of service why it is.
+func EndedText(o record.OutOfService) string {
+	return fmt.Sprintf("%s (out of service, entry %d: %s)", o.Place, o.Entry, o.Reason)
+}
+
+// Ended names the places out of service; empty where there are none.
+func Ended(all []record.OutOfService) string {
+	var names []string
+	for _, o := range all[:min(len(all), mostShown)] {
+		names = append(names, fmt.Sprintf("%s (entry %d: %s)", o.Place.Name, o.Entry, o.Reason))
+	}
+	if more := len(all) - mostShown; more > 0 {
+		names = append(names, fmt.Sprintf("and %d more", more))
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return "Out of service, and not weighed: " + strings.Join(names, "; ") + "."
 }
 
 // Discarded draws what was removed for good.

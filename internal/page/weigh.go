@@ -44,6 +44,9 @@ func Weighing(s *Sheet, title string, w *custody.Weighing, how WeighView) error 
 			s.Text("  " + line)
 		}
 	}
+	if text := Ended(w.OutOfService); text != "" {
+		s.Text(text)
+	}
 	switch how.Show {
 	case ShowMatrix:
 		s.Blank()

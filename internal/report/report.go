@@ -141,6 +141,9 @@ func summary(r *assess.Report) []string {
 	if missed != "" {
 		text = slices.Insert(text, 1, missed+" ("+strings.Join(places, "; ")+").")
 	}
+	if ended := page.Ended(w.OutOfService); ended != "" {
+		text = slices.Insert(text, 1, ended)
+	}
 	if r.Behind != "" {
 		text = slices.Insert(text, 0, r.Behind)
 	}

@@ -18,6 +18,7 @@ type Expectation struct {
 	MaxAge      int64                   // 0: any age
 	Age         func(file string) int64 // of a file of evidence
 	Problems    []estate.Problem        // what was taken and not understood
+	Ended       map[string]bool         // names of places out of service, in lower case: nothing is expected of them
 	Idle        []IdleName              // words of the engagement that mean nothing in the evidence
 }
 
@@ -66,7 +67,7 @@ var completenessChecks = []Check{
 // notGathered reports what the engagement expects and nothing was gathered of.
 func notGathered(p *Pass) {
 	expect := func(at estate.Place, list string, is func(a *estate.Authority) bool) {
-		if !slices.ContainsFunc(p.Estate.Authorities, is) {
+		if !p.Expect.Ended[strings.ToLower(at.Name)] && !slices.ContainsFunc(p.Estate.Authorities, is) {
 			p.report(Finding{Authority: &estate.Authority{Name: at.Name, Kind: at.Kind},
 				Reason: "the engagement expects evidence of " + at.Name + ", and there is none",
 				Remedy: "Collect its export and gather it, or take it off the list (expect: " + list + ")."}, "", nil)

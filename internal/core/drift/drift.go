@@ -490,6 +490,7 @@ func state(f *check.Finding) string {
 
 // covered is what a weighing looked at.
 type covered struct {
+	ended     map[estate.Place]string // why it is out of service
 	places    map[estate.Place]bool
 	scopes    map[govern.ScopeID]bool
 	demanded  map[demandedOn]bool
@@ -503,9 +504,12 @@ type demandedOn struct {
 }
 
 func (s *State) covers() covered {
-	c := covered{map[estate.Place]bool{}, map[govern.ScopeID]bool{}, map[demandedOn]bool{}, map[string]bool{}}
+	c := covered{map[estate.Place]string{}, map[estate.Place]bool{}, map[govern.ScopeID]bool{}, map[demandedOn]bool{}, map[string]bool{}}
 	for _, a := range s.Places {
 		c.places[a.Place()] = true
+	}
+	for _, o := range s.OutOfService {
+		c.ended[o.Place] = fmt.Sprintf("out of service (entry %d: %s)", o.Entry, o.Reason)
 	}
 	ids := map[*govern.Scope]govern.ScopeID{}
 	for _, scope := range s.Scopes {
@@ -526,6 +530,8 @@ func (s *State) covers() covered {
 // could.
 func (c *covered) lacks(f *check.Finding) string {
 	switch {
+	case c.ended[f.Authority.Place()] != "":
+		return f.Authority.Label() + " is " + c.ended[f.Authority.Place()]
 	case !c.places[f.Authority.Place()]:
 		return f.Authority.Label() + " is in one of the weighings only"
 	case f.Scope != nil && !c.scopes[f.Scope.ID()]:

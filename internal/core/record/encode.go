@@ -50,6 +50,7 @@ type (
 		Rolls     []keptRoll           `json:"rolls"`
 		Files     map[string]string    `json:"files"`
 		Written   map[string]string    `json:"written,omitempty"`
+		Ended     []OutOfService       `json:"out_of_service,omitempty"`
 		Setters   []govern.Setter      `json:"setters,omitempty"`
 		Known     bool                 `json:"setters_known,omitempty"`
 		Unseen    []keptUnseen         `json:"unseen,omitempty"`
@@ -160,7 +161,7 @@ func (r *Record) Encode() ([]byte, error) {
 	}
 	e := encoder{packer: packer}
 	k := kept{Format: Format, Program: r.Program, Number: r.Number, At: r.Made, Title: r.Title, Auditor: r.Auditor,
-		Waivers: r.Waivers, Files: r.Files, Written: r.Written, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown}
+		Waivers: r.Waivers, Files: r.Files, Written: r.Written, Ended: r.OutOfService, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown}
 	for _, at := range slices.SortedFunc(maps.Keys(r.Unseen), estate.Place.Compare) {
 		k.Unseen = append(k.Unseen, keptUnseen{at, r.Unseen[at]})
 	}
@@ -277,7 +278,7 @@ func at[T any](d *decoder, all []*T, i int) *T {
 func (d *decoder) record() (*Record, error) {
 	k := d.kept
 	r := &Record{Program: k.Program, Number: k.Number, Made: k.At, Title: k.Title, Auditor: k.Auditor, Baselines: k.Baselines,
-		Files: k.Files, Written: k.Written, Result: &weigh.Result{Waivers: k.Waivers}, Setters: k.Setters, SettersKnown: k.Known, Unseen: map[estate.Place]string{}}
+		Files: k.Files, Written: k.Written, OutOfService: k.Ended, Result: &weigh.Result{Waivers: k.Waivers}, Setters: k.Setters, SettersKnown: k.Known, Unseen: map[estate.Place]string{}}
 	for _, u := range k.Unseen {
 		r.Unseen[u.Place] = u.Name
 	}

@@ -63,7 +63,15 @@ type Record struct {
 	Setters      []govern.Setter
 	Unseen       map[estate.Place]string
 
-	names map[string]string // of matters, by fingerprint, of a part: those of the whole
+	OutOfService []OutOfService
+	names        map[string]string // of matters, by fingerprint, of a part: those of the whole
+}
+
+// OutOfService is a place of which what is on record counts no more, and why.
+type OutOfService struct {
+	Place  estate.Place `json:"place"`
+	Entry  int64        `json:"entry"`
+	Reason string       `json:"reason"`
 }
 
 // Age says of which days the evidence is; empty where nothing does.
