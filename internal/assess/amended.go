@@ -179,13 +179,16 @@ func (p *PlaceStatus) in(w *custody.Weighing) (v setting.Value, seen bool) {
 		return v, false
 	}
 	i := slices.IndexFunc(w.Record.Places, func(a *estate.Authority) bool { return a.Place() == p.At })
+	if i < 0 && p.Identity != "" { // it was renamed
+		i = slices.IndexFunc(w.Record.Places, func(a *estate.Authority) bool { return a.Kind == p.At.Kind && a.Identity() == p.Identity })
+	}
 	if i < 0 {
 		return v, false
 	}
 	a := w.Record.Places[i]
 	if p.Precedence {
 		for k := range a.Overrides {
-			if x := &a.Overrides[k]; x.Origin == p.Origin && x.Precedence != nil {
+			if x := &a.Overrides[k]; (x.Origin == p.Origin || p.means(x)) && x.Precedence != nil {
 				return setting.Number(*x.Precedence), true
 			}
 		}
@@ -218,12 +221,17 @@ func (p *PlaceStatus) in(w *custody.Weighing) (v setting.Value, seen bool) {
 		return p.onMachine(policies)
 	}
 	for _, x := range policies {
-		if x.Origin == p.Origin && x.Name == p.Name || x.Name == p.Name && a.Kind == estate.Machine {
+		if x.Origin == p.Origin && x.Name == p.Name || p.means(x) || x.Name == p.Name && a.Kind == estate.Machine {
 			f := x.Settings[p.Setting]
 			return f.Value, f.Problem == ""
 		}
 	}
 	return v, false
+}
+
+// means reports whether a policy is the one of the change, whatever it is called now.
+func (p *PlaceStatus) means(x *estate.Policy) bool {
+	return p.PolicyGUID != estate.GUID{} && x.GUID == p.PolicyGUID && x.VariantOf == ""
 }
 
 // onMachine is the value on a Unix machine: its files have other names with each

@@ -89,9 +89,10 @@ type Gathered struct {
 	Live        []*live.Collected
 	Archives    []contract.Archive
 	Lost        []PlaceLoss
-	NotKept     int               // values that no rule needs, left out of the stored copies
-	KeptAll     bool              // it was asked for: what was left out is no text
-	Idle        []check.IdleName  // names in engagement.yaml that fit nothing on record now
+	NotKept     int              // values that no rule needs, left out of the stored copies
+	KeptAll     bool             // it was asked for: what was left out is no text
+	Idle        []check.IdleName // names in engagement.yaml that fit nothing on record now
+	OtherNames  []OtherName
 	Unweighed   []check.Unweighed // places, on record now, that no chosen baseline covers
 	Fitting     []Fitting         // the shipped baselines that fit, by platform
 }
@@ -192,9 +193,12 @@ func Gather(e *custody.Engagement, sources []string, opt GatherOptions) (*Gather
 	if err := e.PutInPlace(g.staging, g.evidence()); err != nil {
 		return nil, err
 	}
-	if g.result.Idle, err = e.IdleNow(); err != nil {
+	now, err := e.Named()
+	if err != nil {
 		return nil, err
 	}
+	g.result.Idle = e.Config.Idle(now)
+	g.result.OtherNames = otherNames(g.result.Authorities, now.Authorities)
 	return g.result, g.result.chosen(e)
 }
 
@@ -284,6 +288,27 @@ func (g *Gathered) chosen(e *custody.Engagement) error {
 		}
 	}
 	return nil
+}
+
+// OtherName is a place that was taken now and one on record that are the same by their SID
+// or machine-id: it was renamed, or one of two is a copy.
+type OtherName struct{ Now, Known estate.Place }
+
+func otherNames(taken, now []*estate.Authority) (all []OtherName) {
+	by := map[string][]estate.Place{}
+	for _, a := range now {
+		if id := a.Identity(); id != "" {
+			by[string(a.Kind)+id] = append(by[string(a.Kind)+id], a.Place())
+		}
+	}
+	for _, a := range taken {
+		for _, at := range by[string(a.Kind)+a.Identity()] {
+			if at != a.Place() && !slices.ContainsFunc(taken, func(x *estate.Authority) bool { return x.Place() == at }) {
+				all = append(all, OtherName{a.Place(), at})
+			}
+		}
+	}
+	return all
 }
 
 // gathering is one gather under way.

@@ -112,8 +112,10 @@ type shelf struct {
 	files  map[string][]string
 }
 
-func (s shelf) Latest(subject string, _ ledger.Aside) (string, error)       { return s.bodies[subject], nil }
-func (s shelf) FilesOf(subject string, _ ledger.Aside) ([]string, error)    { return s.files[subject], nil }
+func (s shelf) Latest(subject string, _ ledger.Aside) (string, error) { return s.bodies[subject], nil }
+func (s shelf) FilesOf(subject string, _ ledger.Aside) ([]string, error) {
+	return s.files[subject], nil
+}
 func (s shelf) CurrentBelow(string, ledger.Aside) ([]ledger.Holding, error) { return nil, nil }
 
 // started is a gathering that has read nothing, with room for its copies.

@@ -12,6 +12,7 @@ type DriftDocument struct {
 	Before    DriftStateDocument     `json:"before"`
 	After     DriftStateDocument     `json:"after"`
 	Nothing   bool                   `json:"nothing_changed"`
+	Renamed   []ChangeDocument       `json:"renamed"` // places and policies, by SID, machine-id or GUID
 	Evidence  []ChangeDocument       `json:"evidence"`
 	Baselines []ChangeDocument       `json:"baselines"`
 	Decisions []ChangeDocument       `json:"decisions"` // which baseline is followed, by setting
@@ -74,7 +75,7 @@ func NewDriftDocument(r *drift.Report) DriftDocument {
 	}
 	d := DriftDocument{Schema: "sternledger/drift/1", Before: DriftStateDocument{r.Before.Number, r.Before.At},
 		After: DriftStateDocument{r.After.Number, r.After.At}, Nothing: r.Nothing(),
-		Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Decisions: changes(r.Decisions), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
+		Renamed: changes(r.Renamed), Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Decisions: changes(r.Decisions), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
 		Waivers: changes(r.Waivers), Amended: []AmendedDocument{},
 		Moves: []MoveDocument{}, Settings: []SettingDriftDocument{}, Findings: []FindingDriftDocument{}}
 	for _, m := range r.Moves {

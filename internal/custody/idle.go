@@ -20,17 +20,8 @@ func (c *Config) namesObjects() []string {
 	return nil
 }
 
-// IdleNow are those in the evidence as it is on record now.
-func (e *Engagement) IdleNow() ([]check.IdleName, error) {
-	if len(e.Config.Tiers)+len(e.Config.Authorities) == 0 {
-		return nil, nil
-	}
-	facts, err := e.Estate(e.Config.namesObjects()...)
-	if err != nil {
-		return nil, err
-	}
-	return e.Config.Idle(facts), nil
-}
+// Named are the facts on record now, with what the engagement names.
+func (e *Engagement) Named() (*estate.Estate, error) { return e.Estate(e.Config.namesObjects()...) }
 
 // Idle are the names in engagement.yaml that fit nothing in the evidence.
 func (c *Config) Idle(facts *estate.Estate) (idle []check.IdleName) {

@@ -36,6 +36,7 @@ type waiveEntry struct {
 
 type waivedFinding struct {
 	Fingerprint string        `json:"fingerprint"`
+	Steady      string        `json:"steady,omitempty"`
 	Scope       string        `json:"scope"`
 	Check       string        `json:"check"`
 	Setting     setting.ID    `json:"setting"`
@@ -104,7 +105,7 @@ func (e *Engagement) Waive(opt WaiveOptions) (*Waived, error) {
 	}
 	body := waiveEntry{Weighing: w.Number, Until: opt.Until, Reason: opt.Reason}
 	for _, f := range found {
-		x := waivedFinding{Fingerprint: f.Fingerprint, Scope: f.ScopeName(), Check: f.Check, Verdict: f.Kind, Severity: string(f.Severity),
+		x := waivedFinding{Fingerprint: f.Fingerprint, Steady: check.Steady(f), Scope: f.ScopeName(), Check: f.Check, Verdict: f.Kind, Severity: string(f.Severity),
 			Observed: f.Observed}
 		if f.Kind == check.Waived {
 			x.Verdict = f.Beneath
@@ -280,7 +281,7 @@ func (e *Engagement) WaiversAt(now time.Time) ([]check.Waiver, error) {
 				return nil, damaged(err)
 			}
 			for _, f := range body.Findings {
-				all = append(all, check.Waiver{Entry: entry.Seq, At: entry.At, By: entry.Actor, Fingerprint: f.Fingerprint, Scope: f.Scope,
+				all = append(all, check.Waiver{Entry: entry.Seq, At: entry.At, By: entry.Actor, Fingerprint: f.Fingerprint, Steady: f.Steady, Scope: f.Scope,
 					Check: f.Check, Setting: f.Setting, Kind: f.Verdict,
 					Severity: baseline.Severity(f.Severity), Observed: f.Observed, Value: f.Value, Accounts: f.Accounts, Until: body.Until,
 					Reason: body.Reason, Over: over(until, now)})

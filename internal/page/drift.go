@@ -54,6 +54,7 @@ func Drift(s *Sheet, r *drift.Report, amended *assess.AmendStatuses, all bool) e
 	// What is demanded comes first: without it, what follows reads as if somebody had worked.
 	changes("Baselines", d.Baselines)
 	changes("Decisions", d.Decisions)
+	changes("Renamed", d.Renamed)
 	changes("Evidence", d.Evidence)
 	changes("Policies and their accounts", d.Scopes)
 	part("Accounts that moved", len(d.Moves), func(i int) {
@@ -124,7 +125,7 @@ func DriftRows(r *drift.Report) *Rows {
 	for _, list := range []struct {
 		part string
 		all  []contract.ChangeDocument
-	}{{"baseline", d.Baselines}, {"decision", d.Decisions}, {"evidence", d.Evidence}, {"scope", d.Scopes}, {"account", d.Accounts}, {"waiver", d.Waivers}} {
+	}{{"baseline", d.Baselines}, {"decision", d.Decisions}, {"renamed", d.Renamed}, {"evidence", d.Evidence}, {"scope", d.Scopes}, {"account", d.Accounts}, {"waiver", d.Waivers}} {
 		for _, c := range list.all {
 			add(list.part, "", c)
 		}

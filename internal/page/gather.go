@@ -64,6 +64,10 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	if _, lines := Unweighed(g.Unweighed, len(g.Authorities)); len(lines) > 0 {
 		s.Text("Not covered by a chosen baseline (choose under \"baselines:\" in engagement.yaml): " + strings.Join(lines, "; ") + ".")
 	}
+	for _, x := range g.OtherNames[:min(len(g.OtherNames), mostIdle)] {
+		s.Text(fmt.Sprintf("%s is %s by its SID or machine-id. If it was renamed: sternledger set-aside --place %q --reason \"Renamed to %s\". If "+
+			"one is a copy of the other, leave both.", x.Now, x.Known, x.Known.String(), x.Now.Name))
+	}
 	idle(s, g.Idle)
 	less(s, g)
 	notTaken(s, g, verbose)

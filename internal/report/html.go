@@ -291,6 +291,7 @@ func (v *htmlReport) drift() {
 	}
 	changes("Baselines", d.Baselines)
 	changes("Decisions", d.Decisions)
+	changes("Renamed", d.Renamed)
 	changes("Evidence", d.Evidence)
 	changes("Policies and their accounts", d.Scopes)
 	add("Accounts that moved", len(d.Moves), func(i int) (string, string) {

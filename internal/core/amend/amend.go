@@ -47,14 +47,17 @@ type PolicyID struct {
 // Spot is one place of change: a setting of a policy.
 type Spot struct {
 	PolicyID
-	Cite  estate.Cite  `json:"cite"`  // of the value that is there; without Where nothing is set yet
-	Where string       `json:"where"` // the attribute, key, option or field, as the place calls it
-	Unit  string       `json:"unit,omitempty"`
-	GUID  string       `json:"guid,omitempty"` // of a template
-	Owner string       `json:"owner,omitempty"`
-	Rows  []int        `json:"-"` // of accounts whose flags are changed
-	Via   estate.Place `json:"-"` // where the setting holds, if a template is changed for it
-	Held  []Harm       `json:"-"` // what would come of it; empty: it is not held back
+	Cite  estate.Cite `json:"cite"`  // of the value that is there; without Where nothing is set yet
+	Where string      `json:"where"` // the attribute, key, option or field, as the place calls it
+	Unit  string      `json:"unit,omitempty"`
+	GUID  string      `json:"guid,omitempty"` // of a template
+	// What stays the same when the policy or the place gets another name.
+	PolicyGUID estate.GUID  `json:"policy_guid,omitzero"`
+	Identity   string       `json:"identity,omitempty"`
+	Owner      string       `json:"owner,omitempty"`
+	Rows       []int        `json:"-"` // of accounts whose flags are changed
+	Via        estate.Place `json:"-"` // where the setting holds, if a template is changed for it
+	Held       []Harm       `json:"-"` // what would come of it; empty: it is not held back
 }
 
 // Amendment is one change at one place, or at places that are alike.

@@ -319,6 +319,7 @@ func (m *maker) spread(a *estate.Authority, shared *rank) {
 			continue
 		}
 		spot := Spot{PolicyID: PolicyID{a.Place(), FineGrained, p.Origin, p.Name}, Cite: p.Cite, Where: "msDS-PasswordSettingsPrecedence",
+			PolicyGUID: p.GUID, Identity: a.Identity(),
 			Owner: m.owner(a.Place()), Via: a.Place()}
 		d := &draft{Spot: spot, rank: true, from: setting.Number(shared.number), to: setting.Number(shared.number + int64(k))}
 		m.drafts[spot.key("")] = d
@@ -411,7 +412,7 @@ func (m *maker) spotOf(s *govern.Scope, id setting.ID, e govern.Effective) (spot
 		holder = Elsewhere
 	}
 	spot = Spot{PolicyID: PolicyID{a.Place(), holder, p.Origin, cmp.Or(p.VariantOf, p.Name)}, Cite: e.Cite, Where: e.Cite.Where,
-		Unit: e.Unit, Owner: m.owner(a.Place()),
+		Unit: e.Unit, Owner: m.owner(a.Place()), PolicyGUID: p.GUID, Identity: a.Identity(),
 		Via: a.Place()}
 	if e.Missing == govern.NotSet {
 		spot.Cite = estate.Cite{File: p.Cite.File}

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"slices"
@@ -136,10 +137,42 @@ func Fingerprint(f *Finding) string {
 		id := s.ID()
 		about = append(about, id.Name, id.Origin, string(id.From.Kind), id.From.Name, s.Kind())
 	}
-	if f.Check == "" { // a check's settings can be more or fewer next time
-		about = append(about, string(f.Settings[0]))
+	return govern.Fingerprint(append(about, onSetting(f)...)...)
+}
+
+// onSetting is the setting of a demand's finding: a check's can be more or fewer next time.
+func onSetting(f *Finding) []string {
+	if f.Check == "" {
+		return []string{string(f.Settings[0])}
 	}
-	return govern.Fingerprint(about...)
+	return nil
+}
+
+// Steady names a finding by what stays the same when its place or policy gets another name:
+// SID, machine-id, GUID. Empty: nothing of it does. It can fit findings of two places, such
+// as of machines that are copies of one.
+func Steady(f *Finding) string {
+	place := func(a *estate.Authority) string { return cmp.Or(a.Identity(), a.Name) }
+	about := []string{"steady", string(f.Authority.Kind), place(f.Authority), f.Check}
+	known := f.Authority.Identity() != ""
+	if s := f.Scope; s != nil {
+		switch {
+		case s.Policy != nil && s.Policy.GUID != estate.GUID{}:
+			about, known = append(about, s.Policy.GUID.String()), true
+		default:
+			about = append(about, s.PolicyName()) // its path or DN goes with the place
+		}
+		if s.Elsewhere != nil {
+			about = append(about, place(s.Elsewhere))
+		}
+		about = append(about, s.Kind())
+	} else {
+		about = append(about, f.About)
+	}
+	if !known {
+		return ""
+	}
+	return govern.Fingerprint(append(about, onSetting(f)...)...)
 }
 
 // Alias is the fingerprint that the first versions gave: waivers on record are

@@ -13,6 +13,7 @@ type Waiver struct {
 	Entry       int64 // of the ledger
 	At, By      string
 	Fingerprint string
+	Steady      string // the same under another name of the place or policy; empty: none
 	Scope       string
 	Check       string
 	Setting     setting.ID // of a demand's finding

@@ -77,6 +77,7 @@ type Move struct {
 // Report is everything that changed.
 type Report struct {
 	Before, After State
+	Renamed       []Change
 	Evidence      []Change
 	Baselines     []Change
 	Decisions     []Change
@@ -90,12 +91,13 @@ type Report struct {
 
 // Nothing reports whether nothing changed.
 func (r *Report) Nothing() bool {
-	return len(r.Evidence)+len(r.Baselines)+len(r.Decisions)+len(r.Scopes)+len(r.Moves)+len(r.Accounts)+len(r.Settings)+len(r.Findings)+len(r.Waivers) == 0
+	return len(r.Renamed)+len(r.Evidence)+len(r.Baselines)+len(r.Decisions)+len(r.Scopes)+len(r.Moves)+len(r.Accounts)+len(r.Settings)+len(r.Findings)+len(r.Waivers) == 0
 }
 
 // Between compares two weighings.
 func Between(before, after State) *Report {
 	r := &Report{Before: before, After: after}
+	r.renamed()
 	r.Evidence = compared(before.Files, after.Files, "another content under the same name")
 	versions := func(s *State) map[string]string {
 		all := map[string]string{}

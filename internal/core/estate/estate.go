@@ -4,6 +4,7 @@
 package estate
 
 import (
+	"cmp"
 	"encoding/hex"
 	"fmt"
 	"slices"
@@ -205,8 +206,9 @@ type Authority struct {
 	Kind        Kind             `json:"kind"`
 	Platform    setting.Platform `json:"platform"`
 	SID         string           `json:"sid,omitempty"`
-	System      System           `json:"system,omitzero"`   // of a Unix machine, as its os-release tells
-	Dialect     Dialect          `json:"dialect,omitempty"` // empty: nothing in the evidence tells the server
+	MachineID   string           `json:"machine_id,omitempty"` // of a Unix machine: a digest of it, which is confidential itself
+	System      System           `json:"system,omitzero"`      // of a Unix machine, as its os-release tells
+	Dialect     Dialect          `json:"dialect,omitempty"`    // empty: nothing in the evidence tells the server
 	DialectCite Cite             `json:"dialect_cite"`
 	// Level is the domain's functional level (msDS-Behavior-Version, MS-ADTS 6.1.4.3); nil:
 	// not in the evidence.
@@ -449,6 +451,10 @@ type Template struct {
 	// until the auditor says that less is right.
 	Gone []string `json:"gone,omitempty"`
 }
+
+// Identity is what stays the same when the place gets another name; empty: nothing in the
+// evidence does.
+func (a *Authority) Identity() string { return cmp.Or(a.SID, a.MachineID) }
 
 // NeverChanged reports whether its version says that its computer half was never changed.
 func (c *Container) NeverChanged() bool { return c.Half != nil && *c.Half == 0 }

@@ -45,14 +45,14 @@ func (d *draft) lostPolicies() []Reference {
 	if d.before == nil {
 		return nil
 	}
-	held := map[string]bool{}
+	held, known := map[string]bool{}, map[GUID]bool{}
 	for i := range d.Overrides {
-		held[NormalDN(d.Overrides[i].Origin)] = true
+		held[NormalDN(d.Overrides[i].Origin)], known[d.Overrides[i].GUID] = true, true
 	}
 	var lost []Reference
 	for i := range d.before.Overrides {
 		p := &d.before.Overrides[i]
-		if held[NormalDN(p.Origin)] {
+		if held[NormalDN(p.Origin)] || p.GUID != (GUID{}) && known[p.GUID] { // the same, under another name
 			continue
 		}
 		l := Reference{DN: p.Origin, Lost: true, Cite: p.Cite}

@@ -11,7 +11,7 @@ import (
 // counts.
 func (r *Result) Waive(waivers []check.Waiver) {
 	r.Waivers = waivers
-	newest := map[string]*check.Waiver{}
+	newest, steady := map[string]*check.Waiver{}, map[string]*check.Waiver{}
 	for i := range waivers {
 		w := &waivers[i]
 		switch {
@@ -24,12 +24,19 @@ func (r *Result) Waive(waivers []check.Waiver) {
 				before.State, before.Why = check.Overtaken, fmt.Sprintf("by entry %d", w.Entry)
 			}
 			newest[w.Fingerprint] = w
+			if w.Steady != "" {
+				steady[w.Steady] = w
+			}
 			w.State = check.Needless
 		}
 	}
-	aliases := map[string]int{}
+	aliases, here, called := map[string]int{}, map[string]bool{}, map[string]int{}
 	for i := range r.Findings {
-		aliases[r.Findings[i].Alias]++
+		f := &r.Findings[i]
+		aliases[f.Alias]++
+		if here[f.Fingerprint] = true; len(steady) > 0 {
+			called[check.Steady(f)]++
+		}
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
@@ -41,6 +48,14 @@ func (r *Result) Waive(waivers []check.Waiver) {
 				continue
 			}
 			w = old
+		}
+		if w == nil && len(steady) > 0 {
+			// Under another name it is the same, unless copies of one machine could be meant, or
+			// what was accepted is there under its own name.
+			now := check.Steady(f)
+			if was := steady[now]; was != nil && called[now] == 1 && !here[was.Fingerprint] {
+				w = was
+			}
 		}
 		if w == nil {
 			continue

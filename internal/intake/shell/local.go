@@ -30,6 +30,9 @@ func (r *reader) localUser(o *object) error {
 	if sid := o.get("sid").text; strings.Contains(sid, "-") {
 		if n, err := strconv.ParseUint(sid[strings.LastIndexByte(sid, '-')+1:], 10, 32); err == nil {
 			rec.RID = uint32(n)
+			if of := sid[:strings.LastIndexByte(sid, '-')]; strings.HasPrefix(of, "S-1-5-21-") && o.get("principalsource").text != "ActiveDirectory" {
+				r.into.At(at).SID = of
+			}
 		}
 	}
 	enabled, told := truth(o.get("enabled").text)

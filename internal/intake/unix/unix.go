@@ -10,6 +10,8 @@ package unix
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"path"
 	"slices"
 	"strings"
@@ -135,7 +137,7 @@ const pamFolder = "etc/pam.d/"
 // wanted are the files that are read, by their place in the tree. Those that
 // end in a slash are folders.
 var wanted = []string{
-	"etc/pam.conf", "etc/nsswitch.conf", "etc/sudoers", "etc/sudoers.d/", "etc/hostname", "etc/shells", "etc/redhat-release",
+	"etc/pam.conf", "etc/nsswitch.conf", "etc/sudoers", "etc/sudoers.d/", "etc/hostname", "etc/machine-id", "etc/shells", "etc/redhat-release",
 	"etc/passwdqc.conf", "etc/ssh/sshd_config", "etc/ssh/sshd_config.d/", "usr/etc/ssh/sshd_config",
 	"etc/login.defs", "etc/passwd", "etc/group", "etc/shadow", "etc/default/useradd", "etc/debian_version", "etc/os-release",
 	"usr/lib/os-release",
@@ -274,6 +276,7 @@ func read(t *intake.Tree, into *estate.Builder) error {
 		into.StartFile(p.Stored)
 		into.At(r.at) // every part is evidence of the machine
 	}
+	r.here.MachineID = machineID(t)
 	keepParts(t)
 	r.here.System.Kind, r.here.System.Version = r.system()
 	r.readPeople()
@@ -283,6 +286,21 @@ func read(t *intake.Tree, into *estate.Builder) error {
 	r.defaults()
 	r.accounts()
 	return nil
+}
+
+// machineID is a digest of what the machine is called by itself for good: machine-id(5) says
+// to treat it as confidential.
+func machineID(t *intake.Tree) string {
+	p := t.Find("etc/machine-id")
+	if p == nil {
+		return ""
+	}
+	id := strings.TrimSpace(string(p.Data))
+	if raw, err := hex.DecodeString(id); err != nil || len(raw) != 16 {
+		return ""
+	}
+	sum := sha256.Sum256([]byte("machine-id " + id))
+	return hex.EncodeToString(sum[:8])
 }
 
 // cite is a place in a part.
