@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -350,14 +351,19 @@ func accountRows(t *testing.T, dir string) [][]string {
 	return rows[1:]
 }
 
-// The directory's own answer for every account of three random populations:
+// The directory's own answer for every account of three random populations, or of
+// as many others as STERNLEDGER_ROUNDS says:
 // from the whole export, and from crippled ones, of which each answer must be
 // the directory's own or "unknown", and "unknown" only where a plain reading of
 // what is left does not decide it either.
 func TestRealDirectoryPrecedence(t *testing.T) {
 	labtest.Wanted(t)
 	d := newDirectory(t)
-	for seed := range uint64(3) {
+	from, rounds := uint64(0), uint64(3)
+	if n, err := strconv.ParseUint(os.Getenv("STERNLEDGER_ROUNDS"), 10, 64); err == nil {
+		from, rounds = 1000, n
+	}
+	for seed := from; seed < from+rounds; seed++ {
 		t.Run(fmt.Sprint("population ", seed), func(t *testing.T) {
 			one, answers, primaries := d.populated(t, seed)
 			export := one.lab("export", one.dir)
