@@ -3,7 +3,10 @@ package drift
 import (
 	"fmt"
 	"maps"
+	"math/rand/v2"
+	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -378,4 +381,122 @@ func TestGoneIsNotMended(t *testing.T) {
 		!strings.Contains(r.Baselines[1].Why, "another text under the same version") {
 		t.Errorf("%+v %+v", r.Decisions, r.Baselines)
 	}
+}
+
+// What random changes come to is what a log of them says: nothing more, nothing less.
+func TestRandomPairs(t *testing.T) {
+	from, rounds := uint64(0), uint64(60)
+	if n, err := strconv.ParseUint(os.Getenv("STERNLEDGER_ROUNDS"), 10, 64); err == nil {
+		from, rounds = 1000, n
+	}
+	lengths, thresholds := []int{6, 8, 14, 20}, []string{"3", "5", "10", "never"}
+	weak := func(id string, v string) bool {
+		n, _ := strconv.Atoi(v)
+		return id == "min-length" && n < 14 || id == "lockout-threshold" && (v == "never" || n > 5)
+	}
+	rank := func(id, v string) int { // the greater, the stronger
+		n, _ := strconv.Atoi(v)
+		if id == "min-length" {
+			return n
+		}
+		if v == "never" {
+			n = 1000
+		}
+		return -n
+	}
+	type land struct {
+		values   map[string]string
+		accounts map[string]bool
+	}
+	changes := 0
+	for seed := from; seed < from+rounds; seed++ {
+		rnd := rand.New(rand.NewPCG(seed, 34))
+		some := func(old *land) *land {
+			l := &land{map[string]string{"min-length": strconv.Itoa(lengths[rnd.IntN(4)]), "lockout-threshold": thresholds[rnd.IntN(4)]},
+				map[string]bool{}}
+			for i := range 5 {
+				if rnd.IntN(2) == 0 {
+					l.accounts[fmt.Sprint("u", i)] = true
+				}
+			}
+			if old != nil && rnd.IntN(3) == 0 {
+				l.values = old.values
+			}
+			if old != nil && rnd.IntN(3) == 0 {
+				l.accounts = old.accounts
+			}
+			return l
+		}
+		places := func(lands map[string]*land) (all []place) {
+			for _, name := range slices.Sorted(maps.Keys(lands)) {
+				l := lands[name]
+				all = append(all, place{name, "min-length=" + l.values["min-length"] + " lockout-threshold=" + l.values["lockout-threshold"],
+					slices.Sorted(maps.Keys(l.accounts))})
+			}
+			return all
+		}
+		before, after, log := map[string]*land{}, map[string]*land{}, map[string]bool{}
+		for i := range 1 + rnd.IntN(3) {
+			name := fmt.Sprint("p", i)
+			before[name] = some(nil)
+			after[name] = some(before[name])
+			for _, id := range []string{"min-length", "lockout-threshold"} {
+				was, is := before[name].values[id], after[name].values[id]
+				switch {
+				case was == is:
+					continue
+				case rank(id, is) > rank(id, was):
+					log[fmt.Sprintf("setting %s %s better", name, id)] = true
+				default:
+					log[fmt.Sprintf("setting %s %s worse", name, id)] = true
+				}
+				switch {
+				case weak(id, was) && weak(id, is) && rank(id, is) > rank(id, was):
+					log[fmt.Sprintf("finding %s %s better", name, id)] = true
+				case weak(id, was) && weak(id, is):
+					log[fmt.Sprintf("finding %s %s worse", name, id)] = true
+				case weak(id, was):
+					log[fmt.Sprintf("finding %s %s gone mended", name, id)] = true
+				case weak(id, is):
+					log[fmt.Sprintf("finding %s %s new changed", name, id)] = true
+				}
+			}
+			if len(before[name].accounts) == 0 || len(after[name].accounts) == 0 {
+				continue // no accounts are listed: nobody came or went
+			}
+			for u := range before[name].accounts {
+				if !after[name].accounts[u] {
+					log[fmt.Sprintf("account %s %s gone", name, u)] = true
+				}
+			}
+			for u := range after[name].accounts {
+				if !before[name].accounts[u] {
+					log[fmt.Sprintf("account %s %s new", name, u)] = true
+				}
+			}
+		}
+		r := Between(weighed(t, 1, []string{"x 1"}, places(before)...), weighed(t, 2, []string{"x 1"}, places(after)...))
+		said := map[string]bool{}
+		for _, s := range r.Settings {
+			name, _, _ := strings.Cut(s.What, " ")
+			said[fmt.Sprintf("setting %s %s %s", name, s.Setting, s.Way)] = true
+		}
+		for _, f := range r.Findings {
+			name, _, _ := strings.Cut(f.What, " ")
+			i := slices.IndexFunc([]string{"min-length", "lockout-threshold"}, func(id string) bool { return setting.Get(setting.ID(id)).Title == f.Headline })
+			if i < 0 {
+				continue // a check's, such as on how settings go together
+			}
+			word, _, _ := strings.Cut(f.Why, ":")
+			said[strings.TrimSpace(fmt.Sprintf("finding %s %s %s %s", name, []string{"min-length", "lockout-threshold"}[i], f.Way, word))] = true
+		}
+		for _, a := range r.Accounts {
+			said[fmt.Sprintf("account %s %s %s", a.Why, a.What, a.Way)] = true
+		}
+		if !maps.Equal(said, log) {
+			t.Fatalf("seed %d: said %v\nwant %v", seed, slices.Sorted(maps.Keys(said)), slices.Sorted(maps.Keys(log)))
+		}
+		changes += len(log)
+	}
+	t.Logf("%d changes", changes)
 }
