@@ -86,3 +86,30 @@ func TestRenamed(t *testing.T) {
 	}
 	sound(t, dir)
 }
+
+// Another machine under a known name takes nothing over from the one before.
+func TestReplacedMachine(t *testing.T) {
+	beside(t)
+	dir, in := begin(t), t.TempDir()
+	root := filepath.Join(in, "1", "gate1")
+	write(t, root+"/etc/machine-id", "0123456789abcdef0123456789abcdef\n")
+	write(t, root+"/etc/passwd", "root:x:0:0::/root:/bin/sh\nann:x:1000:1000::/home/ann:/bin/sh\n")
+	write(t, root+"/etc/login.defs", "PASS_MAX_DAYS 99\n")
+	must(t, dir, "gather", root)
+	next := filepath.Join(in, "2", "gate1")
+	write(t, next+"/etc/login.defs", "PASS_MAX_DAYS 30\n")
+	write(t, next+"/etc/machine-id", "ffff456789abcdef0123456789abcdef\n")
+	if out := must(t, dir, "gather", next); !strings.Contains(out, "another machine than the one on record") {
+		t.Errorf("%s", out)
+	}
+	if out := must(t, dir, "accounts"); strings.Contains(out, "ann") {
+		t.Errorf("accounts of the machine before:\n%s", out)
+	}
+	if text, _ := os.ReadFile(filepath.Join(dir, "ledger.db")); strings.Contains(string(text), "456789abcdef") {
+		t.Error("a machine-id is kept")
+	}
+	same := filepath.Join(in, "3", "gate1")
+	write(t, same+"/etc/login.defs", "PASS_MAX_DAYS 60\n")
+	must(t, dir, "gather", same, "--less-is-right", "x")
+	sound(t, dir)
+}

@@ -90,10 +90,19 @@ func (g *gathering) remember() (map[estate.Place]*estate.Authority, error) {
 		if err := json.Unmarshal([]byte(body), was); err != nil {
 			return nil, fmt.Errorf("%s in the ledger: %w", custody.SubjectOf(at), err)
 		}
+		if another(was, g.builder.At(at)) {
+			g.result.Replaced = append(g.result.Replaced, at)
+			continue
+		}
 		before[at] = was
 		g.builder.Remember(was)
 	}
 	return before, nil
+}
+
+// another reports whether two exports of one name are of two machines.
+func another(was, is *estate.Authority) bool {
+	return is.Kind == estate.Machine && was.Identity() != "" && is.Identity() != "" && was.Identity() != is.Identity()
 }
 
 // keepDefault keeps what an earlier gather of a server's configuration said of

@@ -2,6 +2,7 @@ package collect
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -240,6 +241,20 @@ func (g *gathering) addOlder(t *intake.Tree, format *intake.TreeFormat) error {
 	}
 	for _, a := range b.Finish() {
 		if a.Head != nil && a.Listed {
+			continue
+		}
+		body, err := g.record.Latest(custody.SubjectOf(a.Place()), g.aside)
+		if err != nil || body == "" {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		var was estate.Authority
+		if err := json.Unmarshal([]byte(body), &was); err != nil {
+			return fmt.Errorf("%s in the ledger: %w", custody.SubjectOf(a.Place()), err)
+		}
+		if another(&was, a) {
 			continue
 		}
 		files, err := g.record.FilesOf(custody.SubjectOf(a.Place()), g.aside)

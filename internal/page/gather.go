@@ -64,6 +64,9 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	if _, lines := Unweighed(g.Unweighed, len(g.Authorities)); len(lines) > 0 {
 		s.Text("Not covered by a chosen baseline (choose under \"baselines:\" in engagement.yaml): " + strings.Join(lines, "; ") + ".")
 	}
+	for _, at := range g.Replaced {
+		s.Text(at.String() + " is another machine than the one on record under this name, by its SID or machine-id: nothing is taken over from that one.")
+	}
 	for _, x := range g.OtherNames[:min(len(g.OtherNames), mostIdle)] {
 		s.Text(fmt.Sprintf("%s is %s by its SID or machine-id. If it was renamed: sternledger set-aside --place %q --reason \"Renamed to %s\". If "+
 			"one is a copy of the other, leave both.", x.Now, x.Known, x.Known.String(), x.Now.Name))
