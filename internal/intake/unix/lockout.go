@@ -87,7 +87,15 @@ func (r *reader) lockout() {
 		return
 	}
 	r.compareAgeing()
-	file, _ := r.files(&faillock, "etc/security/faillock.conf")
+	if reads, told := r.has(lockFile); told && !reads {
+		if file, _ := r.files(&faillock, lockConf); len(file) > 0 {
+			names := sortedNames(file)
+			r.remark(estate.NotTaken, "faillock.conf", "this machine's pam_faillock reads no faillock.conf: that came with Linux-PAM 1.4",
+				"Set "+strings.Join(names, ", ")+" in the stack, behind each pam_faillock.so.", lockoutSettings, file[names[0]].cite)
+		}
+		return
+	}
+	file, _ := r.lockFile(lockConf)
 	if never := ordinary.lock[setting.LockoutThreshold]; len(file) > 0 && never.Value.Is(setting.Never) && !r.locksAnywhere() {
 		names := sortedNames(file)
 		if n, ok := file["deny"]; ok && n.value == "0" || never.Cite.File == file[names[0]].cite.File {
@@ -568,7 +576,7 @@ func (r *reader) clears(service string, w world, stack []call, module string, d 
 // do not add up; and while it still holds the account for locked, and the other does not, it
 // counts no more.
 func (r *reader) countsApart(service string, d, counter *locking, stopping []*call, counting *call) {
-	file, _ := r.files(&faillock, "etc/security/faillock.conf")
+	file, _ := r.lockFile(lockConf)
 	dir := func(c *call) string { return cmp.Or(c.value("dir"), file["dir"].value, "/var/run/faillock") }
 	never := func(s estate.Settings, why string) {
 		at := counting.cite
@@ -628,10 +636,22 @@ const (
 	faillockUnlock   = 600
 )
 
+// lockConf is the file of pam_faillock.
+const lockConf = "etc/security/faillock.conf"
+
+// lockFile is what a file of pam_faillock sets, where this machine's module reads one.
+func (r *reader) lockFile(file string) (options, []slip) {
+	if reads, _ := r.has(lockFile); !reads {
+		return options{}, nil
+	}
+	return r.files(&faillock, file)
+}
+
 func (r *reader) faillock(d *locking, c *call) {
-	file := "etc/security/faillock.conf"
+	file := lockConf
+	reads, _ := r.has(lockFile)
 	for _, a := range c.args {
-		if given, ok := strings.CutPrefix(a, "conf=/"); ok {
+		if given, ok := strings.CutPrefix(a, "conf=/"); ok && reads {
 			file = given
 			if r.tree.Find(file) == nil {
 				for _, id := range lockoutSettings {
@@ -643,7 +663,7 @@ func (r *reader) faillock(d *locking, c *call) {
 			}
 		}
 	}
-	given, slips := r.files(&faillock, file)
+	given, slips := r.lockFile(file)
 	o, more := given.with(&faillock, c, "preauth", "authfail", "authsucc", "conf", "serialize", "debug")
 	r.slipped(&faillock, append(slips, more...), lockoutSettings)
 	d.admins = o["admin_group"].value

@@ -37,6 +37,7 @@ type grammar struct {
 	fold   bool // names in any case
 	strict bool // in the file: what is not understood ends the reading
 	zero   bool // in a call, what is no number is taken for 0
+	as     int  // the version of its library that is read; 0: any
 }
 
 var (
@@ -45,6 +46,13 @@ var (
 	faillock  = grammar{module: "pam_faillock"}
 	pwhistory = grammar{module: "pam_pwhistory", fold: true, zero: true}
 )
+
+// pwquality is the grammar of this machine's version.
+func (r *reader) pwquality() *grammar {
+	g := pwquality
+	g.as = r.taken(libpwquality)
+	return &g
+}
 
 // longestLock is the longest time that pam_faillock takes, in seconds.
 const longestLock = 604800
@@ -56,6 +64,9 @@ func (g *grammar) take(name, value string, strict bool) (key, taken, why string)
 		key = strings.ToLower(name)
 	}
 	row := optionOf(g.module, key)
+	if row != nil && g.as > 0 && (row.since > g.as || strict && row.filed > g.as) {
+		return "", "", fmt.Sprintf("%s of this version has no option %s", g.module, key)
+	}
 	switch {
 	case row == nil:
 		var names []string

@@ -448,14 +448,15 @@ type demand struct {
 // several that are obeyed, each is.
 func (r *reader) quality(stack []call, store int) {
 	files := []string{}
+	later, _ := r.has(noCredits)
 	for _, p := range r.tree.Parts {
-		if strings.HasPrefix(p.Name, "etc/security/pwquality.conf.d/") && strings.HasSuffix(p.Name, ".conf") {
+		if later && strings.HasPrefix(p.Name, "etc/security/pwquality.conf.d/") && strings.HasSuffix(p.Name, ".conf") {
 			files = append(files, p.Name)
 		}
 	}
 	sort.Strings(files)
 	// The drop-ins are read first, so the file itself has the last word.
-	file, slips := r.files(&pwquality, append(files, "etc/security/pwquality.conf")...)
+	file, slips := r.files(r.pwquality(), append(files, "etc/security/pwquality.conf")...)
 	spared(&stack[store], r.rules, r.root)
 	counting := r.counting(stack, checking, store)
 	if len(counting) == 0 {
@@ -542,7 +543,7 @@ func (r *reader) byPasswdqc(c *call) *demand {
 func (r *reader) byQuality(c *call, file options, slips []slip) *demand {
 	d := &demand{settings: estate.Settings{}}
 	var o options
-	if g := &pwquality; c.module == g.module {
+	if g := r.pwquality(); c.module == g.module {
 		var more []slip
 		o, more = file.with(g, c, callOnly...)
 		r.slipped(g, append(slips, more...), passwordSettings)
@@ -637,7 +638,11 @@ func (q *quality) number(name string) (int64, estate.Cite) {
 	}
 	at := q.c.cite
 	at.Where, at.Note = name, "not set: the module's default"
-	return optionOf(pwquality.module, name).byDefault(q.c.module), at
+	row := optionOf(pwquality.module, name)
+	if later, _ := q.r.has(noCredits); !later && row.since == 0 {
+		return row.byOlder, at
+	}
+	return row.byDefault(q.c.module), at
 }
 
 // spared sets what holds where nothing is checked.

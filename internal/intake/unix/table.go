@@ -24,6 +24,10 @@ type Option struct {
 	// Also are further words for special values that the module takes.
 	Also map[setting.Special][]string
 
+	// since is the version of the module's library that first had it, filed the one from which
+	// on its file can hold it; 0: all that are read.
+	since, filed int
+
 	takes   taking
 	most    int64  // of a number, 0: no bound; one above it is not taken
 	wraps   bool   // a number of 16 bits without a sign
@@ -60,20 +64,20 @@ var (
 		{Module: pwquality.module, Name: "ucredit", Setting: setting.RequireUpper, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
 		{Module: pwquality.module, Name: "dcredit", Setting: setting.RequireDigit, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
 		{Module: pwquality.module, Name: "ocredit", Setting: setting.RequireSymbol, Form: atLeast, Tested: creditOrNone, also: cracklib.module, byOlder: 1},
-		{Module: pwquality.module, Name: "usercheck", Setting: setting.NameCheck, Form: setting.OneZero, byNone: 1},
-		{Module: pwquality.module, Name: "dictcheck", Setting: setting.DictionaryCheck, Form: setting.OneZero, byNone: 1, byOlder: 1},
+		{Module: pwquality.module, Name: "usercheck", Setting: setting.NameCheck, Form: setting.OneZero, byNone: 1, since: 1_004_000},
+		{Module: pwquality.module, Name: "dictcheck", Setting: setting.DictionaryCheck, Form: setting.OneZero, byNone: 1, byOlder: 1, since: 1_003_000},
 		{Module: pwquality.module, Name: "difok", Setting: setting.MinChanged, Form: setting.Plain, also: cracklib.module, byNone: 1, byOlder: 5},
 		{Module: pwquality.module, Name: "maxrepeat", Setting: setting.MaxRepeat, Form: setting.Plain, also: cracklib.module, limit: true},
 		{Module: pwquality.module, Name: "maxsequence", Setting: setting.MaxSequence, Form: setting.Plain, also: cracklib.module, limit: true},
 		{Module: pwquality.module, Name: "badwords", Setting: setting.Blocklist, takes: someWords},
 		{Module: pwquality.module, Name: "maxclassrepeat", NoSetting: noSuch, also: cracklib.module},
 		{Module: pwquality.module, Name: "gecoscheck", NoSetting: noSuch},
-		{Module: pwquality.module, Name: "usersubstr", NoSetting: noSuch},
-		{Module: pwquality.module, Name: "enforcing", NoSetting: "whether a module is obeyed decides the settings", byNone: 1, byOlder: 1},
-		{Module: pwquality.module, Name: "retry", NoSetting: "it only says how often the module asks again", also: cracklib.module},
+		{Module: pwquality.module, Name: "usersubstr", NoSetting: noSuch, since: 1_004_003},
+		{Module: pwquality.module, Name: "enforcing", NoSetting: "whether a module is obeyed decides the settings", byNone: 1, byOlder: 1, since: 1_004_000},
+		{Module: pwquality.module, Name: "retry", NoSetting: "it only says how often the module asks again", also: cracklib.module, filed: 1_004_001},
 		{Module: pwquality.module, Name: "dictpath", NoSetting: noSuch, takes: aFile, also: cracklib.module},
-		{Module: pwquality.module, Name: "enforce_for_root", NoSetting: rootByItself, takes: aFlag, also: cracklib.module},
-		{Module: pwquality.module, Name: "local_users_only", NoSetting: noSuch, takes: aFlag},
+		{Module: pwquality.module, Name: "enforce_for_root", NoSetting: rootByItself, takes: aFlag, also: cracklib.module, filed: 1_004_001},
+		{Module: pwquality.module, Name: "local_users_only", NoSetting: noSuch, takes: aFlag, filed: 1_004_001},
 		{Module: cracklib.module, Name: "reject_username", NoSetting: noSuch, takes: aFlag},
 		{Module: cracklib.module, Name: "gecoscheck", NoSetting: noSuch, takes: aFlag},
 

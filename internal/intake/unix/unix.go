@@ -248,6 +248,10 @@ type reader struct {
 
 	ageings map[string]bool // names of policies that accounts' own ages made
 
+	// older: where the evidence does not tell which version of a component the machine has, it
+	// is read as the oldest that it can be; else as the newest.
+	older bool
+
 	newest int64 // day on which the newest password of shadow was set, from 1970
 }
 
@@ -262,8 +266,7 @@ func read(t *intake.Tree, into *estate.Builder) error {
 		return &intake.Error{Path: t.Path, Seen: "an etc tree without pam.d, passwd, shadow and login.defs", Expected: "at least one of them",
 			Next: "see docs/sources.md for what to copy"}
 	}
-	r := &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: newStacks(t), rules: estate.Settings{},
-		root: estate.Settings{}, ageings: map[string]bool{}}
+	r := newReader(t, into)
 	into.StartFile(t.Parts[0].Stored)
 	if known := into.Knows(r.at); known != nil {
 		return &intake.Error{Path: t.Path, Seen: "a second export of the machine " + t.Name,
@@ -279,13 +282,72 @@ func read(t *intake.Tree, into *estate.Builder) error {
 	r.here.MachineID = machineID(t)
 	keepParts(t)
 	r.here.System.Kind, r.here.System.Version = r.system()
+	r.facts()
+	r.bothWays()
+	return nil
+}
+
+func newReader(t *intake.Tree, into *estate.Builder) *reader {
+	return &reader{tree: t, into: into, at: estate.Place{Name: t.Name, Kind: estate.Machine}, pam: newStacks(t), rules: estate.Settings{},
+		root: estate.Settings{}, ageings: map[string]bool{}}
+}
+
+func (r *reader) facts() {
 	r.readPeople()
 	r.passwordRules()
 	r.lockout()
 	r.otherSources()
 	r.defaults()
 	r.accounts()
-	return nil
+}
+
+// bothWays reads the machine once more where the evidence does not tell what versions it has:
+// what differs is not known.
+func (r *reader) bothWays() {
+	told := true
+	for _, f := range []feature{lockFile, noCredits} {
+		_, sure := r.has(f)
+		told = told && sure
+	}
+	if v := r.version(libpwquality); told && v.low == v.high {
+		return
+	}
+	into := estate.NewBuilder()
+	into.StartFile(r.tree.Parts[0].Stored)
+	older := newReader(r.tree, into)
+	older.older, older.here = true, into.At(r.at)
+	older.here.Platform = r.here.Platform
+	older.facts()
+	others := map[string]*estate.Policy{}
+	for _, p := range policiesOf(older.here) {
+		others[p.Name] = p
+	}
+	const why = "what the machine makes of it differs by the version of its modules, and the evidence does not tell which it has"
+	for _, p := range policiesOf(r.here) {
+		other := others[p.Name]
+		if other == nil {
+			continue
+		}
+		for id, f := range p.Settings {
+			if o := other.Settings[id]; f.Problem == "" && (o.Problem != "" || o.Value != f.Value) {
+				p.Settings[id] = estate.Fact{Cite: f.Cite, Problem: why, Remedy: "Gather etc/os-release, or the list of packages, too."}
+			}
+		}
+	}
+}
+
+// policiesOf are a machine's policies: its own, and what comes of it for some accounts.
+func policiesOf(a *estate.Authority) []*estate.Policy {
+	var all []*estate.Policy
+	if a.Head != nil {
+		all = append(all, a.Head)
+	}
+	for _, of := range [][]estate.Policy{a.Overrides, a.Typed} {
+		for i := range of {
+			all = append(all, &of[i])
+		}
+	}
+	return all
 }
 
 // machineID is a digest of what the machine is called by itself for good: machine-id(5) says

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +18,9 @@ import (
 	"sternledger/internal/intake"
 	"sternledger/internal/labtest"
 )
+
+// tells are files that tell which versions a machine has, or for which that matters.
+var tells = regexp.MustCompile(`release|debian_version|packages|var/lib/dpkg|installed-|pwhistory\.conf`)
 
 // machine reads a tree that is given as one text: "== NAME" and the file's
 // lines, again and again.
@@ -36,6 +40,10 @@ func machine(t testing.TB, text string) (*estate.Authority, *intake.Tree, []esta
 	if !strings.Contains(text, "security/") && !strings.Contains(text, "no security") {
 		tree.Parts = append(tree.Parts, &intake.Part{Name: "etc/security/limits.conf", Stored: "m/etc/security/limits.conf",
 			Path: "m/etc/security/limits.conf"})
+	}
+	if !tells.MatchString(text) {
+		tree.Parts = append(tree.Parts, &intake.Part{Name: "packages", Stored: "m/packages", Path: "m/packages",
+			Data: []byte("libpam-modules 1.5.2-6\nlibpwquality1 1.4.5-1\n")})
 	}
 	slices.SortFunc(tree.Parts, func(x, y *intake.Part) int { return strings.Compare(x.Name, y.Name) })
 	b := estate.NewBuilder()
@@ -108,7 +116,7 @@ func TestSettings(t *testing.T) {
 		"two equals signs":         {"== security/pwquality.conf\nminlen == 14\n" + quality, "min-length=8", ""},
 		"a wrong argument is passed over": {checked("requisite pam_pwquality.so minlen=14x minlenn=3 minclass=3"),
 			"min-length=8 classes-required=3", ""},
-		"pam_unix makes 0 of what is no number": {"== pam.d/passwd\npassword required pam_unix.so minlen=14x remember=5x",
+		"pam_unix makes 0 of what is no number": {"== packages\nbash 5\n== pam.d/passwd\npassword required pam_unix.so minlen=14x remember=5x",
 			"min-length=0 history=0", ""},
 		"use_authtok, and nobody asks": {"== pam.d/passwd\npassword required pam_pwhistory.so use_authtok\npassword required pam_unix.so",
 			"min-length=? history=?", ""},
@@ -131,8 +139,34 @@ func TestSettings(t *testing.T) {
 			checked("required pam_pwhistory.so"), "history=24", ""},
 		"history that Fedora reads": {"== redhat-release\nFedora release 40 (Forty)\n== security/pwhistory.conf\nremember = 24\n" +
 			checked("required pam_pwhistory.so"), "history=24", ""},
-		"history that may be brought back": {"== redhat-release\nRocky Linux release 9.4 (Blue Onyx)\n== " +
+		"history that may be brought back": {"== redhat-release\nRocky Linux release 9 (Blue Onyx)\n== " +
 			"security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
+		"history that was brought back": {"== redhat-release\nRocky Linux release 9.4 (Blue Onyx)\n== " +
+			"security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
+		"history before it was brought back": {"== os-release\nID=\"almalinux\"\nVERSION_ID=\"8.6\"\n== " +
+			"security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=10", ""},
+		"history of the tenth minor release": {"== os-release\nID=rhel\nVERSION_ID=8.10\n== " +
+			"security/pwhistory.conf\nremember = 24\n" + checked("required pam_pwhistory.so"), "history=24", ""},
+		"credits of old": {"== redhat-release\nCentOS Linux release 7.9.2009 (Core)\n== security/pwquality.conf\nminlen = 14\n" +
+			checked("requisite pam_pwquality.so"), "min-length=10 min-changed=5 dictionary-check=on name-check=on", ""},
+		"credits of old, turned off": {"== os-release\nID=amzn\nVERSION_ID=2\n== security/pwquality.conf\nminlen = 14\nlcredit = 0\n" +
+			"ucredit = 0\ndcredit = 0\nocredit = 0\n" + checked("requisite pam_pwquality.so"), "min-length=14", ""},
+		"credits, and nothing tells which": {"== packages\nbash 5\n== security/pwquality.conf\nminlen = 14\n" +
+			checked("requisite pam_pwquality.so"), "min-length=?", ""},
+		"no credits, and nothing tells which": {"== packages\nbash 5\n== security/pwquality.conf\nminlen = 14\nlcredit = 0\n" +
+			"ucredit = 0\ndcredit = 0\nocredit = 0\n" + checked("requisite pam_pwquality.so"), "min-length=14", ""},
+		"an option that came later": {"== redhat-release\nCentOS Linux release 7.9.2009 (Core)\n== security/pwquality.conf\ndictcheck = 0\n" +
+			"minlen = 30\n" + checked("requisite pam_pwquality.so"), "min-length=6 dictionary-check=on", ""},
+		"drop-ins that came later": {"== redhat-release\nCentOS Linux release 7.9.2009 (Core)\n== security/pwquality.conf.d/a.conf\nminlen = 30\n" +
+			checked("requisite pam_pwquality.so"), "min-length=6", ""},
+		"lock, by a file that is not read": {"== redhat-release\nRed Hat Enterprise Linux release 8.1 (Ootpa)\n== security/faillock.conf\n" +
+			"deny = 20\n" + goodAuth, "lockout-threshold=3", "lockout-threshold=never"},
+		"lock, by a file that is read": {"== redhat-release\nRed Hat Enterprise Linux release 8.2 (Ootpa)\n== security/faillock.conf\n" +
+			"deny = 20\n" + goodAuth, "lockout-threshold=20", "lockout-threshold=never"},
+		"lock, by a file that may be read": {"== os-release\nID=centos\nVERSION_ID=8\n== security/faillock.conf\n" +
+			"deny = 20\n" + goodAuth, "lockout-threshold=?", "lockout-threshold=never"},
+		"lock, by a file that says what is there anyway": {"== packages\nbash 5\n== security/faillock.conf\n" +
+			"deny = 3\n" + goodAuth, "lockout-threshold=3", "lockout-threshold=never"},
 		"history by its package": {"== packages\nlibpam-modules:amd64\t1.5.3-5ubuntu5\n== security/pwhistory.conf\nremember = 24\n" +
 			checked("required pam_pwhistory.so"), "history=24", ""},
 		"history by an older one": {"== var/lib/dpkg/status\nPackage: libpam-modules\nStatus: install ok " +
