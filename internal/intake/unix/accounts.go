@@ -123,11 +123,14 @@ func (r *reader) defaults() {
 
 // unenforced reports whether some door does not enforce a field of shadow.
 func (r *reader) unenforced(a age) bool {
-	return r.ageless != nil && (a.id == setting.MaxAge || a.id == setting.InactiveDisable)
+	return (r.ageless != nil || r.ageUnread != nil) && (a.id == setting.MaxAge || a.id == setting.InactiveDisable)
 }
 
 // neverEnds is what such a field comes to.
 func (r *reader) neverEnds(a age) estate.Fact {
+	if r.ageless == nil {
+		return *r.ageUnread
+	}
 	at := *r.ageless
 	at.Note = "whatever shadow says: this stack lets in accounts whose password has expired"
 	return estate.Fact{Value: a.value(-1), Cite: at}

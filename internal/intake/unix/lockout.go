@@ -45,6 +45,7 @@ type door struct {
 	checks  estate.Cite     // the call that checks the password
 	ages    bool            // an account whose password has ended is not let in
 	stale   estate.Cite     // where it is let in all the same
+	unread  string          // why its stacks cannot be followed; empty: they can
 }
 
 // locking is how a stack locks those whom it is played for.
@@ -112,11 +113,23 @@ func (r *reader) lockout() {
 
 // emptyAccepted says whether some door takes an empty password.
 func (r *reader) emptyAccepted() {
+	unread := -1
 	for i := range r.doors {
-		if d := &r.doors[i]; d.empty || i == len(r.doors)-1 {
-			r.set(setting.EmptyAccepted, setting.Switch(d.empty), d.checks, r.rules, r.root)
+		switch d := &r.doors[i]; {
+		case d.empty:
+			r.set(setting.EmptyAccepted, setting.On, d.checks, r.rules, r.root)
 			return
+		case d.unread != "":
+			unread = i
 		}
+	}
+	switch n := len(r.doors) - 1; {
+	case unread >= 0:
+		d := &r.doors[unread]
+		f := estate.Fact{Cite: d.checks, Problem: d.unread, Remedy: "Gather all files that " + d.service + " includes."}
+		r.rules[setting.EmptyAccepted], r.root[setting.EmptyAccepted] = f, f
+	case n >= 0:
+		r.set(setting.EmptyAccepted, setting.Off, r.doors[n].checks, r.rules, r.root)
 	}
 }
 
@@ -219,7 +232,12 @@ func (r *reader) compareDoors(w *door) {
 func (r *reader) compareAgeing() {
 	var names []string
 	for i := range r.doors {
-		if d := &r.doors[i]; !d.ages && !slices.Contains(lockers, d.service) {
+		switch d := &r.doors[i]; {
+		case d.ages, slices.Contains(lockers, d.service):
+		case d.unread != "":
+			r.ageUnread = &estate.Fact{Cite: d.stale, Problem: d.unread,
+				Remedy: "Gather all files that " + d.service + " includes."}
+		default:
 			names = append(names, d.service)
 			r.ageless = &d.stale
 		}
@@ -227,7 +245,7 @@ func (r *reader) compareAgeing() {
 	if len(names) > 0 {
 		r.remark(estate.NotObeyed, "ageing",
 			fmt.Sprintf("%s: nothing proves that an account whose password has ended is refused; the account stack does not ask "+
-				"pam_unix, its answer does not count, or the stack cannot be followed", strings.Join(names, ", ")),
+				"pam_unix, or its answer does not count", strings.Join(names, ", ")),
 			"Call pam_unix in the account stack so that its refusal counts; gather all of pam.d.", []setting.ID{setting.MaxAge, setting.InactiveDisable},
 			*r.ageless)
 	}
@@ -282,7 +300,7 @@ func (r *reader) opened(service string) *door {
 	if d.lock == nil && d.root == nil {
 		return nil
 	}
-	d.ages, d.stale = r.ages(service)
+	d.ages, d.stale, d.unread = r.ages(service)
 	return d
 }
 
@@ -383,8 +401,8 @@ func (r *reader) accountStack(service string) ([]call, error) {
 
 // untold is a door of which it is not known how it locks.
 func (r *reader) untold(service string, at estate.Cite, why string) *door {
-	d := &door{service: service, lock: estate.Settings{}, members: estate.Settings{}, root: estate.Settings{}, empty: true, checks: at}
-	d.ages, d.stale = r.ages(service)
+	d := &door{service: service, lock: estate.Settings{}, members: estate.Settings{}, root: estate.Settings{}, checks: at, unread: why}
+	d.ages, d.stale, _ = r.ages(service)
 	for _, id := range lockoutSettings {
 		for _, s := range []estate.Settings{d.lock, d.members, d.root} {
 			s[id] = estate.Fact{Cite: at, Problem: why, Remedy: "Gather all files that " + service +
@@ -396,19 +414,19 @@ func (r *reader) untold(service string, at estate.Cite, why string) *door {
 
 // ages reports whether a service refuses an account whose password has ended,
 // and where its stack for accounts lets it in.
-func (r *reader) ages(service string) (bool, estate.Cite) {
+func (r *reader) ages(service string) (ages bool, at estate.Cite, unread string) {
 	stack, err := r.accountStack(service)
 	if err != nil {
 		at := cite(r.pam.find(service), 1, service+" account", "")
 		r.into.NotUnderstood(at, "the stack cannot be followed: %v; so nothing proves that it refuses a password that has ended", err)
-		return false, at
+		return false, at, service + " cannot be followed: " + err.Error()
 	}
 	if len(stack) == 0 {
-		return true, estate.Cite{} // nobody is let in without one
+		return true, estate.Cite{}, "" // nobody is let in without one
 	}
 	ways, _ := r.worlds(stack, r.ordinary())
 	if ways == nil {
-		return false, stack[0].cite // too many modules whose answers are not known
+		return false, stack[0].cite, "" // too many modules whose answers are not known
 	}
 	for _, w := range ways {
 		for _, ended := range []string{expired, renewal} {
@@ -418,11 +436,11 @@ func (r *reader) ages(service string) (bool, estate.Cite) {
 				if len(called) > 0 {
 					at = stack[called[len(called)-1]].cite
 				}
-				return false, at
+				return false, at, ""
 			}
 		}
 	}
-	return true, estate.Cite{}
+	return true, estate.Cite{}, ""
 }
 
 // locks works out how one service locks.

@@ -64,7 +64,7 @@ func (g *grammar) take(name, value string, strict bool) (key, taken, why string)
 		key = strings.ToLower(name)
 	}
 	row := optionOf(g.module, key)
-	if row != nil && g.as > 0 && (row.since > g.as || strict && row.filed > g.as) {
+	if row != nil && g.as > 0 && row.since > g.as {
 		return "", "", fmt.Sprintf("%s of this version has no option %s", g.module, key)
 	}
 	switch {
@@ -127,6 +127,9 @@ func (r *reader) files(g *grammar, names ...string) (options, []slip) {
 			}
 			at := cite(p, i+1, name, text)
 			key, taken, why := g.take(name, value, g.strict)
+			if row := optionOf(g.module, key); row != nil && g.as > 0 && row.filed > g.as {
+				why = fmt.Sprintf("%s of this version takes %s in its calls only", g.module, key)
+			}
 			if why != "" {
 				slips = append(slips, slip{at, why, g.strict})
 				if g.strict {

@@ -218,6 +218,10 @@ func (s *stacks) load(service, kind string, level, depth int, room *int) ([]call
 		part = s.tree.Find(service[1:])
 	}
 	if part == nil {
+		if slices.ContainsFunc(s.tree.Parts, func(p *intake.Part) bool { return strings.HasPrefix(p.Name, "etc/authselect/") }) {
+			return nil, fmt.Errorf("%s%s is not in the tree: such systems have a link there, which the copy lost; copy pam.d with cp -RL or tar -h",
+				pamFolder, service)
+		}
 		return nil, fmt.Errorf("%s%s is not in the tree", pamFolder, service)
 	}
 	if depth > deepestStack {

@@ -245,6 +245,8 @@ type reader struct {
 
 	doors   []door
 	ageless *estate.Cite // where a door lets in whose password has ended; nil: none does
+	// ageUnread says that a door cannot be followed, and may let in whose password has ended.
+	ageUnread *estate.Fact
 
 	ageings map[string]bool // names of policies that accounts' own ages made
 

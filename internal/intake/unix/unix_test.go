@@ -286,7 +286,7 @@ func TestSettings(t *testing.T) {
 				"authfail deny=4 fail_interval=60 unlock_time=60"), "lockout-threshold=4 lockout-window=60", ""},
 		"quality, its file not gathered": {"== hostname\nno security" + quality, "min-length=? name-check=?", ""},
 		"ageing by a stack that cannot be followed": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth + "\naccount include gone",
-			"max-age=never", ""},
+			"max-age=?", ""},
 		"ageing by too many unknown": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
 			strings.Repeat("\naccount required pam_harbour.so", 6) + "\naccount required pam_unix.so", "max-age=never", ""},
 		"ageing that other asks for": {"== login.defs\nPASS_MAX_DAYS\t90" + goodAuth +
@@ -1374,22 +1374,50 @@ func keptOf(p *intake.Part) string {
 // way in, conditions on the caller, screen locks, cards and certificates. The tree holds, in words of ours, the
 // stacks of Red Hat's local profile.
 func TestStockStacks(t *testing.T) {
-	data, err := os.ReadFile("testdata/red-hat-9.txt")
-	if err != nil {
-		t.Fatal(err)
+	stock := map[string]string{}
+	for _, name := range []string{"red-hat-7", "red-hat-8-sssd", "red-hat-9", "suse-15", "ubuntu-22"} {
+		data, err := os.ReadFile("testdata/" + name + ".txt")
+		if err != nil {
+			t.Fatal(err)
+		}
+		stock[name] = string(data)
 	}
-	stock := string(data)
+	const hardened = "min-length=14 classes-required=4 history=24 lockout-threshold=5 lockout-duration=900 lockout-administrator=on max-age=31536000"
+	edit := func(name string, pairs ...string) string {
+		t.Helper()
+		text := stock[name]
+		for i := 0; i < len(pairs); i += 2 {
+			if !strings.Contains(text, pairs[i]) {
+				t.Fatalf("%s has no %q", name, pairs[i])
+			}
+			text = strings.ReplaceAll(text, pairs[i], pairs[i+1])
+		}
+		return text
+	}
+	twice := "auth        required                                     pam_u2f.so\nauth        sufficient                                   pam_unix.so nullok\n"
 	for name, c := range map[string]struct{ tree, want string }{
-		"as shipped, with files": {stock, "min-length=14 classes-required=4 lockout-threshold=5 lockout-duration=900 max-age=31536000"},
-		"with a card that lets in": {strings.Replace(stock, "== pam.d/system-auth\n", "== pam.d/system-auth\nauth sufficient pam_u2f.so cue\n", 1),
+		"Red Hat 9": {stock["red-hat-9"], "min-length=14 classes-required=4 lockout-threshold=5 lockout-duration=900 max-age=31536000"},
+		"with a card that lets in": {edit("red-hat-9", "== pam.d/system-auth\n", "== pam.d/system-auth\nauth sufficient pam_u2f.so cue\n"),
 			"min-length=14 lockout-threshold=5"},
-		"with a card beside the password": {strings.Replace(stock, "auth        sufficient                                   pam_unix.so nullok\n",
-			"auth        required                                     pam_u2f.so\nauth        sufficient                                   pam_unix.so nullok\n", 2),
+		"with a card beside the password": {edit("red-hat-9", "auth        sufficient                                   pam_unix.so nullok\n", twice),
 			"min-length=14 lockout-threshold=5"},
-		"su that only asks its caller": {strings.Replace(stock, "uid = 0 use_uid", "uid >= 1000 use_uid", 1), "lockout-threshold=5 max-age=never"},
-		"a door without the lock":      {stock + "== pam.d/gate\nauth required pam_unix.so\naccount required pam_unix.so\n", "min-length=14 lockout-threshold=never"},
+		"odd: su that only asks its caller": {edit("red-hat-9", "uid = 0 use_uid", "uid >= 1000 use_uid"), "lockout-threshold=5 max-age=never"},
+		"odd: a door without the lock": {stock["red-hat-9"] + "== pam.d/gate\nauth required pam_unix.so\naccount required pam_unix.so\n",
+			"min-length=14 lockout-threshold=never"},
+		"Red Hat 7":           {stock["red-hat-7"], hardened},
+		"Red Hat 8 with sssd": {stock["red-hat-8-sssd"], hardened},
+		"SUSE 15, whose older module gives credits": {stock["suse-15"], strings.Replace(hardened, "14", "10", 1)},
+		"SUSE 15 without credits":                   {edit("suse-15", "minlen=14", "minlen=14 lcredit=-1 ucredit=-1 dcredit=-1 ocredit=-1"), hardened},
+		"Ubuntu 22":                                 {stock["ubuntu-22"], hardened},
+		"Ubuntu with sssd": {edit("ubuntu-22", "success=2 default=ignore]	pam_unix.so nullok\n", "success=3 default=ignore]	pam_unix.so nullok\n"+
+			"auth	[success=2 default=ignore]	pam_sss.so use_first_pass\n", "success=1 default=ignore]	pam_unix.so obscure",
+			"success=2 default=ignore]	pam_unix.so obscure", "yescrypt\n", "yescrypt\npassword	sufficient			pam_sss.so use_authtok\n"), hardened},
+		"Ubuntu with winbind": {edit("ubuntu-22", "success=2 default=ignore]	pam_unix.so nullok\n", "success=3 default=ignore]	pam_unix.so nullok\n"+
+			"auth	[success=2 default=ignore]	pam_winbind.so krb5_auth krb5_ccache_type=FILE cached_login try_first_pass\n"), hardened},
+		"Ubuntu with fingerprints": {edit("ubuntu-22", "auth	[success=2 default=ignore]	pam_unix.so nullok\n",
+			"auth	[success=3 default=ignore]	pam_fprintd.so max-tries=1 timeout=10\nauth	[success=2 default=ignore]	pam_unix.so nullok try_first_pass\n"), hardened},
 	} {
-		a, _, _ := machine(t, c.tree)
+		a, _, problems := machine(t, c.tree)
 		held := settingsOf(a, "ada")
 		for _, pair := range strings.Fields(c.want) {
 			id, want, _ := strings.Cut(pair, "=")
@@ -1398,5 +1426,42 @@ func TestStockStacks(t *testing.T) {
 				t.Errorf("%s: %s is %s (%s), want %s", name, id, text, held[setting.ID(id)].Problem, want)
 			}
 		}
+		for _, r := range a.Remarks { // nothing of what is shipped is wrong
+			if strings.HasPrefix(name, "odd: ") {
+				continue
+			}
+			if r.Kind == estate.NotObeyed || r.Kind == estate.NotTaken || r.Kind == estate.DoorsDiffer {
+				t.Errorf("%s: %s", name, r.Text)
+			}
+		}
+		if len(problems) > 0 {
+			t.Errorf("%s: %v", name, problems)
+		}
+	}
+}
+
+// Where the links of a stack were lost by the copy nothing is asserted of it, and what to do
+// is said.
+func TestLostLinks(t *testing.T) {
+	data, err := os.ReadFile("testdata/red-hat-9.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(data)
+	for _, name := range []string{"system-auth", "password-auth", "postlogin"} {
+		text = regexp.MustCompile(`(?s)== pam.d/`+name+`\n.*?\n== `).ReplaceAllString(text, "== ")
+	}
+	a, _, problems := machine(t, text+"== authselect/system-auth\nauth required pam_unix.so\n")
+	held := settingsOf(a, "ada")
+	for _, id := range append(slices.Clone(passwordSettings), setting.LockoutThreshold, setting.MaxAge, setting.EmptyAccepted) {
+		if f := held[id]; f.Problem == "" && f.Value.IsSet() {
+			t.Errorf("%s is %v", id, f.Value)
+		}
+	}
+	if len(problems) == 0 || !strings.Contains(problems[0].Text, "cp -RL") {
+		t.Errorf("%v", problems)
+	}
+	for _, r := range a.Remarks {
+		t.Errorf("%s: %s", r.Kind, r.Text)
 	}
 }
