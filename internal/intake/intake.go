@@ -30,7 +30,7 @@ const (
 // Head is the beginning of a file that a detector is shown: HeadSize characters, whatever they
 // are written in.
 func Head(raw []byte) []byte {
-	if bytes.HasPrefix(raw, []byte{0xff, 0xfe}) || bytes.HasPrefix(raw, []byte{0xfe, 0xff}) || wide(raw) {
+	if bytes.HasPrefix(raw, []byte{0xff, 0xfe}) || bytes.HasPrefix(raw, []byte{0xfe, 0xff}) || wide(raw) != nil {
 		return raw[:min(len(raw), MostHead)]
 	}
 	return raw[:min(len(raw), HeadSize)]
@@ -218,14 +218,22 @@ func (e *Error) Unwrap() error { return ErrDamaged }
 // Decode returns text in UTF-8, whatever it comes in: UTF-8, UTF-16 with a
 // byte-order mark or without, or a Western code page of Windows or of its console.
 func Decode(raw []byte) ([]byte, error) {
+	text, err := decode(raw)
+	if err == nil && bytes.IndexByte(text, '\n') < 0 && bytes.IndexByte(text, '\r') >= 0 { // old Macs', and what some tools make of lines
+		text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))
+	}
+	return text, err
+}
+
+func decode(raw []byte) ([]byte, error) {
 	switch {
 	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):
 		if len(raw)%2 != 0 {
 			return nil, fmt.Errorf("text in UTF-16 of an odd number of bytes: the file is cut")
 		}
 		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Bytes(raw)
-	case wide(raw): // a shell's redirect, without its mark
-		return unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Bytes(raw[:len(raw)&^1])
+	case wide(raw) != nil: // a shell's redirect, without its mark
+		return unicode.UTF16(*wide(raw), unicode.IgnoreBOM).NewDecoder().Bytes(raw[:len(raw)&^1])
 	case utf8.Valid(raw):
 		return bytes.TrimPrefix(raw, []byte("\xef\xbb\xbf")), nil
 	}
@@ -235,7 +243,7 @@ func Decode(raw []byte) ([]byte, error) {
 // InOtherPage reports whether a text that Decode takes is, by its letters, in a code page that
 // it does not know.
 func InOtherPage(raw []byte) bool {
-	return !utf8.Valid(raw) && !bytes.HasPrefix(raw, []byte{0xff, 0xfe}) && !bytes.HasPrefix(raw, []byte{0xfe, 0xff}) && !wide(raw) &&
+	return !utf8.Valid(raw) && !bytes.HasPrefix(raw, []byte{0xff, 0xfe}) && !bytes.HasPrefix(raw, []byte{0xfe, 0xff}) && wide(raw) == nil &&
 		ofOtherPage(raw, pageOf(raw))
 }
 
@@ -243,12 +251,12 @@ func InOtherPage(raw []byte) bool {
 // line.
 func Decoder(in io.Reader) *Decoded {
 	b := bufio.NewReaderSize(in, 1<<16)
-	opening, _ := b.Peek(2 * len("wide"))
+	opening, _ := b.Peek(wideSample)
 	switch {
 	case bytes.HasPrefix(opening, []byte{0xff, 0xfe}), bytes.HasPrefix(opening, []byte{0xfe, 0xff}):
 		return &Decoded{Reader: unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(b)}
-	case wide(opening):
-		return &Decoded{Reader: unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder().Reader(b)}
+	case wide(opening) != nil:
+		return &Decoded{Reader: unicode.UTF16(*wide(opening), unicode.IgnoreBOM).NewDecoder().Reader(b)}
 	case bytes.HasPrefix(opening, []byte("\xef\xbb\xbf")):
 		_, _ = b.Discard(3)
 	}
@@ -382,19 +390,37 @@ func Separator(line []byte) rune {
 	return best
 }
 
-// wide reports whether bytes are text in UTF-16 without a mark: every second of the
-// first ones is 0, and no other.
-func wide(raw []byte) bool {
+// wideSample is how much of a text tells whether it is in UTF-16 without a mark.
+const wideSample = 512
+
+var littleEndian, bigEndian = unicode.LittleEndian, unicode.BigEndian
+
+// wide is the order of the bytes of text in UTF-16 without a mark; nil: it is none. Of spaces,
+// digits and ends of lines, which texts of every language have, one byte is 0, always the
+// second or always the first.
+func wide(raw []byte) *unicode.Endianness {
 	const enough = 8
 	if len(raw) < enough {
-		return false
+		return nil
 	}
-	for i, c := range raw[:enough] {
-		if (c == 0) != (i%2 == 1) {
-			return false
+	sample := raw[:min(len(raw), wideSample)&^1]
+	var zero [2]int
+	for i, c := range sample {
+		if c == 0 {
+			zero[i%2]++
 		}
 	}
-	return true
+	const (
+		oneOf = 20 // characters at least
+		clear = 10 // times as many as the others, of characters such as U+3000
+	)
+	switch few := len(sample) / 2 / oneOf; {
+	case zero[1] > max(few, 1) && zero[1] > clear*zero[0]:
+		return &littleEndian
+	case zero[0] > max(few, 1) && zero[0] > clear*zero[1]:
+		return &bigEndian
+	}
+	return nil
 }
 
 // Opening returns a file's first bytes as text. A character that the cut went

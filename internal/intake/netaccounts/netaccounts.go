@@ -14,6 +14,13 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/japanese"
+	"golang.org/x/text/encoding/korean"
+	"golang.org/x/text/encoding/simplifiedchinese"
+	"golang.org/x/text/encoding/traditionalchinese"
 )
 
 // Format is the output of net accounts.
@@ -71,8 +78,9 @@ func found(text []byte) (values []string, numbers []int, raws []string) {
 	return values, numbers, raws
 }
 
-// word is what stands in a number's place: never, none, unlimited, in any language.
-var word = regexp.MustCompile(`^[\p{L}\p{M}]{1,20}(?: [\p{L}\p{M}]{1,20})?$`)
+// word is what stands in a number's place: never, none, unlimited, in any language, and in
+// any code page: whatever it was decoded as, it has no digits and no signs of ASCII.
+var word = regexp.MustCompile(`^[A-Za-z\x{80}-\x{10FFFF}]{1,40}(?: [A-Za-z\x{80}-\x{10FFFF}]{1,40})?$`)
 
 // fits reports whether eight values stand where numbers and words can stand.
 func fits(values []string) bool {
@@ -119,16 +127,37 @@ var roles = func() map[string]role {
 	for r, words := range map[role]string{
 		aMember: "WORKSTATION,SERVER,ARBEITSSTATION,STATION DE,STATION DE TRAVAIL,SERVEUR,ESTACIÓN DE,ESTACIÓN DE TRABAJO,SERVIDOR," +
 			"ESTAÇÃO DE,ESTAÇÃO DE TRABALHO,WERKSTATION,ARBETSSTATION,ARBEJDSSTATION,ARBEIDSSTASJON,TYÖASEMA,PALVELIN,STACJA ROBOCZA,SERWER," +
-			"PRACOVNÍ STANICE,MUNKAÁLLOMÁS,KISZOLGÁLÓ,РАБОЧАЯ СТАНЦИЯ,СЕРВЕР,ワークステーション,サーバー,工作站,服务器",
+			"PRACOVNÍ STANICE,MUNKAÁLLOMÁS,KISZOLGÁLÓ,РАБОЧАЯ СТАНЦИЯ,СЕРВЕР,ワークステーション,サーバー,工作站,服务器,伺服器,워크스테이션,서버," +
+			"İŞ İSTASYONU,SUNUCU,ΣΤΑΘΜΌΣ ΕΡΓΑΣΊΑΣ,ΔΙΑΚΟΜΙΣΤΉΣ,STAȚIE DE LUCRU,РОБОЧА СТАНЦІЯ",
 		aController: "PRIMARY,BACKUP,PRIMÄR,SICHERUNG,PRIMAIRE,SECOURS,SAUVEGARDE,PRINCIPAL,RESERVA,PRIMARIO,PRIMÁRIO,SECUNDARIO,PRIMAIR,RESERVE," +
 			"ОСНОВНОЙ,РЕЗЕРВНЫЙ,プライマリ,バックアップ",
 	} {
 		for _, w := range strings.Split(words, ",") {
-			all[w] = r
+			all[strings.ToUpper(w)] = r
+			// In the console's own code page, which is told from no other: as it is read then.
+			for _, page := range consoles {
+				if raw, err := page.NewEncoder().String(w); err == nil && raw != w {
+					mistaken(all, raw, r)
+				}
+			}
 		}
 	}
+	mistaken(all, "\x98\x9e \x98STASYONU", aMember) // Turkish, in code page 857
 	return all
 }()
+
+// mistaken adds a word in another code page as it is read where that is not told.
+func mistaken(all map[string]role, raw string, r role) {
+	for _, taken := range []*charmap.Charmap{charmap.Windows1252, charmap.CodePage850} {
+		if text, err := taken.NewDecoder().String(raw); err == nil {
+			all[strings.ToUpper(text)] = r
+		}
+	}
+}
+
+// consoles are the code pages of Windows' consoles and of its files, beside the Western ones.
+var consoles = []encoding.Encoding{charmap.CodePage852, charmap.CodePage866, charmap.Windows1250, charmap.Windows1251, charmap.Windows1253,
+	charmap.Windows1254, japanese.ShiftJIS, korean.EUCKR, simplifiedchinese.GBK, traditionalchinese.Big5}
 
 func roleOf(values []string) role {
 	if len(values) <= len(lines) {

@@ -10,6 +10,12 @@ import (
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/intake"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/japanese"
+	"golang.org/x/text/encoding/korean"
+	"golang.org/x/text/encoding/unicode"
 )
 
 // words are the eight lines and the role in several languages, with what stands for
@@ -161,4 +167,103 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// further are what the command prints in languages of other scripts, with the code page of
+// their console.
+var further = map[string]struct {
+	text string
+	page encoding.Encoding
+}{
+	"Japanese": {`時間経過後の強制ログオフまでの時間:                  なし
+パスワード変更までの最小日数:                        0
+パスワード変更までの最大日数:                        42
+パスワードの長さの最小値:                            7
+パスワードの履歴の維持数:                            なし
+ロックアウトしきい値:                                しない
+ロックアウト期間 (分):                               30
+ロックアウト監視ウィンドウ (分):                     30
+コンピューターの役割:                                WORKSTATION
+`, japanese.ShiftJIS},
+	"Korean": {`시간이 만료된 후 강제 로그오프 시기:                 안 함
+최소 암호 사용 기간 (일):                            0
+최대 암호 사용 기간 (일):                            42
+최소 암호 길이:                                      7
+암호 기록 개수:                                      없음
+잠금 임계값:                                         안 함
+잠금 기간 (분):                                      30
+잠금 관찰 창 (분):                                   30
+컴퓨터 역할:                                         WORKSTATION
+`, korean.EUCKR},
+	"Polish": {`Wymuszone wylogowanie po upływie określonego czasu:  Nigdy
+Minimalny okres ważności hasła (dni):                0
+Maksymalny okres ważności hasła (dni):               42
+Minimalna długość hasła:                             7
+Długość obsługiwanej historii haseł:                 Brak
+Próg blokady:                                        Nigdy
+Czas trwania blokady (min):                          30
+Okno obserwowania blokady (min):                     30
+Rola komputera:                                      STACJA ROBOCZA
+`, charmap.CodePage852},
+	"Turkish": {`Zaman aşımından ne kadar sonra zorunlu oturum kapatılsın?:     Hiçbir zaman
+En az parola süresi (gün):                             0
+En fazla parola süresi (gün):                          42
+En az parola uzunluğu:                                 7
+Tutulan parola geçmişi uzunluğu:                       Hiçbiri
+Kilitleme eşiği:                                       Hiçbir zaman
+Kilitleme süresi (dakika):                             30
+Kilitleme izleme penceresi (dakika):                   30
+Bilgisayar rolü:                                       İŞ İSTASYONU
+`, charmap.Windows1254},
+	"Russian": {`Принудительный выход по истечении времени через:        Никогда
+Минимальный срок действия пароля (дней):                0
+Максимальный срок действия пароля (дней):               42
+Минимальная длина пароля:                               7
+Хранение неповторяющихся паролей:                       Нет
+Блокировка после ошибок ввода пароля:                   Никогда
+Длительность блокировки (минут):                        30
+Сброс счетчика блокировок через (минут):                30
+Роль компьютера:                                        РАБОЧАЯ СТАНЦИЯ
+`, charmap.CodePage866},
+}
+
+// Whatever it is written in, with or without a mark, by whatever ends its lines, it says the
+// same.
+func TestEveryScript(t *testing.T) {
+	for language, c := range further {
+		text := strings.ReplaceAll(c.text, "\n", "\r\n")
+		wide := func(order unicode.Endianness, mark unicode.BOMPolicy) string {
+			out, err := unicode.UTF16(order, mark).NewEncoder().String(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return out
+		}
+		page, err := c.page.NewEncoder().String(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for in, raw := range map[string]string{"UTF-8": text, "UTF-16": wide(unicode.LittleEndian, unicode.UseBOM),
+			"UTF-16 without a mark": wide(unicode.LittleEndian, unicode.IgnoreBOM), "UTF-16BE without a mark": wide(unicode.BigEndian, unicode.IgnoreBOM),
+			"its console's page": page, "CR alone": strings.ReplaceAll(c.text, "\n", "\r")} {
+			if !Format.Detect("weigh9.txt", []byte(raw)) {
+				t.Errorf("%s in %s is not known", language, in)
+				continue
+			}
+			b := estate.NewBuilder()
+			b.StartFile("weigh9.txt")
+			var kept bytes.Buffer
+			if err := Format.Read(&intake.Source{Path: "weigh9.txt", In: strings.NewReader(raw), Keep: &kept, Differs: func() {}}, b); err != nil {
+				t.Errorf("%s in %s: %v", language, in, err)
+				continue
+			}
+			a := b.Finish()[0]
+			for id, want := range map[setting.ID]setting.Value{setting.MinLength: setting.Number(7), setting.MaxAge: setting.Number(42 * day),
+				setting.History: setting.Number(0), setting.LockoutThreshold: setting.Of(setting.Never), setting.LockoutWindow: setting.Number(30 * minute)} {
+				if got := a.Head.Settings[id].Value; got != want {
+					t.Errorf("%s in %s: %s is %v", language, in, id, got)
+				}
+			}
+		}
+	}
 }
