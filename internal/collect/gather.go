@@ -93,7 +93,7 @@ type Gathered struct {
 	KeptAll     bool             // it was asked for: what was left out is no text
 	Idle        []check.IdleName // names in engagement.yaml that fit nothing on record now
 	OtherNames  []OtherName
-	Replaced    []estate.Place // another machine had the name before, by its SID or machine-id
+	Replaced    []estate.Place    // another machine had the name before, by its SID or machine-id
 	Unweighed   []check.Unweighed // places, on record now, that no chosen baseline covers
 	Fitting     []Fitting         // the shipped baselines that fit, by platform
 }

@@ -57,6 +57,12 @@ var refusals = []refusal{
 		matches(`(?im)^(LockoutObservationWindow|PasswordHistoryCount) *:|"?SamAccountName"?[,;].*"?(Enabled|PasswordNeverExpires)"?`)},
 	{"a table of the directory's shell, without DistinguishedName", "list text or CSV: … | Format-List *, or … | Export-Csv",
 		matches(`(?im)^.*(SamAccountName|MinPasswordLength|LockoutThreshold) .*\r?\n[- ]*---`)},
+	{"a table of local accounts (Get-LocalUser)", "all properties: Get-LocalUser | Select-Object * | Export-Csv accounts.csv",
+		matches(`(?m)^\s*Name +Enabled +Description *\r?\n\s*---`)},
+	{"a table of accounts (wmic)", "the same as CSV: wmic useraccount get /format:csv > accounts.csv, or Get-LocalUser | Select-Object * | Export-Csv",
+		matches(`(?m)^\s*AccountType +Caption +.*PasswordRequired`)},
+	{"registry policies of a machine, written out as text", "what the machine enforces: secedit /export /cfg MACHINE.inf; of a domain's policies, their folders in SYSVOL",
+		matches(`(?m)^; PARSING (?:Computer|User) POLICY|^Computer\r?\n(?i:software|system)\\[^\n]*\r?\n[^\n]*\r?\n(?:DWORD|SZ|MULTISZ|DELETE)`)},
 	{"members of a group (net group, net localgroup)", "of a domain, the directory as LDIF, or members-of-GROUP.csv by Get-ADGroupMember; of a " +
 		"machine, the accounts with Get-LocalUser | Export-Csv, and tiers in engagement.yaml say who is privileged",
 		matches(`(?m)\A\s*\S[^\n]*?\s{2,}\S[^\n]*\n(?:[^\n]*\n){1,5}-{40,}\r?\n\S`)},

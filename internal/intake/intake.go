@@ -369,7 +369,7 @@ func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 func FileName(file string) string { return path.Base(strings.ReplaceAll(file, `\`, "/")) }
 
 // whatOf is what people add to a machine's name when they name what a command printed there.
-var whatOf = regexp.MustCompile(`(?i)[-_.](?:net-?accounts|(?:local-?)?users|accounts|pdbedit|polic(?:y|ies))$`)
+var whatOf = regexp.MustCompile(`(?i)[-_.](?:net-?accounts|(?:get-?)?(?:local-?)?users?|accounts|pdbedit|secedit|secpol|wmic(?:-?user-?accounts?)?|user-?accounts?|polic(?:y|ies))$`)
 
 // MachineOf is the machine that a file is named after, where the content does not tell:
 // PC1-net-accounts.txt and PC1_users.json are both pc1's.

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
 )
 
 // The tiers that need no entry in the engagement.
@@ -282,7 +283,8 @@ func (t *Tiering) match(i, row int) string {
 		}
 	}
 	switch {
-	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.RID.At(row) == builtinAdministrator:
+	case rule.Name == Privileged && (t.a.Kind == estate.Domain || t.a.Platform == setting.WindowsMachine) &&
+		o.RID.At(row) == builtinAdministrator:
 		return "the built-in administrator"
 	case rule.Name == Privileged && t.a.Kind == estate.Domain && o.FlagsOf(row)&estate.AdminCount != 0 &&
 		o.FlagsOf(row)&estate.HoldersShown == 0 && t.lacks:

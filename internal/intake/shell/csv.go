@@ -16,10 +16,13 @@ import (
 
 // head is the line of a CSV's names, behind the line that tells the type.
 func head(text []byte) (skip, line []byte) {
+	blank := len(text) - len(bytes.TrimLeft(text, "\r\n")) // as wmic begins
+	text, whole := text[blank:], text
 	line, _, _ = bytes.Cut(text, []byte("\n"))
+	skip = whole[:blank]
 	if bytes.HasPrefix(line, []byte("#TYPE")) || bytes.HasPrefix(line, []byte("sep=")) {
-		skip = text[:min(len(line)+1, len(text))]
-		line, _, _ = bytes.Cut(text[len(skip):], []byte("\n"))
+		skip = whole[:min(blank+len(line)+1, len(whole))]
+		line, _, _ = bytes.Cut(whole[len(skip):], []byte("\n"))
 	}
 	return skip, bytes.TrimRight(line, "\r")
 }
@@ -33,7 +36,7 @@ func isCSV(k *kind, text []byte) bool {
 }
 
 // plainSkip is the line that tells a type, or a separator, and nothing else.
-var plainSkip = regexp.MustCompile(`^(?:(?:#TYPE [\w.]+|sep=.)\r?\n)?$`)
+var plainSkip = regexp.MustCompile(`^[\r\n]*(?:(?:#TYPE [\w.]+|sep=.)\r?\n)?$`)
 
 // readCSV reads a row for each object, as a stream.
 func readCSV(r *reader, in io.Reader) error {

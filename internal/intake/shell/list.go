@@ -10,7 +10,7 @@ import (
 
 // listLine is a property of list text; listMore goes on with the one before.
 var (
-	listLine = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*) *: ?(.*)$`)
+	listLine = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*)(?: *: ?|=)(.*?)\r*$`) // or as wmic has it, with a sign
 	listMore = regexp.MustCompile(`^ {4,}(\S.*)$`)
 )
 
@@ -60,7 +60,7 @@ func readList(r *reader) ([]object, error) {
 				objects = append(objects, object{line: l.Number})
 				begun = true
 			}
-			begins = intake.Line{Number: l.Number, Text: m[2], From: l.To() - len(m[2])}
+			begins = intake.Line{Number: l.Number, Text: m[2], From: l.From + strings.LastIndex(strings.TrimRight(l.Text, "\r"), m[2])}
 			r.text.Name(l.From, l.From+len(m[1]), m[1], nil)
 			r.text.Read(l.From+len(m[1]), begins.From)
 			open = &property{name: m[1], line: l.Number, text: m[2]}
