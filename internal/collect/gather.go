@@ -23,6 +23,7 @@ import (
 	"sternledger/internal/intake/ldif"
 	"sternledger/internal/intake/live"
 	"sternledger/internal/intake/netaccounts"
+	"sternledger/internal/intake/policylist"
 	"sternledger/internal/intake/printed"
 	"sternledger/internal/intake/sheet"
 	"sternledger/internal/intake/shell"
@@ -35,7 +36,7 @@ import (
 // order.
 var formats = []*intake.Format{&ldif.Format, &ldif.CSV, &ldif.ServerConf, &template.Format, &template.Report, &template.RegistryPol,
 	&template.RegistryFile, &template.Preferences, &template.Version,
-	&sheet.Format, &shell.Format, &shell.LocalUsers, &netaccounts.Format, &printed.Format, &printed.Pdbedit, &printed.Kadmin}
+	&sheet.Format, &shell.Format, &shell.LocalUsers, &netaccounts.Format, &policylist.Format, &printed.Format, &printed.Pdbedit, &printed.Kadmin}
 
 // treeFormats are those of exports that are made of several files. Which
 // tenants' exports are known depends on the field maps, shipped and own.

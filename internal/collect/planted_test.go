@@ -38,12 +38,13 @@ var spoilt = map[string][]string{
 		"[Registry Values]\nMACHINE\\Software\\SECRET=1,SECRET\n[System Access]", "MinimumPasswordLength = SECRET"},
 	"reg": {"; SECRET", `"Unheard"="SECRET"`, `"SECRET"=dword:00000001`, "[HKEY_LOCAL_MACHINE\\SOFTWARE\\SECRET]", `"NoLMHash"="SECRET"`,
 		"hex:SECRET", "SECRET"},
-	"xml":     {"<!-- SECRET -->", "<?x SECRET?>", "<Unheard>SECRET</Unheard>", `<Unheard a="SECRET"/>`, `<Unheard name="SECRET" key="SECRET"/>`},
-	"list":    {"Unheard : SECRET", "MinPasswordLength : SECRET", "LockedOut : SECRET"},
-	"printed": {"Unheard: SECRET", "SECRET", "Note: SECRET", "Minimum password length: SECRET", "Attributes: SECRET"},
-	"net":     {"SECRET", "Unheard of:   SECRET"},
-	"conf":    {"rootpw SECRET", "unheard SECRET", "# SECRET", "SECRET x", "suffix \"dc=a,dc=example\" SECRET", " SECRET", "overlay SECRET"},
-	"sheet":   {"# SECRET"},
+	"xml":      {"<!-- SECRET -->", "<?x SECRET?>", "<Unheard>SECRET</Unheard>", `<Unheard a="SECRET"/>`, `<Unheard name="SECRET" key="SECRET"/>`},
+	"list":     {"Unheard : SECRET", "MinPasswordLength : SECRET", "LockedOut : SECRET"},
+	"printed":  {"Unheard: SECRET", "SECRET", "Note: SECRET", "Minimum password length: SECRET", "Attributes: SECRET"},
+	"net":      {"SECRET", "Unheard of:   SECRET"},
+	"conf":     {"rootpw SECRET", "unheard SECRET", "# SECRET", "SECRET x", "suffix \"dc=a,dc=example\" SECRET", " SECRET", "overlay SECRET"},
+	"sheet":    {"# SECRET"},
+	"policies": {"SECRET", "Unheard of\tSECRET", "Minimum password length\tSECRET", "SECRET\t14 characters", "Password\t14 SECRET"},
 	"unix": {"# SECRET", "SECRET", "Unheard SECRET", "UNHEARD=SECRET", "unheard = SECRET", "minlen = SECRET", "PASS_MAX_DAYS SECRET", "deny=5 # SECRET",
 		"auth required pam_unix.so SECRET", "auth optional pam_ldap.so bindpw=SECRET x=SECRET", "auth optional other.so SECRET", "auth [default=SECRET] x.so",
 		"auth required pam_unix.so unheard=SECRET remember=SECRET", "SECRET required pam_unix.so", "auth optional [SECRET]", "cy:SECRET", "cy:x:SECRET",
@@ -53,6 +54,8 @@ var spoilt = map[string][]string{
 
 // samples are what formats of single files read; the shipped demo has the others.
 var samples = map[string]struct{ form, text string }{
+	"weigh4-secpol.txt": {"policies", "Policy\tSecurity Setting\nEnforce password history\t24 passwords remembered\nMaximum password age\t365 days\n" +
+		"Minimum password age\t1 days\nSomething else\tEnabled\n"},
 	"slapd.conf":      {"conf", "database mdb\nsuffix \"dc=yard,dc=example\"\noverlay ppolicy\nppolicy_default \"cn=d,dc=yard,dc=example\"\n"},
 	"lsa.reg":         {"reg", "Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Control\\Lsa]\r\n\"NoLMHash\"=dword:00000001\r\n"},
 	"realm.txt":       {"printed", "Authenticating as principal ada/admin@TIDE.EXAMPLE with password.\nPolicy: crew\nMaximum password life: 90 days 00:00:00\nMinimum password length: 9\nPrincipal: ada@TIDE.EXAMPLE\nExpiration date: [never]\nAttributes: REQUIRES_PRE_AUTH\nPolicy: crew\n"},

@@ -87,7 +87,7 @@ func TestPlaceChecks(t *testing.T) {
 				"lockout-window": number(900), "lockout-administrator": setting.Off}, accounts{"ada": 0})
 			a.Platform = setting.WindowsMachine
 			b.Object(a.Place(), &estate.Record{Class: estate.Account, DN: []byte("Keeper"), Name: []byte("Keeper"), RID: 500, Line: 6})
-		}, []string{"root-never-locks m / own / standard (never locked) 1"}},
+		}, []string{"root-never-locks m / own / privileged (never locked) 1"}},
 		"passwords that nobody uses": {func(b *estate.Builder) {
 			coretest.Settle(b, "t", estate.Tenant, nil, nil)
 			const day = 24 * 60 * 60
