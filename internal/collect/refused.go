@@ -71,6 +71,13 @@ var refusals = []refusal{
 	{"ageing of one account (chage -l)", tree, matches(`(?m)\A[^\n:]+\t+: [^\n]+\n(?:[^\n:]+\t+: [^\n]+\n){3,}`)},
 	{"account states (passwd -S)", tree, matches(`(?m)\A\S+ (P|L|NP|PS|LK) \d{2,4}[-/]\d{2}[-/]\d{2,4} -?\d+ -?\d+ -?\d+ -?\d+`)},
 	{"counted failures (faillock)", tree, matches(`(?m)\A\S+:\r?\nWhen\s+Type\s+Source`)},
+	{"what sshd says of its configuration (sshd -T)", tree, matches(`(?mi)^usepam (?:yes|no)\s*$`)},
+	{"lines of a machine's files (grep, head)", tree, matches(`(?m)^(?:==> )?/?etc/[\w./-]+(?::(?:\d+:)?| <==)[^\n]*\n(?:[^\n]*\n)*?(?:==> )?/?etc/[\w./-]+(?::| <==)`)},
+	{"the profile of authselect", tree, matches(`(?m)\A\s*Profile ID: \S+\s*\n(?:Enabled features:|No optional)`)},
+	{"facts of a machine (JSON)", tree, matches(`"(?:\w+_)?distribution(?:_version|_release)?"\s*:\s*"`)},
+	{"a stack of PAM, alone", tree, matches(`(?m)^-?(?:auth|account|password|session)\s+(?:\[[^\]\n]*\]|\w+)\s+(?:pam_\w+\.so|[\w-]+)`)},
+	{"the hashes of accounts (shadow), alone", tree, matches(`(?m)\A(?:[a-z_][a-z0-9_-]*:[^:\n]{0,200}:\d*:-?\d*:-?\d*:-?\d*:-?\d*:-?\d*:\d*\r?\n)+`)},
+	{"a file of a Unix machine, alone", tree, func(file string, _, _ []byte) bool { return slices.Contains(aloneOfUnix, file) }},
 	{"accounts alone (getent passwd)", tree, matches(`(?m)\A[a-z_][a-z0-9_-]*:[x*!]?:\d+:\d+:[^:\n]*:[^:\n]*:`)},
 }
 
@@ -78,6 +85,10 @@ const (
 	asLDIF   = "the directory as LDIF: ldifde -f domain.ldif, or ldapsearch -LLL"
 	storeToo = "the policies' own files: Backup-GPO -All, or a copy of the policy store; and the domain's head and units as LDIF, which say what is linked"
 )
+
+// aloneOfUnix are files that say something as parts of a machine only.
+var aloneOfUnix = []string{"pwquality.conf", "faillock.conf", "pwhistory.conf", "passwdqc.conf", "login.defs", "sshd_config", "nsswitch.conf",
+	"sudoers", "useradd", "access.conf", "pam.conf", "group", "os-release"}
 
 const tree = "the machine's etc as a tree, or in an archive: the script in docs/sources.md makes it, without any hash"
 

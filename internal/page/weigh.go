@@ -24,12 +24,16 @@ func Weighing(s *Sheet, title string, w *custody.Weighing, how WeighView) error 
 	for _, b := range w.Baselines {
 		against = append(against, b.String())
 	}
+	age := ""
+	if s.Age != "" { // it needs no line of its own here
+		age, s.Age = "; "+s.Age, ""
+	}
 	if w.Trial {
 		s.Title(title, "a trial, "+w.At.Format("2006-01-02 15:04 UTC"))
 	} else {
 		s.Title(title, fmt.Sprintf("weighing %d, %s", w.Number, w.At.Format("2006-01-02 15:04 UTC")))
 	}
-	s.Text("against " + strings.Join(against, ", "))
+	s.Text("against " + strings.Join(against, ", ") + age)
 	switch {
 	case w.Trial:
 		s.Text("A trial: it is not recorded (--record does that).")

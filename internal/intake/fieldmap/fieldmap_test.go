@@ -336,7 +336,7 @@ func TestAbsence(t *testing.T) {
 		want  string // of each tenant: name, threshold, age, length
 	}{
 		"the rules were not gathered": {[]string{"d.json",
-			`{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed"}]}`}, "x.example - never 8"},
+			`{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed"}]}`}, "x.example - ? 8"},
 		"nothing is set, by its name": {[]string{"groupSettings.json", `{"value": []}`}, "folder 10 - 8"},
 		"nothing is set, by its context": {[]string{"a.json", `{"@odata.context": "https://d/$metadata#groupSettings", "value": []}`},
 			"folder 10 - 8"},

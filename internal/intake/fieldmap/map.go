@@ -129,9 +129,10 @@ func (p *Picks) UnmarshalYAML(node ast.Node) error {
 // not hold, though it holds all there is.
 type Default struct {
 	Value  strictyaml.Text `yaml:"value"`
+	Or     strictyaml.Text `yaml:"or"` // which of the two it is, the export does not tell
 	Source string          `yaml:"source"`
 
-	value setting.Value
+	value, or setting.Value
 }
 
 // Domains says where the settings of the domains in accounts' names stand.
@@ -237,10 +238,14 @@ type Reading struct {
 	Only    []Condition                `yaml:"only"`  // of elements that are not so, such as other rows, nothing is read
 	Least   bool                       `yaml:"least"` // of several values the weakest counts
 	Most    bool                       `yaml:"most"`  // of several values the strongest counts
+	// Shown: the interface answers the field wherever it was asked for it, if only by null. One
+	// that is not there was not asked for, and proves nothing.
+	Shown bool `yaml:"shown"`
 
 	row    *setting.Setting
 	values map[string]setting.Value
 	match  *regexp.Regexp
+	holder *route // of a field that is shown: what has it; nil: the element itself
 }
 
 // When gives a setting its value if another field has a certain one.
@@ -736,9 +741,21 @@ func (m *Map) checkReadings(all []Reading, needExport bool) error {
 				return r.Match.Errorf(m.path, "match %q of %s is no regular expression", r.Match.Value, r.row.ID)
 			}
 		}
+		if of := strings.LastIndexByte(r.At.text.Value, '.'); r.Shown && of > 0 {
+			var holder Path
+			if err := holder.parse(r.At.text.Value[:of]); err != nil {
+				return r.Setting.Errorf(m.path, "%s is shown: its path is to end in a name", r.row.ID)
+			}
+			r.holder = holder.path
+		}
 		if r.Default != nil {
 			if _, r.Default.value, err = m.valueOf(r.Setting, r.Default.Value); err != nil {
 				return err
+			}
+			if r.Default.Or.Value != "" {
+				if _, r.Default.or, err = m.valueOf(r.Setting, r.Default.Or); err != nil {
+					return err
+				}
 			}
 			if r.Default.Source == "" {
 				return r.Setting.Errorf(m.path, "the default of %s needs its source: the document that says so", r.row.ID)

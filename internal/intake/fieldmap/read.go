@@ -469,13 +469,31 @@ func (r *reader) missing(facts estate.Settings, reading *Reading, docs []*docume
 		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: d.lacking("the export"), Remedy: "Export all pages, and gather them together."}
 		return
 	}
+	for _, d := range docs {
+		if reading.Shown && reading.holder != nil && reading.holder.somewhere(d.value) && !reading.At.path.somewhere(d.value) {
+			at.File = d.part.Stored
+			facts[reading.row.ID] = notAsked(reading, at)
+			return
+		}
+	}
 	r.absent(facts, reading, at)
+}
+
+// notAsked is what a field comes to that the export was not asked for.
+func notAsked(reading *Reading, at estate.Cite) estate.Fact {
+	field := reading.At.text.Value
+	return estate.Fact{Cite: at, Problem: "the export has no " + field, Remedy: "Export " + field + ", too."}
 }
 
 // absent gives a setting its documented default, where something whole does not
 // hold it.
 func (r *reader) absent(facts estate.Settings, reading *Reading, at estate.Cite) {
 	if _, ok := facts[reading.row.ID]; ok || reading.Default == nil {
+		return
+	}
+	if d := reading.Default; d.Or.Value != "" {
+		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: fmt.Sprintf("not set, and that is %s or %s: %s", reading.row.Text(d.value),
+			reading.row.Text(d.or), d.Source), Remedy: "Set it."}
 		return
 	}
 	at.Note = "not set: " + reading.Default.Source
@@ -485,9 +503,8 @@ func (r *reader) absent(facts estate.Settings, reading *Reading, at estate.Cite)
 // silent settles what one of a list's elements says of a setting by not holding it.
 // A shell writes the fields that it was asked for: one that is lacking proves nothing.
 func (r *reader) silent(facts estate.Settings, reading *Reading, e element, d *document, at estate.Cite) {
-	if _, ok := facts[reading.row.ID]; !ok && d.bare && !reading.At.path.somewhere(e.value) {
-		field := reading.At.text.Value
-		facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the export has no " + field, Remedy: "Export " + field + ", too."}
+	if _, ok := facts[reading.row.ID]; !ok && (d.bare || reading.Shown) && !reading.At.path.somewhere(e.value) {
+		facts[reading.row.ID] = notAsked(reading, at)
 		return
 	}
 	r.absent(facts, reading, at)

@@ -388,7 +388,9 @@ func directoryWorld(rnd *rand.Rand) *world {
 		switch {
 		case kind == "Federated":
 			age[name] = "elsewhere"
-		case days == nil || days == 2147483647:
+		case days == nil: // ninety days or never, by when the tenant was made
+			age[name] = "?"
+		case days == 2147483647:
 			age[name] = "never"
 		default:
 			age[name] = fmt.Sprint(days.(int) * 86400)
