@@ -34,7 +34,6 @@ change files made before are not touched.`,
 		Example: `  sternledger set-aside outer-light-2.ldif --reason "Made on the test system"
   sternledger set-aside --place gate3 --reason "Scrapped on 3 May, ticket 4711"
   sternledger set-aside --list
-  sternledger set-aside wharf.ldif --destroy --reason "Another client's, sent by mistake"
   sternledger set-aside outer-light-2.ldif --take-back --reason "It was the right one"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if list || len(places) > 0 {

@@ -102,7 +102,7 @@ func TestRelapse(t *testing.T) {
 		"INF":  {"till.inf", "till", "min-length", inf, nil},
 		"Unix": {"gate/etc/security/pwquality.conf", "gate", "min-length", unix, map[string]string{
 			"gate/etc/passwd": "ada:x:1000:1000::/:/bin/sh\n", "gate/etc/shadow": "ada:$y$x:20000:0:90:7:::\n",
-			"gate/etc/login.defs":            "PASS_MAX_DAYS 90\n",
+			"gate/etc/login.defs": "PASS_MAX_DAYS 90\n", "gate/etc/debian_version": "12.5\n",
 			"gate/etc/pam.d/common-password": "password requisite pam_pwquality.so\npassword sufficient pam_unix.so use_authtok\n",
 			"gate/etc/pam.d/passwd":          "@include common-password\n"}},
 	} {

@@ -22,7 +22,7 @@ import (
 
 // machineFiles is a small machine, below its etc.
 func machineFiles(deny, hostname string) map[string]string {
-	files := map[string]string{"passwd": "root:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n",
+	files := map[string]string{"os-release": "ID=debian\nVERSION_ID=12\n", "passwd": "root:x:0:0::/:/bin/sh\nada:x:1000:1000::/:/bin/sh\n",
 		"shadow": "root:*:1:0:90:7:::\nada:$6$s$hashedhashed:1:0:90:7:::\n", "security/limits.conf": "",
 		"pam.d/sshd": "auth requisite pam_listfile.so item=user sense=deny file=/etc/quay/barred\nauth include common-auth\naccount " +
 			"required pam_unix.so\n",

@@ -210,6 +210,8 @@ type Factor struct {
 	NoUsers  Path        `yaml:"not-users"`
 	NoGroups Path        `yaml:"not-groups"`
 	NoRoles  Path        `yaml:"not-roles"`
+	Guests   *Condition  `yaml:"guests"` // for all guests
+	NoGuests *Condition  `yaml:"not-guests"`
 	// Open are conditions under which it does not ask: then it is not known
 	// whether a given sign-in is asked.
 	Open []Condition `yaml:"open"`

@@ -964,6 +964,7 @@ func (r *reader) accounts(a *Accounts) {
 			continue
 		}
 		who := someone{id: id, nameless: !hasID && a.ID.path != nil, flags: rec.Flags, in: d.part, line: rec.Line}
+		who.guest = guestOf(a, rec.Flags, e)
 		if _, domain, ok := strings.Cut(strings.ToLower(principal), "@"); ok {
 			who.domain = domain
 		}

@@ -24,6 +24,7 @@ type someone struct {
 	line   int
 
 	nameless bool // without the id by which groups and rules name it
+	guest    answer
 }
 
 func (s *someone) cite() estate.Cite { return estate.Cite{File: s.in.Stored, Line: s.line} }
@@ -547,7 +548,7 @@ func (r *reader) factors() {
 		}
 		groups := r.within(who.id)
 		for i := range rules {
-			asked = max(asked, rules[i].asks(r, who.id, groups, roles[who.id], rolesKnown))
+			asked = max(asked, rules[i].asks(r, &who, groups, roles[who.id], rolesKnown))
 		}
 		if who.nameless && !everybody && len(rules) > 0 {
 			asked = perhaps // a rule can name it, or leave it out
@@ -612,8 +613,10 @@ func (f *Factor) limits(e element) string {
 			mark(c.At)
 		}
 	}
-	if f.All != nil {
-		mark(f.All.At)
+	for _, c := range []*Condition{f.All, f.Guests, f.NoGuests} {
+		if c != nil {
+			mark(c.At)
+		}
 	}
 	for _, n := range f.Understood {
 		for _, located := range n.At.path.located(value) {
@@ -634,6 +637,7 @@ func (f *Factor) limits(e element) string {
 type crowd struct {
 	users         map[string]bool
 	groups, roles []string
+	guests        bool // all of them
 }
 
 // factorRule asks for a second factor.
@@ -658,8 +662,8 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 			}
 			for e := range d.each(f.Each.path) {
 				if allHold(f.Only, e) {
-					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles),
-						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles),
+					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles, f.Guests),
+						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles, f.NoGuests),
 						d.lacks != "" || f.limits(e) != "" || slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
 				}
 			}
@@ -668,7 +672,7 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 	return rules, everybody
 }
 
-func crowdOf(e element, users, groups, roles Path) crowd {
+func crowdOf(e element, users, groups, roles Path, guests *Condition) crowd {
 	values := func(p Path) (all []string) {
 		if p.path != nil {
 			for _, v := range p.path.Select(e.value) {
@@ -677,7 +681,7 @@ func crowdOf(e element, users, groups, roles Path) crowd {
 		}
 		return all
 	}
-	c := crowd{users: map[string]bool{}, groups: values(groups), roles: values(roles)}
+	c := crowd{users: map[string]bool{}, groups: values(groups), roles: values(roles), guests: guests != nil && guests.holds(e)}
 	for _, id := range values(users) {
 		c.users[id] = true
 	}
@@ -685,12 +689,12 @@ func crowdOf(e element, users, groups, roles Path) crowd {
 }
 
 // asks says whether a rule asks an account for a second factor.
-func (f *factorRule) asks(r *reader, id string, groups, roles map[string]bool, rolesKnown bool) answer {
+func (f *factorRule) asks(r *reader, who *someone, groups, roles map[string]bool, rolesKnown bool) answer {
 	in := yes
 	if !f.all {
-		in = f.of.holds(r, id, groups, roles, rolesKnown)
+		in = f.of.holds(r, who, groups, roles, rolesKnown)
 	}
-	applies := min(in, yes-f.not.holds(r, id, groups, roles, rolesKnown))
+	applies := min(in, yes-f.not.holds(r, who, groups, roles, rolesKnown))
 	if applies == yes && f.open {
 		return perhaps
 	}
@@ -698,10 +702,13 @@ func (f *factorRule) asks(r *reader, id string, groups, roles map[string]bool, r
 }
 
 // holds reports whether a crowd holds an account.
-func (c *crowd) holds(r *reader, id string, groups, roles map[string]bool, rolesKnown bool) answer {
+func (c *crowd) holds(r *reader, who *someone, groups, roles map[string]bool, rolesKnown bool) answer {
 	found := no
-	if c.users[id] {
+	if c.users[who.id] || c.guests && who.guest == yes {
 		return yes
+	}
+	if c.guests {
+		found = who.guest
 	}
 	for _, g := range c.groups {
 		switch known := r.groups[g]; {
@@ -720,6 +727,20 @@ func (c *crowd) holds(r *reader, id string, groups, roles map[string]bool, roles
 		}
 	}
 	return found
+}
+
+// guestOf says whether an account is a guest's; where a field that tells it was not exported,
+// it may be.
+func guestOf(a *Accounts, flags estate.Flag, e element) answer {
+	if flags&estate.Guest != 0 {
+		return yes
+	}
+	for i := range a.Flags {
+		if f := &a.Flags[i]; f.flag == estate.Guest && f.At.path != nil && !f.At.path.somewhere(e.value) {
+			return perhaps
+		}
+	}
+	return no
 }
 
 // roleHolders are the roles of each account, and whether they were exported.
