@@ -782,3 +782,66 @@ func TestPagesThatLack(t *testing.T) {
 		}
 	}
 }
+
+// Whom a rule asks at every sign-in: only where every word of it is understood, and reaches
+// the account by everything in evidence. One thing of a rule for everybody is changed at a time.
+func TestRulesUnderstoodWhole(t *testing.T) {
+	const whole = `{"id": "p", "displayName": "p", "state": "enabled", "sessionControls": null, "grantControls": {"operator": "OR", "builtInControls": ["mfa"]},
+ "conditions": {"clientAppTypes": ["all"], "locations": null, "applications": {"includeApplications": ["All"], "excludeApplications": []},
+ "users": {"includeUsers": ["All"], "excludeUsers": [], "includeGroups": [], "excludeGroups": [], "includeRoles": [], "excludeRoles": []}}}`
+	const asked, notAsked, open = "factor-required", "factor-not-required", ""
+	for name, c := range map[string]struct{ was, is, member, guest string }{
+		"as it is":                  {"", "", asked, asked},
+		"guests left out":           {`"excludeUsers": []`, `"excludeUsers": ["GuestsOrExternalUsers"]`, asked, notAsked},
+		"for guests":                {`"includeUsers": ["All"]`, `"includeUsers": ["GuestsOrExternalUsers"]`, notAsked, asked},
+		"for nobody":                {`"includeUsers": ["All"]`, `"includeUsers": ["None"]`, notAsked, notAsked},
+		"some guests left out":      {`"excludeUsers": []`, `"excludeUsers": [], "excludeGuestsOrExternalUsers": {"guestOrExternalUserTypes": "internalGuest"}`, open, open},
+		"a word that is not known":  {`"excludeUsers": []`, `"excludeUsers": ["Everyone"]`, open, open},
+		"somebody else left out":    {`"excludeUsers": []`, `"excludeUsers": ["9c000001-2222-4333-8444-000000000009"]`, asked, asked},
+		"a group that is not there": {`"excludeGroups": []`, `"excludeGroups": ["g9"]`, open, open},
+		"a role, and no roles":      {`"excludeRoles": []`, `"excludeRoles": ["r"]`, open, open},
+		"nothing or that":           {`"operator": "OR", "builtInControls": ["mfa"]`, `"builtInControls": ["mfa", "compliantDevice"]`, open, open},
+		"both":                      {`"operator": "OR", "builtInControls": ["mfa"]`, `"operator": "AND", "builtInControls": ["mfa", "compliantDevice"]`, asked, asked},
+		"a block":                   {`["mfa"]`, `["block"]`, notAsked, notAsked},
+		"terms instead":             {`"operator": "OR"`, `"operator": "OR", "termsOfUse": ["t"]`, open, open},
+		"a factor of others":        {`"operator": "OR"`, `"operator": "OR", "customAuthenticationFactors": ["f"]`, open, open},
+		"a strength":                {`"builtInControls": ["mfa"]`, `"builtInControls": [], "authenticationStrength": {"id": "s", "requirementsSatisfied": "mfa"}`, asked, asked},
+		"a strength of nothing":     {`"builtInControls": ["mfa"]`, `"builtInControls": [], "authenticationStrength": {"id": "s", "requirementsSatisfied": "none"}`, open, open},
+		"only reported":             {`"enabled"`, `"enabledForReportingButNotEnforced"`, notAsked, notAsked},
+		"browsers alone":            {`["all"]`, `["browser"]`, open, open},
+		"how sign-ins go":           {`"locations": null`, `"authenticationFlows": {"transferMethods": "deviceCodeFlow"}`, open, open},
+		"a filter of applications":  {`"excludeApplications": []`, `"excludeApplications": [], "applicationFilter": {"mode": "exclude", "rule": "x"}`, open, open},
+		"an action":                 {`"includeApplications": ["All"]`, `"includeApplications": [], "includeUserActions": ["urn:user:registersecurityinfo"]`, open, open},
+		"a member of later":         {`"locations": null`, `"locations": null, "tides": ["high"]`, open, open},
+		"empty ones":                {`"locations": null`, `"locations": {"includeLocations": ["All"], "excludeLocations": []}, "platforms": null, "userRiskLevels": []`, asked, asked},
+	} {
+		if c.was != "" && strings.Count(whole, c.was) != 1 {
+			t.Fatalf("%s: %s is there %d times", name, c.was, strings.Count(whole, c.was))
+		}
+		all := tree("users.json", `{"value": [{"id": "1", "userPrincipalName": "ada@x.example", "accountEnabled": true, "userType": "Member"},
+  {"id": "2", "userPrincipalName": "bo@x.example", "accountEnabled": true, "userType": "Guest"}]}`,
+			"domains.json", `{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed", "passwordValidityPeriodInDays": 90}]}`,
+			"securityDefaults.json", `{"displayName": "Security Defaults", "isEnabled": false}`,
+			"conditionalAccess.json", `{"@odata.context": "https://d/$metadata#identity/conditionalAccess/policies", "value": [`+strings.Replace(whole, c.was, c.is, 1)+`]}`)
+		b := estate.NewBuilder()
+		if err := read(shipped(t), all, b); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		a := b.Finish()[0]
+		for row := range a.Objects.Len() {
+			want := map[string]string{"ada@x.example": c.member, "bo@x.example": c.guest}[a.Objects.Name.At(row)]
+			if a.Objects.ClassOf(row) != estate.Account {
+				continue
+			}
+			got := ""
+			for _, flag := range a.Objects.FlagsOf(row).Names() {
+				if flag == asked || flag == notAsked {
+					got = flag
+				}
+			}
+			if got != want {
+				t.Errorf("%s: %s is %q, want %q", name, a.Objects.Name.At(row), got, want)
+			}
+		}
+	}
+}
