@@ -453,6 +453,16 @@ func TestFurtherMaps(t *testing.T) {
 			"eu_pool: history=5 max-age=never mfa=some min-length=12 require-digit=1 require-lower=0 require-symbol=0 require-upper=1"},
 		"a pool that sets nothing": {[]string{"p.json", `{"UserPool": {"Id": "p", "MfaConfiguration": "ON", "Policies": {}}}`},
 			"p: history=0 max-age=never mfa=all min-length=8 require-digit=0 require-lower=0 require-symbol=0 require-upper=0"},
+		"a realm whose locks end at first": {[]string{"r.json",
+			`{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "maxTemporaryLockouts": 2, "failureFactor": 5, "waitIncrementSeconds": 60, ` +
+				`"maxFailureWaitSeconds": 30, "passwordPolicy": "length and digits(undefined) and passwordHistory"}`},
+			"q: dictionary-check=off history=3 lockout-duration=30 lockout-threshold=5 max-age=never min-length=8 name-check=off require-digit=1 " +
+				"require-lower=0 require-symbol=0 require-upper=0"},
+		"a realm whose first lock does not end": {[]string{"r.json",
+			`{"realm": "q", "bruteForceProtected": true, "permanentLockout": true, "maxTemporaryLockouts": 0, "failureFactor": 5, "waitIncrementSeconds": 60, ` +
+				`"maxFailureWaitSeconds": 900, "passwordPolicy": "forceExpiredPasswordChange and upperCase(2)"}`},
+			"q: dictionary-check=off history=0 lockout-duration=until-admin lockout-threshold=5 max-age=31536000 min-length=0 name-check=off " +
+				"require-digit=0 require-lower=0 require-symbol=0 require-upper=2"},
 		"a realm": {[]string{"r.json", `{"realm": "Quay", "bruteForceProtected": true, "permanentLockout": false, "failureFactor": 30, "waitIncrementSeconds": 60, "maxFailureWaitSeconds": 900,
 			"passwordPolicy": "length(12) and digits(2) and upperCase(1) and notUsername(undefined) and passwordHistory(3) and forceExpiredPasswordChange(365)"}`},
 			"quay: dictionary-check=off history=3 lockout-duration=60 lockout-threshold=30 max-age=31536000 min-length=12 name-check=on " +

@@ -378,6 +378,9 @@ func (c *collector) reading(at from, r *Reading) {
 	c.path(at, r.At, how)
 	for i := range r.When {
 		c.path(at, r.When[i].At, word(r.When[i].Is.Value))
+		if unless := r.When[i].Unless; unless != nil {
+			c.condition(at, unless)
+		}
 	}
 }
 

@@ -255,6 +255,8 @@ type When struct {
 	At    Path            `yaml:"at"`
 	Is    strictyaml.Text `yaml:"is"`
 	Value strictyaml.Text `yaml:"value"`
+	// Unless: where that holds, the field decides nothing.
+	Unless *Condition `yaml:"unless"`
 
 	value setting.Value
 }

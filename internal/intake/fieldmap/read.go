@@ -718,6 +718,9 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 	}
 	for i := range reading.When {
 		w := &reading.When[i]
+		if w.Unless != nil && w.Unless.holds(e) {
+			continue
+		}
 		for _, f := range ask(e.value, e.lines, w.At.path) {
 			if f.value != nil && w.Is.Value == "" || strings.EqualFold(textOf(f.value), w.Is.Value) {
 				r.into.Set(facts, r.tenant.Platform, reading.row.ID, w.value, cite(f, w.At))
