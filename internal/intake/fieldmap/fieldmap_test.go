@@ -855,3 +855,20 @@ func TestRulesUnderstoodWhole(t *testing.T) {
 		}
 	}
 }
+
+// Two exports of one list are not read as one; pages are.
+func TestListTwice(t *testing.T) {
+	user := func(id, enabled string) string {
+		return fmt.Sprintf(`{"id": "%s", "userPrincipalName": "%s@x.example", "accountEnabled": %s, "userType": "Member"}`, id, id, enabled)
+	}
+	domains := `{"value": [{"id": "x.example", "isInitial": true, "authenticationType": "Managed", "passwordValidityPeriodInDays": 90}]}`
+	err := read(shipped(t), tree("domains.json", domains, "users.json", `{"value": [`+user("1", "true")+","+user("2", "true")+`]}`,
+		"users-old.json", `{"value": [`+user("1", "false")+","+user("2", "true")+`]}`), estate.NewBuilder())
+	if err == nil || !strings.Contains(err.Error(), "a second export of the list that folder/users.json is of") {
+		t.Errorf("%v", err)
+	}
+	if err := read(shipped(t), tree("domains.json", domains, "users-1.json", `{"@odata.nextLink": "https://d/2", "value": [`+user("1", "true")+","+user("2", "true")+`]}`,
+		"users-2.json", `{"value": [`+user("3", "true")+","+user("4", "true")+`]}`), estate.NewBuilder()); err != nil {
+		t.Errorf("pages: %v", err)
+	}
+}

@@ -307,6 +307,9 @@ func (r *reader) read() error {
 			r.tenant = r.into.At(r.at)
 		}
 	}
+	if err := r.twice(); err != nil {
+		return err
+	}
 	r.tenant.Platform = setting.Platform(r.m.Platform.Value)
 	r.settings(first)
 	r.readGroups()
