@@ -105,7 +105,7 @@ func IsTenant(source string) bool {
 // Bounds of one collection.
 const (
 	mostTries   = 8
-	mostWait    = 2 * time.Minute
+	mostWait    = 10 * time.Minute
 	mostReply   = 256 << 20
 	mostReplies = 1 << 30 // bytes in all: they are held in memory, and touch no disk
 	mostPages   = 100_000
@@ -211,6 +211,32 @@ type answerError struct {
 
 func (e *answerError) Error() string {
 	return fmt.Sprintf("%s: the server answers %d %s; %s", e.path, e.status, http.StatusText(e.status), e.advice)
+}
+
+// leavesOpen reports whether a question that may go without an answer goes without this one:
+// the interface has it not, or not for this client. A token that is not accepted, and a server
+// that is busy, are another matter.
+func (e *answerError) leavesOpen() bool {
+	switch e.status {
+	case http.StatusUnauthorized, http.StatusTooManyRequests:
+		return false
+	}
+	return e.status >= 400 && e.status < 500 || e.status == http.StatusNotImplemented
+}
+
+// noList says why a reply of success holds nothing: it is a page for people, or tells of an
+// error. Read as an empty list it would be evidence.
+func noList(path string, reply []byte) error {
+	if bytes.HasPrefix(bytes.TrimSpace(reply), []byte("<")) {
+		return fmt.Errorf("%s: the server answers with a page, such as one to sign in; check the address, and that no proxy stands between", path)
+	}
+	var told struct {
+		Error json.RawMessage `json:"error"`
+	}
+	if json.Unmarshal(reply, &told) == nil && told.Error != nil && string(told.Error) != "null" {
+		return fmt.Errorf("%s: the server answers with an error in place of a list; nothing was taken: gather again, or export that list to a file", path)
+	}
+	return nil
 }
 
 // advice says what the usual refusals mean.
@@ -352,11 +378,14 @@ func (t *tenant) pages(q *Question, base, path, name string) error {
 			return r, err
 		}, address.Path)
 		var bad *answerError
-		if errors.As(err, &bad) && q.Optional && (bad.status == http.StatusForbidden || bad.status == http.StatusNotFound) {
+		if errors.As(err, &bad) && q.Optional && bad.leavesOpen() {
 			t.got.Refused = append(t.got.Refused, q.Export)
 			return nil
 		}
 		if err != nil {
+			return err
+		}
+		if err := noList(path, reply); err != nil {
 			return err
 		}
 		file := name + ".json"
@@ -469,7 +498,11 @@ func (t *tenant) send(request func() (*http.Request, error), path string) ([]byt
 		if !patience || try == mostTries {
 			return nil, nil, &answerError{path, reply.StatusCode, cmp.Or(advice[reply.StatusCode], "try again later")}
 		}
-		wait := min(after(reply.Header.Get("Retry-After"), pause), mostWait)
+		wait := after(reply.Header.Get("Retry-After"), pause)
+		if wait > mostWait { // asked sooner, it would only refuse again
+			return nil, nil, &answerError{path, reply.StatusCode, fmt.Sprintf("the server asks to be left alone for %s: gather again after that",
+				wait.Round(time.Second))}
+		}
 		pause *= 2
 		t.got.Waits++
 		select {

@@ -49,6 +49,15 @@ func newTenantServer(t *testing.T) *tenantServer {
 		case refusals[r.URL.Path] > 0:
 			refusals[r.URL.Path]--
 			w.WriteHeader(map[string]int{"/busy": http.StatusTooManyRequests, "/late": http.StatusBadGateway}[r.URL.Path])
+		case r.URL.Path == "/page":
+			fmt.Fprint(w, "<!DOCTYPE html><html><body>Sign in</body></html>")
+		case r.URL.Path == "/told":
+			fmt.Fprint(w, `{"error": {"code": "Forbidden"}}`)
+		case r.URL.Path == "/beta":
+			w.WriteHeader(http.StatusBadRequest)
+		case r.URL.Path == "/tomorrow":
+			w.Header().Set("Retry-After", "86400")
+			w.WriteHeader(http.StatusTooManyRequests)
 		case r.URL.Path == "/secret":
 			w.WriteHeader(http.StatusForbidden)
 		case r.URL.Query().Get("page") == "" && r.URL.Path == "/list":
@@ -118,6 +127,21 @@ func TestCollectTenant(t *testing.T) {
 	}
 	if want := []string{"GET /linked SSWS Mine-2", "GET /linked?second SSWS Mine-2"}; !slices.Equal(s.asked, want) {
 		t.Errorf("asked %q, want %q", s.asked, want)
+	}
+	// Who is asked to wait for a day does not ask again sooner, optional or not, and says so.
+	s.asked = nil
+	plan = &Plan{Token: Token{Path: "/token", Scheme: "SSWS"}, Questions: []Question{{Export: "tomorrow", Path: "/tomorrow", Optional: true}}}
+	_, _, err = CollectTenant(t.Context(), Options{URL: s.URL, Issuers: issuer}, Credentials{Token: "Mine-2"}, plan)
+	if err == nil || !strings.Contains(err.Error(), "24h0m0s: gather again after that") || len(s.asked) != 1 {
+		t.Errorf("%v, asked %q", err, s.asked)
+	}
+	// A page for people, and an error in place of a list, are no empty list: nothing is taken.
+	for path, want := range map[string]string{"/page": "with a page", "/told": "in place of a list", "/beta": ""} {
+		plan = &Plan{Token: Token{Path: "/token", Scheme: "SSWS"}, Questions: []Question{{Export: "x", Path: path, Optional: true}}}
+		got, _, err := CollectTenant(t.Context(), Options{URL: s.URL, Issuers: issuer}, Credentials{Token: "Mine-2"}, plan)
+		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) || err == nil && !slices.Equal(got.Refused, []string{"x"}) {
+			t.Errorf("%s: %v %+v", path, err, got)
+		}
 	}
 	// Whatever goes wrong, no message tells a secret.
 	for name, by := range map[string]Credentials{"a wrong secret": {Client: "c", Secret: "Wrong-4"},
