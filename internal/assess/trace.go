@@ -290,6 +290,13 @@ func notes(d *contract.TraceDocument, s *govern.Survey, authority, row int, g go
 	if flags&estate.EmptyPassword != 0 {
 		note("Its password is empty.")
 	}
+	if a.Kind == estate.Tenant && flags&(estate.FactorRequired|estate.FactorOptional|estate.FactorAtTimes) == 0 {
+		for _, m := range a.Remarks {
+			if m.Kind == estate.RuleOpen || m.Kind == estate.RuleLimited {
+				note("Not known of a second factor: %s.", m.Text)
+			}
+		}
+	}
 	if flags&estate.NeverOverride != 0 {
 		note("It is a kind of account that no fine-grained policy governs.")
 	}

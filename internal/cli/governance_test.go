@@ -122,6 +122,7 @@ func TestDemoFiresEveryCheck(t *testing.T) {
 		"template-filtered": {"conflicting", 0.0, "",
 			"Quay Trial is linked at the root and sets account settings, but the controllers may not read or apply it"},
 		"option-not-taken":              {"conflicting", nil, "", "reads no pwhistory.conf"},
+		"rule-not-understood":           {"missing", nil, "", "conditions.authenticationFlows.transferMethods, which is not understood"},
 		"list-cut":                      {"missing", nil, "", "the list of users goes on"},
 		"field-unseen":                  {"missing", nil, "", "without isDelegatedAdmin"},
 		"accounts-elsewhere":            {"missing", nil, "", "sss"},

@@ -181,6 +181,13 @@ var placeChecks = []Check{
 		Run: remarks(estate.ListCut),
 	},
 	{
+		Name: "rule-not-understood", Title: "A rule on second factors is not understood as a whole",
+		Kind: Missing, Severity: baseline.Serious, On: onTenants,
+		Doc: "A rule that asks for a second factor says something that is not understood, and may limit it: whether it asks those whom it " +
+			"reaches at every sign-in is not known.",
+		Run: remarks(estate.RuleOpen),
+	},
+	{
 		Name: "field-unseen", Title: "Accounts of a tenant were exported without a field that matters",
 		Kind: Missing, Severity: baseline.Serious, On: onTenants,
 		Doc: "A tenant's accounts were exported without a field that tells what governs them, or whether a setting holds for them.",

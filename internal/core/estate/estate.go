@@ -481,6 +481,8 @@ const (
 	NotModelled     RemarkKind = "not-modelled"      // what a module answers cannot be told; the weaker outcome is taken
 	Elsewhere       RemarkKind = "elsewhere"         // accounts of another place are taken, too
 	ListCut         RemarkKind = "list-cut"          // a list of an export goes on in one that is not in the evidence
+	RuleOpen        RemarkKind = "rule-open"         // a rule says what is not understood
+	RuleLimited     RemarkKind = "rule-limited"      // a rule asks on conditions only
 	FieldUnseen     RemarkKind = "field-unseen"      // a field that bears on what governs accounts was exported of none of them
 	SSHUnseen       RemarkKind = "ssh-unseen"        // whether sshd asks PAM is not in the evidence
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are

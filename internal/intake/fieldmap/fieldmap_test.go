@@ -838,6 +838,9 @@ func TestRulesUnderstoodWhole(t *testing.T) {
 			t.Fatalf("%s: %v", name, err)
 		}
 		a := b.Finish()[0]
+		if said := strings.Contains(fmt.Sprint(a.Remarks), "conditions.tides"); said != (name == "a member of later") {
+			t.Errorf("%s: %v", name, a.Remarks)
+		}
 		for row := range a.Objects.Len() {
 			want := map[string]string{"ada@x.example": c.member, "bo@x.example": c.guest}[a.Objects.Name.At(row)]
 			if a.Objects.ClassOf(row) != estate.Account {

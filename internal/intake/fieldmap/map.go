@@ -202,6 +202,7 @@ type Factor struct {
 	Always    []strictyaml.Text `yaml:"always"`
 	// Or whom each of these policies names.
 	Each     Path        `yaml:"each"`
+	Name     Path        `yaml:"name"`
 	Only     []Condition `yaml:"only"`
 	All      *Condition  `yaml:"all"` // for everybody
 	Users    Path        `yaml:"users"`

@@ -2,6 +2,7 @@ package fieldmap
 
 import (
 	"cmp"
+	"fmt"
 	"math"
 	"path"
 	"slices"
@@ -663,13 +664,32 @@ func (r *reader) factorRules() (rules []factorRule, everybody bool) {
 			for e := range d.each(f.Each.path) {
 				if allHold(f.Only, e) {
 					rules = append(rules, factorRule{f.All != nil && f.All.holds(e), crowdOf(e, f.Users, f.Groups, f.Roles, f.Guests),
-						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles, f.NoGuests),
-						d.lacks != "" || f.limits(e) != "" || slices.ContainsFunc(f.Open, func(c Condition) bool { return c.holds(e) })})
+						crowdOf(e, f.NoUsers, f.NoGroups, f.NoRoles, f.NoGuests), r.opens(f, d, e) || d.lacks != ""})
 				}
 			}
 		}
 	}
 	return rules, everybody
+}
+
+// opens reports whether a rule asks on conditions, or says what is not understood, and remarks
+// on that.
+func (r *reader) opens(f *Factor, d *document, e element) bool {
+	name, _ := first(e, f.Name)
+	at := estate.Cite{File: d.part.Stored, Line: lineOf(e, f.Name), Where: f.Export.Value, Raw: name}
+	if said := f.limits(e); said != "" {
+		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.RuleOpen, About: name, Cites: []estate.Cite{at},
+			Text: fmt.Sprintf("the rule %s on second factors says %s, which is not understood: whether it asks at every sign-in is not known of those "+
+				"whom it reaches", name, said),
+			Remedy: "Look up what it says there. Where that limits nothing, the field map can say so (understood)."})
+		return true
+	}
+	if i := slices.IndexFunc(f.Open, func(c Condition) bool { return c.holds(e) }); i >= 0 {
+		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.RuleLimited, About: name, Cites: []estate.Cite{at},
+			Text: fmt.Sprintf("the rule %s on second factors asks on conditions only (%s)", name, f.Open[i].At.text.Value)})
+		return true
+	}
+	return false
 }
 
 func crowdOf(e element, users, groups, roles Path, guests *Condition) crowd {
