@@ -290,6 +290,11 @@ func notes(d *contract.TraceDocument, s *govern.Survey, authority, row int, g go
 	if flags&estate.EmptyPassword != 0 {
 		note("Its password is empty.")
 	}
+	for _, m := range a.Remarks { // by which way the weakest of its rules comes
+		if m.Kind == estate.DoorsDiffer {
+			note("%s.", m.Text)
+		}
+	}
 	if a.Kind == estate.Tenant && flags&(estate.FactorRequired|estate.FactorOptional|estate.FactorAtTimes) == 0 {
 		for _, m := range a.Remarks {
 			if m.Kind == estate.RuleOpen || m.Kind == estate.RuleLimited {

@@ -185,9 +185,20 @@ func (r *reader) furtherChanges(first string) {
 		if x.rules[setting.MinLength].Problem == "" && weakerFact(setting.MinLength, x.rules, r.rules) && x.sure {
 			r.asks = x.asks
 		}
+		var less []string
+		var asks []setting.ID
 		for _, id := range passwordSettings {
+			if row := setting.Get(id); x.sure && weakerFact(id, x.rules, r.rules) {
+				asks = append(asks, id)
+				less = append(less, fmt.Sprintf("%s %s instead of %s", strings.ToLower(row.Title), row.Text(x.rules[id].Value), row.Text(r.rules[id].Value)))
+			}
 			weakestOf(id, r.rules, x.rules, x)
 			weakestOf(id, r.root, x.root, x)
+		}
+		if len(less) > 0 {
+			r.remark(estate.DoorsDiffer, "changes by "+x.service, fmt.Sprintf("%s has passwords changed too, and asks less than %s: %s. Whoever wants a weak "+
+				"password takes that way", x.service, first, strings.Join(less, ", ")), "Give "+x.service+" the same password stack as "+first+".", asks,
+				x.rules[asks[0]].Cite)
 		}
 	}
 }

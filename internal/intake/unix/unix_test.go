@@ -1465,3 +1465,16 @@ func TestLostLinks(t *testing.T) {
 		t.Errorf("%s: %s", r.Kind, r.Text)
 	}
 }
+
+// Of the services by which passwords are changed the weakest is named.
+func TestWeakestChange(t *testing.T) {
+	a, _, _ := machine(t, "== pam.d/passwd\npassword requisite pam_pwquality.so minlen=14\npassword required pam_unix.so use_authtok\n"+
+		"== pam.d/su\nauth required pam_unix.so\naccount required pam_unix.so\npassword required pam_unix.so minlen=7\n")
+	i := slices.IndexFunc(a.Remarks, func(r estate.Remark) bool { return r.Kind == estate.DoorsDiffer })
+	if i < 0 || !strings.Contains(a.Remarks[i].Text, "su has passwords changed too, and asks less than passwd: minimum length 7 characters instead of 14 characters") {
+		t.Errorf("%+v", a.Remarks)
+	}
+	if got := a.Head.Settings[setting.MinLength]; got.Value != setting.Number(7) {
+		t.Errorf("%+v", got)
+	}
+}
