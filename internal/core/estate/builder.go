@@ -312,7 +312,7 @@ func (b *Builder) Container(at Place, c Container) {
 	x.Name, x.WMIFilter = cmp.Or(x.Name, c.Name), cmp.Or(x.WMIFilter, c.WMIFilter)
 	x.Whole, x.NoSecurity, x.MachineOff = x.Whole || c.Whole, x.NoSecurity || c.NoSecurity, x.MachineOff || c.MachineOff
 	x.NoRegistry, x.Preferences = x.NoRegistry || c.NoRegistry, x.Preferences || c.Preferences
-	if x.Half == nil {
+	if x.Unapplied = x.Unapplied || c.Unapplied; x.Half == nil {
 		x.Half = c.Half
 	}
 	if !x.Filtered && c.Filtered {

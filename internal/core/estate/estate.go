@@ -406,6 +406,9 @@ type Container struct {
 	NoRegistry bool `json:"no_registry,omitempty"`
 	// Preferences: that list has preferences for the registry.
 	Preferences bool `json:"preferences,omitempty"`
+	// Unapplied: it is of a kind that clients pass by (gPCFunctionalityVersion, MS-GPOL
+	// 3.2.5.1.6).
+	Unapplied bool `json:"unapplied,omitempty"`
 	// Half is how often its computer half was changed, by its versionNumber: 0, and clients
 	// pass it by (MS-GPOL 3.2.5.1.5). Nil: that is not in the evidence.
 	Half *int `json:"half,omitempty"`

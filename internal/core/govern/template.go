@@ -90,6 +90,8 @@ func (t *Templates) linksOf(u *estate.Unit, machines []Machine) []Linked {
 			l.Idle = "the link is disabled"
 		case l.Container != nil && l.Container.MachineOff:
 			l.Idle = "the policy's computer half is switched off"
+		case l.Container != nil && l.Container.Unapplied:
+			l.Idle = "it is of a functionality version that clients pass by"
 		case l.Container != nil && l.Container.NeverChanged(),
 			(l.Container == nil || l.Container.Half == nil) && l.Template != nil && l.Template.NeverChanged():
 			l.Idle = "the version of its computer half is 0: clients pass it by"

@@ -76,6 +76,8 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 					*half = &n
 				}
 			}
+		case "other": // kind
+			a.Containers[len(a.Containers)-1].Unapplied = true
 		case "machine":
 			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])),
 				Name: []byte(f[1] + "$")})
@@ -109,6 +111,7 @@ func TestRootLinks(t *testing.T) {
 		{"unit root A B-", "B(the link is disabled) A", "A"},
 		{"unit root A C", "C(the policy's computer half is switched off) A", "A"},
 		{"unit root A Z", "{Z}[linked; its template is not in the evidence] A", "A?"}, // it may say anything
+		{"unit root A D\nother", "D(it is of a functionality version that clients pass by) A", "A"},
 		{"unit root A D\nversion D 0 3", "D(the version of its computer half is 0: clients pass it by) A", "A"},
 		{"unit root A D\nversion D - 0", "D(the version of its computer half is 0: clients pass it by) A", "A"},
 		{"unit root A D\nversion D 3 -", "D A", "D"},

@@ -55,6 +55,7 @@ const (
 	aExtensions
 	aPolicyPath
 	aVersion // of a policy container
+	aKind    // of a policy container: which clients can apply it
 	aLevel
 	aOperational // operational attributes that tell nothing but that such were exported
 	// Of the password-policy object class, and of an LDAP server's entries:
@@ -120,8 +121,8 @@ var named = map[attr][]string{
 	aOEM: {"oEMInformation"}, aVendor: {"vendorName"}, aNaming: {"defaultNamingContext"},
 	aHolders: {"memberOf"}, aDeleted: {"isDeleted"}, aRecycled: {"isRecycled"}, aAccountType: {"sAMAccountType"}, aOS: {"operatingSystem"},
 	aSecurity: {"nTSecurityDescriptor"}, aWMI: {"gPCWQLFilter"}, aExtensions: {"gPCMachineExtensionNames"},
-	aPolicyPath: {"gPCFileSysPath", "gPCFunctionalityVersion"},
-	aVersion:    {"versionNumber"}, aLevel: {"msDS-Behavior-Version"},
+	aPolicyPath: {"gPCFileSysPath"},
+	aVersion:    {"versionNumber"}, aKind: {"gPCFunctionalityVersion"}, aLevel: {"msDS-Behavior-Version"},
 	aOperational: {"entryUUID", "structuralObjectClass", "createTimestamp", "modifyTimestamp", "entryDN", "subschemaSubentry", "nsUniqueId"},
 	aUID:         {"uid"}, aNumber: {"uidNumber"}, aSubentry: {"pwdPolicySubentry"}, aPwdChanged: {"pwdChangedTime"},
 	aPwdLocked: {"pwdAccountLockedTime"}, aPwdReset: {"pwdReset"},
@@ -146,7 +147,7 @@ var named = map[attr][]string{
 // of their own.
 var unasked = []attr{aDN, aChangeType, aResult, aMeta, aVendor, aNaming, aSuffix, aDefault,
 	aNamingContext, aServerSuffix, aLocalPolicy, aInheritGlobal, aSecurity, aWMI, aExtensions,
-	aPolicyPath, aVersion, aLevel, aDeleted, aRecycled}
+	aPolicyPath, aVersion, aKind, aLevel, aDeleted, aRecycled}
 
 // Attributes are those that a live source is asked for: all that the reader reads of
 // a directory's entries.
@@ -203,7 +204,7 @@ var shapes = func() (all [256]shape) {
 	for s, attributes := range map[shape][]attr{
 		freeText: {aDisplay, aPrincipal, aServiceName, aOEM, aOS, aVendor},
 		aWholeNumber: {aControl, aPrimary, aPwdSet, aLockoutTime, aAccountEnds, aFailures, aAdminCount, aLastLogon, aKrbNumber, aGroupType,
-			aPrecedence, aLinkOptions, aFlags, aAccountType, aVersion, aLevel, aNumber, aPwdMinLength, aPwdMaxLength, aPwdMaxAge, aPwdMinAge, aPwdInHistory,
+			aPrecedence, aLinkOptions, aFlags, aAccountType, aVersion, aKind, aLevel, aNumber, aPwdMinLength, aPwdMaxLength, aPwdMaxAge, aPwdMinAge, aPwdInHistory,
 			aPwdCheckQuality, aPwdMaxFailure, aPwdLockoutDuration, aPwdFailureInterval, aPwdExpireWarning, aKrbFlags, aCosPriority,
 			aKrbMinLength, aKrbClasses, aKrbHistory, aKrbMaxLife, aKrbMinLife, aKrbMaxFailure, aKrbInterval, aKrbDuration},
 		aTruth:        {aDeleted, aRecycled, aPwdReset, aPwdLockout, aNoSignIn, aLocalPolicy, aInheritGlobal},

@@ -732,7 +732,13 @@ func (r *reader) container(at estate.Place) error {
 	if err != nil {
 		return err
 	}
-	c.Whole = r.find(aPolicyPath) != nil && !r.atEnd
+	c.Whole = (r.find(aPolicyPath) != nil || r.find(aKind) != nil) && !r.atEnd
+	kind, told, err := r.integer(aKind)
+	if err != nil {
+		return err
+	}
+	const applied = 2 // clients pass by any other (MS-GPOL 3.2.5.1.6)
+	c.Unapplied = told && kind != applied
 	version, versioned, err := r.integer(aVersion)
 	if err != nil {
 		return err

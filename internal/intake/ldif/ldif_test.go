@@ -178,6 +178,8 @@ dn: CN={31B2F340-016D-11D2-945F-00C04FB984F9},CN=Policies,CN=System,DC=x,DC=exam
 objectClass: groupPolicyContainer
 displayName: Default
 flags: 2
+gPCFunctionalityVersion: 1
+versionNumber: 65536
 
 dn: CN=Ada,OU=U,DC=x,DC=example
 objectClass: user
@@ -204,7 +206,7 @@ msDS-ResultantPSO: CN=Gone,CN=Password Settings Container,CN=System,DC=x,DC=exam
 		root.Links[0].GUID != "{31B2F340-016D-11D2-945F-00C04FB984F9}" || !unit.Blocked {
 		t.Errorf("units: %+v", a.Units)
 	}
-	if c := a.Containers[0]; c.Name != "Default" || !c.MachineOff {
+	if c := a.Containers[0]; c.Name != "Default" || !c.MachineOff || !c.Unapplied || !c.NeverChanged() || !c.Whole {
 		t.Errorf("container: %+v", c)
 	}
 	if len(a.Policies) != 1 || a.Policies[0].Known || !a.AnswerGiven || !a.PoliciesLie {
