@@ -185,8 +185,9 @@ type CiteDocument struct {
 
 // SourceDocument is a section of a baseline that a finding fails.
 type SourceDocument struct {
-	ID  string `json:"id"`
-	Ref string `json:"ref"`
+	ID   string `json:"id"`
+	Ref  string `json:"ref"`
+	Asks string `json:"asks"` // what the document states; empty in records of earlier versions
 }
 
 func NewFindingDocument(f *check.Finding) FindingDocument {

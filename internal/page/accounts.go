@@ -11,8 +11,9 @@ import (
 
 	"sternledger/internal/assess"
 
-	"github.com/charmbracelet/x/ansi"
 	"sternledger/internal/terminal"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // shown are the columns of the accounts on a sheet, and how wide they may be.

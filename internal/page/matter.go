@@ -1,6 +1,7 @@
 package page
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -317,7 +318,7 @@ func Matter(s *Sheet, m *record.Matter) {
 		s.Note("observed", m.Observed)
 	}
 	if m.Demanded != "" {
-		s.Note("demanded", m.Demanded+" ("+strings.Join(Sources(m), "; ")+")")
+		s.Note("demanded", cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(Sources(m), "; ")+")"))
 	}
 	if c := check.Named(m.Check); c != nil {
 		s.Note("check", m.Check+": "+c.Doc)

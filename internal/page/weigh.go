@@ -451,7 +451,7 @@ func finding(s *Sheet, f *Told, split bool) {
 		for _, b := range f.Baselines {
 			refs = append(refs, strings.TrimSpace(b.ID+" "+b.Ref))
 		}
-		head += "; demanded: " + f.Demanded + " (" + strings.Join(refs, "; ") + ")"
+		head += "; demanded: " + cmp.Or(check.Stated(f.Baselines), f.Demanded+" ("+strings.Join(refs, "; ")+")")
 	}
 	lines := []string{f.Reason}
 	if len(f.Evidence) > 0 {

@@ -124,7 +124,7 @@ func reportSARIF(w io.Writer, r *assess.Report) error {
 func sourceTexts(f *check.Finding) []string {
 	all := []string{}
 	for _, b := range f.Baselines {
-		all = append(all, strings.TrimSpace(b.ID+" "+b.Ref))
+		all = append(all, b.String())
 	}
 	return all
 }

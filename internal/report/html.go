@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -57,8 +58,8 @@ type htmlReport struct {
 type htmlMatter struct {
 	*record.Matter
 	ID, Where, WayOut, Doc string
-	Sources                string
-	Reasons                bool // each group has its own
+	Stated                 string // what each document demands
+	Reasons                bool   // each group has its own
 	Groups                 []page.Group
 	More                   int // groups that only the data has
 }
@@ -123,7 +124,7 @@ func reportHTML(w io.Writer, r *assess.Report) error {
 func (v *htmlReport) matters() {
 	for _, m := range v.Weighing.Matters() {
 		x := &htmlMatter{Matter: m, ID: strings.ToLower(m.Name), Where: page.Where(m), WayOut: page.WayOut(m),
-			Sources: strings.Join(page.Sources(m), "; ")}
+			Stated: cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(page.Sources(m), "; ")+")")}
 		if c := check.Named(m.Check); c != nil {
 			x.Doc = c.Doc
 		}

@@ -252,7 +252,7 @@ func matterEntry(m *htmlMatter) g.Node {
 				}),
 				h.Span(h.Class("why"), g.Text("."), when(!m.Reasons, func() g.Node { return words(" ", m.Reason) }))),
 			when(m.Demanded != "", func() g.Node {
-				return h.P(h.Class("faint demand"), words("demanded: ", m.Demanded, " (", m.Sources, ")"))
+				return h.P(h.Class("faint demand"), words("demanded: ", m.Stated))
 			}),
 			h.P(h.Class("out"), faint(g.Text("Way out:")), words(" ", m.Remedy)),
 			h.Details(h.Summary(words(findings(len(m.Findings)), ", with evidence")),

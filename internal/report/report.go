@@ -4,6 +4,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -65,7 +66,7 @@ func FindingRows(w *custody.Weighing) *page.Rows {
 			cites = append(cites, c.String())
 		}
 		for _, b := range f.Baselines {
-			sources = append(sources, strings.TrimSpace(b.ID+" "+b.Ref))
+			sources = append(sources, b.String())
 		}
 		for _, id := range f.Settings {
 			settings = append(settings, string(id))
@@ -208,7 +209,7 @@ func reportMarkdown(w io.Writer, r *assess.Report) error {
 		line("## %s %s\n", x.Name, m(x.Title))
 		line("**%s**, %s: %s\n", x.Kind, x.Severity, m(page.Where(x)))
 		if x.Demanded != "" {
-			line("- demanded: %s (%s)", m(x.Demanded), m(strings.Join(page.Sources(x), "; ")))
+			line("- demanded: %s", m(cmp.Or(check.Stated(x.Sources()), x.Demanded+" ("+strings.Join(page.Sources(x), "; ")+")")))
 		}
 		line("- reason: %s", m(x.Reason))
 		line("- way out: %s", m(x.Remedy))

@@ -103,7 +103,45 @@ func (f *Finding) Headline() string {
 }
 
 // Source names a baseline and the section of it that a finding fails.
-type Source struct{ ID, Ref string }
+type Source struct {
+	ID, Ref string
+	// Asks is what the document states; empty in records of earlier versions.
+	Asks string `json:",omitempty"`
+}
+
+// String writes it with what it states.
+func (s Source) String() string {
+	text := strings.TrimSpace(s.ID + " " + s.Ref)
+	if s.Asks != "" {
+		text += ": " + s.Asks
+	}
+	return text
+}
+
+// Stated are the requirements as their documents state them, each once, with who states
+// it; empty where a record does not tell.
+func Stated(all []Source) string {
+	by := map[string][]string{}
+	var asked []string
+	for _, s := range all {
+		if s.Asks == "" {
+			return ""
+		}
+		name := strings.TrimSpace(s.ID + " " + s.Ref)
+		if by[s.Asks] == nil {
+			asked = append(asked, s.Asks)
+		}
+		if !slices.Contains(by[s.Asks], name) {
+			by[s.Asks] = append(by[s.Asks], name)
+		}
+	}
+	slices.Sort(asked)
+	for i, text := range asked {
+		slices.Sort(by[text])
+		asked[i] = text + " (" + strings.Join(by[text], ", ") + ")"
+	}
+	return strings.Join(asked, "; ")
+}
 
 // Unweighed is a place that no chosen baseline covers, with the shipped ones
 // that would.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -349,7 +350,7 @@ func (m *Matter) title() string {
 		return fmt.Sprintf("%s: %s, and the chosen baselines exclude each other", name, m.Observed)
 	}
 	if m.Found() == check.Weak {
-		return fmt.Sprintf("%s: %s, demanded: %s", name, m.Observed, Plainly(m.Demanded))
+		return fmt.Sprintf("%s: %s, demanded: %s", name, m.Observed, cmp.Or(m.asked(), Plainly(m.Demanded)))
 	}
 	switch missing(first) {
 	case govern.NotSet:
@@ -375,6 +376,62 @@ var matterName = regexp.MustCompile(`^[Mm][0-9]+$`)
 func Plainly(demanded string) string {
 	plain, _, _ := strings.Cut(demanded, " or ")
 	return plain
+}
+
+// Sources are the requirements of all its findings, each once.
+func (m *Matter) Sources() (all []check.Source) {
+	for _, f := range m.Findings {
+		for _, s := range f.Baselines {
+			if !slices.Contains(all, s) {
+				all = append(all, s)
+			}
+		}
+	}
+	return all
+}
+
+// asked are the different requirements in few words, where there are several: "at least 12, 14
+// or 15 characters"; empty where they cannot be said so, or are one.
+func (m *Matter) asked() string {
+	var texts [][]string
+	seen := map[string]bool{}
+	for _, s := range m.Sources() {
+		if text := Plainly(s.Asks); text != "" && !seen[text] {
+			seen[text] = true
+			texts = append(texts, strings.Fields(text))
+		}
+	}
+	if len(texts) < 2 {
+		return ""
+	}
+	at := -1 // the one word in which they differ
+	for i, word := range texts[0] {
+		for _, words := range texts[1:] {
+			if len(words) != len(texts[0]) || words[i] != word && at >= 0 && at != i {
+				return ""
+			}
+			if words[i] != word {
+				at = i
+			}
+		}
+	}
+	var numbers []int
+	for _, words := range texts {
+		n, err := strconv.Atoi(words[at])
+		if err != nil {
+			return ""
+		}
+		numbers = append(numbers, n)
+	}
+	slices.Sort(numbers)
+	var all []string
+	for _, n := range numbers {
+		all = append(all, strconv.Itoa(n))
+	}
+	last := len(all) - 1
+	words := slices.Clone(texts[0])
+	words[at] = strings.Join(all[:last], ", ") + " or " + all[last]
+	return strings.Join(words, " ")
 }
 
 // MatterNamed returns the matter of that name or fingerprint; nil where there is

@@ -400,7 +400,7 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		if v.Severity.Rank() > severity.Rank() {
 			severity = v.Severity
 		}
-		failed = append(failed, check.Source{ID: v.Baseline.ID, Ref: v.Demand.Ref})
+		failed = append(failed, check.Source{ID: v.Baseline.ID, Ref: v.Demand.Ref, Asks: v.Demand.Text()})
 	}
 	if worst == nil {
 		return nil
