@@ -59,9 +59,9 @@ var placeChecks = []Check{
 		Run: remarks(estate.Elsewhere),
 	},
 	{
-		Name: "doors-differ", Title: "Services of one machine lock differently",
+		Name: "doors-differ", Title: "Services of one machine have different rules",
 		Kind: Conflicting, Severity: baseline.Serious, On: onMachines,
-		Doc: "Services of one machine lock failed sign-ins differently; the weakest counts.",
+		Doc: "Services of one machine lock failed sign-ins, or take new passwords, differently; the weakest counts.",
 		Run: remarks(estate.DoorsDiffer),
 	},
 	{
