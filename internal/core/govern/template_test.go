@@ -76,6 +76,11 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 					*half = &n
 				}
 			}
+		case "extensions": // none, or registry: those that the last policy's container lists
+			c := &a.Containers[len(a.Containers)-1]
+			c.NoSecurity, c.NoRegistry = true, f[2] == "none"
+		case "site": // an enforced link of one, to the last policy
+			a.SiteLinks = append(a.SiteLinks, estate.Link{GUID: a.Containers[len(a.Containers)-1].GUID, Enforced: true})
 		case "other": // kind
 			a.Containers[len(a.Containers)-1].Unapplied = true
 		case "machine":

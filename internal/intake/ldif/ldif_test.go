@@ -567,3 +567,65 @@ func TestKeepAllJudgesWholeValues(t *testing.T) {
 		t.Errorf("kept: %q %v", copied, err)
 	}
 }
+
+// Every attribute that the specification gives to what decides (MS-ADSC) is read, or stands here
+// with the reason why it does not matter. One that is in neither list could limit a rule unseen.
+func TestEveryAttributeIsKnown(t *testing.T) {
+	const notOfUsers = "it is of the user's half of a policy"
+	neutral := map[string]string{
+		"gPCUserExtensionNames":            notOfUsers,
+		"creationTime":                     "when, and not what",
+		"modifiedCount":                    "how often, and not what",
+		"modifiedCountAtLastProm":          "how often, and not what",
+		"serverState":                      "of domains before Active Directory",
+		"serverRole":                       "of domains before Active Directory",
+		"uASCompat":                        "of LAN Manager; servers take it for off",
+		"nextRid":                          "a counter",
+		"auditingPolicy":                   "what is logged",
+		"pekList":                          "keys; it is struck out",
+		"pekKeyChangeInterval":             "how often keys change",
+		"lSACreationTime":                  "when, and not what",
+		"lSAModifiedCount":                 "how often, and not what",
+		"desktopProfile":                   "unused",
+		"builtinCreationTime":              "when, and not what",
+		"builtinModifiedCount":             "how often, and not what",
+		"controlAccessRights":              "unused",
+		"defaultLocalPolicyObject":         "unused",
+		"domainPolicyObject":               "unused",
+		"eFSPolicy":                        "encryption of files",
+		"rIDManagerReference":              "where identifiers are given out",
+		"treeName":                         "a name",
+		"dnsRoot":                          "a name",
+		"ms-DS-MachineAccountQuota":        "who may join machines",
+		"msDS-LogonTimeSyncInterval":       "how exact the last sign-in is told",
+		"msDS-PerUserTrustQuota":           "who may make trusts",
+		"msDS-AllUsersTrustQuota":          "who may make trusts",
+		"msDS-PerUserTrustTombstonesQuota": "who may make trusts",
+		"msDS-TrustForestTrustInfo":        "of trusts, which objects of trusted domains tell",
+		"msDS-EnabledFeature":              "features that concern no password",
+		"nTMixedDomain":                    "of domains before 2003; the functional level says more",
+		"privateKey":                       "a key",
+		"replicaSource":                    "replication",
+		"pwdProperties":                    "", "minPwdLength": "", "minPwdAge": "", "maxPwdAge": "", "pwdHistoryLength": "", "lockoutThreshold": "", "lockoutDuration": "",
+		"lockOutObservationWindow": "", "forceLogoff": "", "oEMInformation": "", "gPLink": "", "gPOptions": "", "msDS-Behavior-Version": "", "objectSid": "",
+		"msDS-PasswordHistoryLength": "", "msDS-PasswordSettingsPrecedence": "", "msDS-PasswordReversibleEncryptionEnabled": "",
+		"msDS-PasswordComplexityEnabled": "", "msDS-MinimumPasswordLength": "", "msDS-MinimumPasswordAge": "", "msDS-MaximumPasswordAge": "",
+		"msDS-LockoutThreshold": "", "msDS-LockoutObservationWindow": "", "msDS-LockoutDuration": "", "msDS-PSOAppliesTo": "",
+		"flags": "", "versionNumber": "", "gPCFunctionalityVersion": "", "gPCFileSysPath": "", "gPCMachineExtensionNames": "", "gPCWQLFilter": "",
+		"displayName": "", "nTSecurityDescriptor": "", "objectGUID": "", "isDeleted": "", "isRecycled": "",
+	}
+	read := map[string]bool{}
+	for _, names := range named {
+		for _, name := range names {
+			read[strings.ToLower(name)] = true
+		}
+	}
+	for _, name := range SettingAttributes() {
+		read[strings.ToLower(name)] = true
+	}
+	for name, why := range neutral {
+		if read[strings.ToLower(name)] != (why == "") {
+			t.Errorf("%s: read %v, and the reason why it does not matter is %q", name, read[strings.ToLower(name)], why)
+		}
+	}
+}
