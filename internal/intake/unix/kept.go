@@ -276,7 +276,8 @@ var arguments = func() map[string]*regexp.Regexp {
 	add(regexp.MustCompile(`^(?:\d{1,6}|disabled)(?:,(?:\d{1,6}|disabled))*$`), "min")
 	add(aPath, "conf", "config", "conffile", "accessfile", "file", "dir", "wordlist", "denylist", "filter")
 	add(regexp.MustCompile(`^[a-z_]{1,24}$`), "similar", "enforce", "item", "sense", "onerr", "auth", "cred", "acct", "prechauthtok",
-		"chauthtok", "open_session", "close_session", "type", "authtok_type")
+		"chauthtok", "open_session", "close_session")
+	add(regexp.MustCompile(`^[A-Za-z_]{0,24}$`), "type", "authtok_type") // a word of the prompt
 	add(anyName, "group", "apply", "domains", "service")
 	add(regexp.MustCompile(`^[:;,|\t ]$`), "fieldsep", "listsep")
 	add(nil, strings.Fields(`debug audit silent quiet no_warn use_first_pass try_first_pass use_authtok use_mapped_pass expose_authtok

@@ -167,6 +167,11 @@ func words(text string) []string {
 		if end < 0 {
 			end = len(text)
 		}
+		for _, mark := range []string{redact.Struck, redact.NotKept} { // a value that is not kept is one word
+			if at := strings.Index(text, "="+mark); at >= 0 && at < end {
+				end = at + len("="+mark)
+			}
+		}
 		all = append(all, text[:end])
 		text = text[end:]
 	}

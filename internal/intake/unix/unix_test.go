@@ -1478,3 +1478,73 @@ func TestWeakestChange(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+// Every option that the manuals give (pam_unix(8), pam_faillock(8), pwquality.conf(5),
+// pam_pwhistory(8)) changes what is read of a machine, or stands here with the reason why it
+// does not; what no manual knows is remarked on.
+func TestEveryOptionIsKnown(t *testing.T) {
+	const stack = "== login.defs\nPASS_MAX_DAYS 90\n== passwd\nroot:x:0:0::/root:/bin/sh\nada:x:1000:1000::/home/ada:/bin/sh\n== shadow\nroot:$6$a$b:20000:0:90:7:::\n" +
+		"ada:$6$a$b:20000:0:90:7:::\n== nsswitch.conf\npasswd: files\nshadow: files\n== security/limits.conf\n== pam.d/sshd\nauth required pam_faillock.so preauth FAILLOCK\n" +
+		"auth [success=1 default=ignore] pam_unix.so UNIX\nauth [default=die] pam_faillock.so authfail FAILLOCK\nauth required pam_permit.so\naccount required pam_unix.so UNIX\n" +
+		"== pam.d/passwd\npassword requisite pam_pwquality.so PWQUALITY\npassword required pam_pwhistory.so use_authtok PWHISTORY\npassword required pam_unix.so use_authtok UNIX\n"
+	facts := func(module, option string) (string, int) {
+		text := strings.ReplaceAll(stack, module, option)
+		for _, other := range []string{"FAILLOCK", "UNIX", "PWQUALITY", "PWHISTORY"} {
+			text = strings.ReplaceAll(text, other, "")
+		}
+		a, _, _ := machine(t, text)
+		var all []string
+		for _, p := range policiesOf(a) {
+			for id, f := range p.Settings {
+				value, _ := f.Value.MarshalText()
+				all = append(all, fmt.Sprint(p.Name, " ", id, " ", string(value), " ", f.Problem != ""))
+			}
+			all = append(all, fmt.Sprintf("%s asks %+v", p.Name, asked(p.Asks)))
+		}
+		slices.Sort(all)
+		return strings.Join(all, "\n"), len(a.Remarks)
+	}
+	const log, prompt = "what is logged", "how it asks"
+	for module, options := range map[string]map[string]string{
+		"UNIX": {"nullok": "", "minlen=30": "", "remember=50": "", "sha256": "", "rounds=9999": "", "yescrypt": "", "md5": "", "bigcrypt": "", "blowfish": "",
+			"gost_yescrypt": "", "debug": log, "audit": log, "quiet": log, "try_first_pass": prompt, "authtok_type=X": prompt, "nodelay": "how long a refusal takes",
+			"shadow": "it is so", "no_pass_expiry": "of sign-ins without a password", "broken_shadow": "of accounts whose line of shadow cannot be read",
+			"obscure": "", "likeauth": "which code it returns"},
+		"FAILLOCK": {"deny=9": "", "unlock_time=60": "", "fail_interval=60": "", "even_deny_root": "", "dir=/run/x": "where it counts, the same for both calls",
+			"audit": log, "silent": log, "no_log_info": log, "nodelay": "how long a refusal takes", "local_users_only": "of accounts of a directory",
+			"root_unlock_time=60": "of root, where it locks", "admin_group=keepers": "there is no such group"},
+		"PWQUALITY": {"minlen=30": "", "minclass=4": "", "lcredit=-2": "", "ucredit=-2": "", "dcredit=-2": "", "ocredit=-2": "", "difok=9": "", "maxrepeat=2": "",
+			"maxsequence=3": "", "maxclassrepeat=4": "", "gecoscheck=1": "", "dictcheck=0": "", "usercheck=0": "", "usersubstr=4": "", "enforcing=0": "",
+			"badwords=x": "", "enforce_for_root": "", "retry=3": prompt, "debug": log, "authtok_type=X": prompt, "try_first_pass": prompt,
+			"local_users_only": "of accounts of a directory", "dictpath=/x": "another list of words"},
+		"PWHISTORY": {"remember=3": "", "enforce_for_root": "", "retry=3": prompt, "debug": log, "authtok_type=X": prompt, "file=/x": "where it is kept"},
+	} {
+		base, remarks := facts(module, "")
+		for option, why := range options {
+			got, said := facts(module, option)
+			if (got != base) != (why == "") {
+				t.Errorf("%s %s: changes what is read: %v, and the reason why it does not matter is %q", module, option, got != base, why)
+			}
+			if why != "" && said > remarks {
+				t.Errorf("%s %s: is remarked on", module, option)
+			}
+		}
+		if _, said := facts(module, "unheard=1"); said == remarks && module != "UNIX" {
+			t.Errorf("%s: an option that no manual knows is passed over", module)
+		}
+	}
+}
+
+// asked is what a module asks for, without where that stands.
+func asked(a *estate.Asks) string {
+	if a == nil {
+		return ""
+	}
+	c := *a
+	c.Cite = estate.Cite{}
+	text := fmt.Sprintf("%+v", c)
+	for _, f := range a.Further {
+		text += asked(&f)
+	}
+	return regexp.MustCompile(`Cite:\{[^}]*\}|Further:\[.*\]`).ReplaceAllString(text, "")
+}
