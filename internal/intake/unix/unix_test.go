@@ -1375,7 +1375,7 @@ func keptOf(p *intake.Part) string {
 // stacks of Red Hat's local profile.
 func TestStockStacks(t *testing.T) {
 	stock := map[string]string{}
-	for _, name := range []string{"red-hat-7", "red-hat-8-sssd", "red-hat-9", "suse-15", "ubuntu-22"} {
+	for _, name := range []string{"arch", "red-hat-7", "red-hat-8-sssd", "red-hat-9", "suse-15", "ubuntu-22"} {
 		data, err := os.ReadFile("testdata/" + name + ".txt")
 		if err != nil {
 			t.Fatal(err)
@@ -1404,8 +1404,10 @@ func TestStockStacks(t *testing.T) {
 		"odd: su that only asks its caller": {edit("red-hat-9", "uid = 0 use_uid", "uid >= 1000 use_uid"), "lockout-threshold=5 max-age=never"},
 		"odd: a door without the lock": {stock["red-hat-9"] + "== pam.d/gate\nauth required pam_unix.so\naccount required pam_unix.so\n",
 			"min-length=14 lockout-threshold=never"},
-		"Red Hat 7":           {stock["red-hat-7"], hardened},
-		"Red Hat 8 with sssd": {stock["red-hat-8-sssd"], hardened},
+		"odd: Arch, whose su has no lock":           {stock["arch"], "min-length=14 classes-required=4 history=24 lockout-threshold=never"},
+		"Arch, su as the others":                    {edit("arch", "auth            required        pam_unix.so\n", "auth            include         system-auth\n"), hardened},
+		"Red Hat 7":                                 {stock["red-hat-7"], hardened},
+		"Red Hat 8 with sssd":                       {stock["red-hat-8-sssd"], hardened},
 		"SUSE 15, whose older module gives credits": {stock["suse-15"], strings.Replace(hardened, "14", "10", 1)},
 		"SUSE 15 without credits":                   {edit("suse-15", "minlen=14", "minlen=14 lcredit=-1 ucredit=-1 dcredit=-1 ocredit=-1"), hardened},
 		"Ubuntu 22":                                 {stock["ubuntu-22"], hardened},
