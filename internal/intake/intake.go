@@ -251,18 +251,43 @@ func InOtherPage(raw []byte) bool {
 // line.
 func Decoder(in io.Reader) *Decoded {
 	b := bufio.NewReaderSize(in, 1<<16)
-	opening, _ := b.Peek(wideSample)
-	switch {
-	case bytes.HasPrefix(opening, []byte{0xff, 0xfe}), bytes.HasPrefix(opening, []byte{0xfe, 0xff}):
-		return &Decoded{Reader: unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(b)}
-	case wide(opening) != nil:
-		return &Decoded{Reader: unicode.UTF16(*wide(opening), unicode.IgnoreBOM).NewDecoder().Reader(b)}
-	case bytes.HasPrefix(opening, []byte("\xef\xbb\xbf")):
+	if inner, differs := Narrowed(b); differs {
+		return &Decoded{Reader: inner}
+	}
+	if opening, _ := b.Peek(3); bytes.HasPrefix(opening, []byte("\xef\xbb\xbf")) {
 		_, _ = b.Discard(3)
 	}
 	d := &Decoded{}
 	d.Reader = &lineDecoder{in: b, of: d}
 	return d
+}
+
+// Narrowed is a stream with its text in bytes and its lines ended by a line feed: of UTF-16, and
+// of lines that end in a carriage return alone. differs says that it is not what came.
+func Narrowed(b *bufio.Reader) (in io.Reader, differs bool) {
+	opening, _ := b.Peek(HeadSize)
+	switch {
+	case bytes.HasPrefix(opening, []byte{0xff, 0xfe}), bytes.HasPrefix(opening, []byte{0xfe, 0xff}):
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(b), true
+	case wide(opening) != nil:
+		return unicode.UTF16(*wide(opening), unicode.IgnoreBOM).NewDecoder().Reader(b), true
+	case bytes.IndexByte(opening, '\r') >= 0 && bytes.IndexByte(opening, '\n') < 0:
+		return &feeds{b}, true
+	}
+	return b, false
+}
+
+// feeds makes line feeds of carriage returns.
+type feeds struct{ in io.Reader }
+
+func (f *feeds) Read(to []byte) (int, error) {
+	n, err := f.in.Read(to)
+	for i, c := range to[:n] {
+		if c == '\r' {
+			to[i] = '\n'
+		}
+	}
+	return n, err
 }
 
 // Decoded is text that is decoded as it is read.

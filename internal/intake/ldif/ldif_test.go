@@ -629,3 +629,29 @@ func TestEveryAttributeIsKnown(t *testing.T) {
 		}
 	}
 }
+
+// Whatever ends its lines, and in whatever order its bytes are, with a mark or without.
+func TestLineEndsAndOrders(t *testing.T) {
+	text := head + "\ndn: CN=Ada,DC=x,DC=example\nobjectClass: user\nsAMAccountName: ada\nuserAccountControl: 512\n"
+	wide := func(order unicode.Endianness) string {
+		out, err := unicode.UTF16(order, unicode.IgnoreBOM).NewEncoder().String(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	for name, raw := range map[string]string{"LF": text, "CRLF": strings.ReplaceAll(text, "\n", "\r\n"), "CR": strings.ReplaceAll(text, "\n", "\r"),
+		"UTF-16LE": wide(unicode.LittleEndian), "UTF-16BE": wide(unicode.BigEndian)} {
+		b, kept, err := readText(raw)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if a := b.Finish()[0]; a.Accounts != 1 || a.Head == nil || len(a.Head.Settings) == 0 {
+			t.Errorf("%s: %d accounts, %+v", name, a.Accounts, a.Head)
+		}
+		if again, _, err := readText(kept); err != nil || again.Finish()[0].Accounts != 1 {
+			t.Errorf("%s: the stored copy: %v", name, err)
+		}
+	}
+}

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"golang.org/x/text/encoding/unicode"
-
 	"sternledger/internal/core/estate"
 	"sternledger/internal/intake"
 	"sternledger/internal/redact"
@@ -130,14 +128,12 @@ const (
 func newScanner(src *intake.Source) *scanner {
 	// Directories can write their exports in UTF-16; the copy is then in UTF-8,
 	// line for line the same.
-	in := bufio.NewReader(src.In)
-	mark, _ := in.Peek(2)
+	in, differs := intake.Narrowed(bufio.NewReaderSize(src.In, intake.MostHead))
 	s := &scanner{record: &record{path: src.Path}, src: src, in: in, keep: src.Keep,
 		buf:   make([]byte, 16<<10),
 		names: map[string]*name{}, last: &name{}}
-	if bytes.Equal(mark, []byte{0xff, 0xfe}) || bytes.Equal(mark, []byte{0xfe, 0xff}) {
+	if differs {
 		src.Differs()
-		s.in = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
 	}
 	return s
 }
