@@ -220,6 +220,11 @@ func TestRealProbeUnix(t *testing.T) {
 			conf.WriteString("badwords = tide lantern fog\n")
 		}
 		name := []string{"mferrier", "mo", "ada"}[n%3]
+		system, err := os.ReadFile("/etc/os-release") // the modules are this machine's
+		if err != nil {
+			t.Fatal(err)
+		}
+		write(t, filepath.Join(dir, "gate/etc/os-release"), string(system))
 		write(t, filepath.Join(dir, "gate/etc/security/pwquality.conf"), conf.String())
 		write(t, filepath.Join(dir, "gate/etc/pam.d/passwd"),
 			"password requisite pam_pwquality.so retry=1\npassword required pam_unix.so use_authtok\n")
