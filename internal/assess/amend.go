@@ -11,6 +11,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/forecast"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/strictyaml"
@@ -24,6 +25,7 @@ type AmendOptions struct {
 	Scope        string   // of those that reach this scope, or one that fits the pattern
 	For          string   // of those that this owner answers for
 	Least        bool     // the fewest after which no grave finding is left that an amendment could end
+	Until        float64  // the fewest after which a privileged account falls with no more than this chance; 0: not asked
 }
 
 // Amending is the plan of the newest record, and what the amendments that are picked
@@ -43,7 +45,10 @@ type Amending struct {
 	Played   *amend.Played // what comes of everybody with all that are picked and not held back
 	Before   Burden
 	After    Burden
-	Seal     string // of the entry of that weighing
+	Exposed  *[2]exposure.Total // now, and with what is picked and not held back; nil: not known
+	Steps    []amend.Step       // of what is picked
+	Reached  float64            // with Until: the chance that it comes to
+	Seal     string             // of the entry of that weighing
 	trial    *trial
 	people   *amend.Population
 	all      *tried // with all amendments of the plan
@@ -117,6 +122,10 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 		if f := &after.Findings[i]; f.Kind != check.Waived && f.Severity == baseline.Grave {
 			x.Graves++
 		}
+	}
+	if now, _ := exposure.Sum(w.Population); now.Accounts > 0 {
+		then, _ := exposure.Sum(after.Population)
+		x.Exposed, x.Steps = &[2]exposure.Total{now, then}, amend.Staircase(w.Record, x.Picked)
 	}
 	x.Touched = map[*amend.Amendment]*amend.Touched{}
 	for _, a := range x.Picked {
@@ -317,6 +326,15 @@ func (x *Amending) pick(e *custody.Engagement, opt AmendOptions) error {
 		})
 	}
 	picked = slices.DeleteFunc(picked, func(a *amend.Amendment) bool { return slices.Contains(except, a) })
+	if opt.Until > 0 {
+		free := slices.DeleteFunc(slices.Clone(picked), func(a *amend.Amendment) bool { return len(a.Back()) > 0 })
+		if picked, x.Reached = amend.Until(x.Weighing.Record, free, opt.Until); x.Reached > opt.Until {
+			return fmt.Errorf("--until %v: with all %d amendments that are not held back and take something off, somebody gets in as a privileged "+
+				"account with a chance of %.3f a year on average; expected no less than that", opt.Until, len(picked), x.Reached)
+		} else if len(picked) == 0 {
+			return fmt.Errorf("--until %v: it is %.3f now; nothing has to be changed for that", opt.Until, x.Reached)
+		}
+	}
 	if opt.Least {
 		if picked, err = x.least(picked); err != nil {
 			return err
@@ -425,6 +443,10 @@ func (x *Amending) Document() contract.AmendDocument {
 			Findings: prints(p.Findings)})
 	}
 	d.Evidence = append(d.Evidence, prints(x.Plan.Evidence)...)
+	if x.Exposed != nil {
+		d.Exposure = &[2]contract.FallsDocument{contract.NewFallsDocument(x.Exposed[0]), contract.NewFallsDocument(x.Exposed[1])}
+	}
+	d.Steps = contract.NewStepDocuments(x.Steps)
 	d.Held, d.Played = prints(x.Plan.Held), contract.NewPlayedDocument(x.Played)
 	for i := range x.Brings {
 		d.Appear = append(d.Appear, contract.NewFindingDocument(&x.Brings[i]))
@@ -436,8 +458,8 @@ func (x *Amending) amendment(a *amend.Amendment) contract.AmendmentDocument {
 	d := contract.AmendmentDocument{Name: a.Name, Fingerprint: a.Fingerprint, Setting: a.Setting, Title: a.Title(), From: a.Was(),
 		To: a.Becomes(), Holder: a.Holder(),
 		First: []string{}, Severity: a.Severity, Settles: prints(a.Settles), Appear: []string{}, Scopes: []string{}, Accounts: a.Accounts,
-		Privileged: a.Privileged,
-		Touches:    contract.NewTouchDocument(x.Touched[a]), Notes: append([]string{}, a.Notes...)}
+		Privileged: a.Privileged, Worth: a.Worth.Float(),
+		Touches: contract.NewTouchDocument(x.Touched[a]), Notes: append([]string{}, a.Notes...)}
 	if a.Flag != 0 {
 		d.Flag = a.Flag.Names()[0]
 	} else if !a.Precedence {

@@ -3,11 +3,13 @@ package assess
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
 	"sternledger/internal/contract"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/forecast"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/probe"
@@ -22,6 +24,7 @@ type ForecastOptions struct {
 	Scope       string   // name, or pattern; empty: all
 	If          []string // SETTING=VALUE, to see what a change would come to
 	Assumptions forecast.Assumptions
+	Exposure    []string // assumptions of exposure, as NAME=VALUE
 }
 
 // Forecasts are the figures of all scopes, with the changed ones beside them.
@@ -29,6 +32,7 @@ type Forecasts struct {
 	Assumptions forecast.Assumptions
 	Changes     map[setting.ID]setting.Value
 	Scopes      []ScopeForecast
+	Exposure    *exposure.Assumptions
 }
 
 // ScopeForecast is one scope's figures.
@@ -37,11 +41,22 @@ type ScopeForecast struct {
 	Accounts *int64 // enabled ones; nil: not listed
 	Now      record.Figures
 	Then     *record.Figures // with the changes; nil: none were asked for
+	// Exposed is how exposed one of its accounts is, on average, and ThenExposed with the
+	// changes; nil: no account of it is opened by a password.
+	Exposed, ThenExposed *Exposed
+}
+
+// Exposed is the chance that somebody gets in as an account within a year, with that of
+// each route at documented defaults where the evidence is silent.
+type Exposed struct {
+	Accounts int // that a password opens; 0: none is listed, and one stands for them
+	Each     exposure.Range
+	Routes   exposure.Chances
 }
 
 // Forecast says what the settings of each scope allow and ask.
 func Forecast(e *custody.Engagement, opt ForecastOptions) (*Forecasts, error) {
-	survey, err := e.Survey()
+	survey, err := e.Surveyed(govern.NewSurvey, "ends", "traits")
 	if err != nil {
 		return nil, err
 	}
@@ -66,6 +81,20 @@ func forecasts(e *custody.Engagement, survey *govern.Survey, opt ForecastOptions
 			return nil, fmt.Errorf("--if %q: %w", text, err)
 		}
 		f.Changes[s.ID] = v
+	}
+	var err error
+	if f.Exposure, err = e.Config.Assumptions(opt.Exposure); err != nil {
+		return nil, err
+	}
+	model := exposure.NewModel(f.Exposure, survey.Scopes)
+	cohorts := map[*govern.Scope][]*exposure.Cohort{}
+	population := exposure.Population(survey, e.Now().Unix())
+	for i := range population {
+		c := &population[i]
+		cohorts[c.Scope] = append(cohorts[c.Scope], c)
+		if c.Beyond != nil {
+			cohorts[c.Beyond] = append(cohorts[c.Beyond], c)
+		}
 	}
 	scopes, err := pickScopes(survey, opt.Scope)
 	if err != nil {
@@ -99,9 +128,38 @@ func forecasts(e *custody.Engagement, survey *govern.Survey, opt ForecastOptions
 			then.Weak = shares.of(at.With(f.Changes))
 			one.Then = &then
 		}
+		one.Exposed = exposed(model, cohorts[scope], nil)
+		if len(f.Changes) > 0 {
+			one.ThenExposed = exposed(model, cohorts[scope], exposure.Changes{scope: {Set: f.Changes}})
+		}
 		f.Scopes = append(f.Scopes, one)
 	}
 	return f, nil
+}
+
+// exposed is the mean over the accounts of cohorts.
+func exposed(m *exposure.Model, all []*exposure.Cohort, changes exposure.Changes) *Exposed {
+	x, n := &Exposed{}, 0
+	for _, c := range all {
+		each, routes := m.Range(c, changes), m.Of(c, changes, exposure.Default)
+		count := exposure.Millionths(c.Count)
+		x.Each = exposure.Range{Least: x.Each.Least + count*each.Least, Default: x.Each.Default + count*each.Default, Most: x.Each.Most + count*each.Most}
+		for i, p := range routes {
+			x.Routes[i] += float64(c.Count) * p
+		}
+		if n += c.Count; !c.Assumed {
+			x.Accounts += c.Count
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	count := exposure.Millionths(n)
+	x.Each = exposure.Range{Least: x.Each.Least / count, Default: x.Each.Default / count, Most: x.Each.Most / count}
+	for i := range x.Routes {
+		x.Routes[i] /= float64(n)
+	}
+	return x
 }
 
 // weakShares counts what places make of the weak patterns. Thousands of machines are
@@ -162,6 +220,18 @@ func (s *ScopeForecast) figures(p forecast.Policy, a forecast.Assumptions) recor
 	return f
 }
 
+func (x *Exposed) document() *contract.ScopeExposureDocument {
+	if x == nil {
+		return nil
+	}
+	d := &contract.ScopeExposureDocument{Accounts: x.Accounts, Each: [3]float64{x.Each.Least.Float(), x.Each.Default.Float(), x.Each.Most.Float()},
+		Routes: map[string]float64{}}
+	for i, p := range x.Routes {
+		d.Routes[exposure.RouteKeys[i]] = math.Round(p*1e6) / 1e6
+	}
+	return d
+}
+
 // Document describes the forecasts.
 func (f *Forecasts) Document() contract.ForecastDocument {
 	d := contract.ForecastDocument{Schema: "sternledger/forecast/1", If: map[string]string{}, Scopes: []contract.ScopeForecastDocument{}}
@@ -177,6 +247,8 @@ func (f *Forecasts) Document() contract.ForecastDocument {
 		one := contract.ScopeForecastDocument{Scope: s.Scope.Name(), Accounts: s.Accounts, FiguresDocument: contract.NewFiguresDocument(&s.Now),
 			Assumptions: contract.AssumptionsDocument{OnlineRate: f.Assumptions.OnlineRate, OfflineRate: f.Assumptions.OfflineRate,
 				LocksPerYear: f.Assumptions.LocksPerYear, WorkingDays: f.Assumptions.WorkingDays, SignIns: f.Assumptions.SignIns, Alphabet: alphabet}}
+		one.Exposure = s.Exposed.document()
+		one.ChangedExposure = s.ThenExposed.document()
 		if s.Then != nil {
 			changed := contract.NewFiguresDocument(s.Then)
 			one.Changed = &changed

@@ -42,7 +42,7 @@ func Weigh(e *custody.Engagement, opt custody.WeighOptions) (*custody.Weighing, 
 	if err != nil {
 		return nil, err
 	}
-	if w.Trial = len(opt.Against) > 0 && !opt.Record; w.Trial {
+	if w.Trial = len(opt.Against) > 0 && !opt.Record || len(opt.Exposure) > 0; w.Trial {
 		return w, nil
 	}
 	before, err := e.RecallLast()
@@ -165,6 +165,10 @@ func choiceOf(e *custody.Engagement, w *custody.Weighing, opt custody.WeighOptio
 		Baselines: func(a *estate.Authority, tier string) []*baseline.Baseline { return by[tierOf{a.Place(), tier}] }}
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
+	}
+	choice.At = w.At.Unix()
+	if choice.Assumptions, err = e.Config.Assumptions(opt.Exposure); err != nil {
+		return nil, err
 	}
 	choice.Fitting, err = custody.Covering()
 	return choice, err

@@ -14,7 +14,7 @@ import (
 
 // Document describes the weighing.
 func Document(w *custody.Weighing) contract.WeighDocument {
-	d := contract.WeighDocument{Schema: "sternledger/weigh/1", Weighing: w.Number, At: w.At.Format(time.RFC3339),
+	d := contract.WeighDocument{Schema: "sternledger/weigh/2", Weighing: w.Number, At: w.At.Format(time.RFC3339),
 		Baselines: []contract.BaselineDocument{}, Scopes: []contract.ScopeCountDocument{}, Verdicts: []contract.VerdictDocument{},
 		Findings: []contract.FindingDocument{}, SetAside: []contract.AsideDocument{}, Idle: []contract.IdleDocument{}}
 	for _, a := range w.SetAside {
@@ -59,6 +59,7 @@ func Document(w *custody.Weighing) contract.WeighDocument {
 	for i := range w.Findings {
 		d.Findings = append(d.Findings, contract.NewFindingDocument(&w.Findings[i]))
 	}
+	d.Exposure = contract.NewExposureDocument(w.Whole().Population, w.Whole().Assumed)
 	d.Waivers = contract.NewWaiverDocuments(w.Waivers)
 	d.Recorded, d.Trial, d.Reasons, d.MadeBy = w.Recorded(), w.Trial, append([]string{}, w.Reasons...), w.Program.String()
 	d.Totals = map[baseline.Severity]int{"grave": 0, "serious": 0, "minor": 0}

@@ -24,6 +24,11 @@ whom it governs), to the value that satisfies every chosen baseline for all of
 them, with what has to come first. The estate is weighed anew as it would be, so
 that what is settled, and what appears, is what the next weighing will find.
 
+They are in the order of what they are worth: how far the exposure falls for each
+place that is touched (forecast --routes), those before them made. The first steps
+are shown with how many accounts would still fall; --until gives the fewest that
+bring the privileged accounts below a chance.
+
 Each amendment says whom it hits: who has to change a password at once, within 7
 and 30 days, which service accounts stop working, and what counts at the next
 change of password only. Names such as A3 belong to the weighing that they were
@@ -37,12 +42,19 @@ how to undo it. What is written is read again first. After the next gather and w
 applied by this program.`,
 		Example: `  sternledger amend
   sternledger amend --least
+  sternledger amend --until 0.05
   sternledger amend --pick A1,A4 --to change-1
   sternledger amend --status
   sternledger amend --for "Lock keepers" --format csv > changes.csv`,
 		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			picks := len(opt.Pick)+len(opt.Except) > 0 || opt.Scope != "" || opt.For != "" || opt.Least
+			picks := len(opt.Pick)+len(opt.Except) > 0 || opt.Scope != "" || opt.For != "" || opt.Least || opt.Until != 0
+			if opt.Until < 0 || opt.Until >= 1 {
+				return usage("--until %v: expected a chance between 0 and 1, such as 0.05", opt.Until)
+			}
+			if opt.Until > 0 && opt.Least {
+				return usage("--until and --least each pick the fewest for an end of their own: choose one")
+			}
 			if status && (picks || to != "") {
 				return usage("--status stands alone: it tells of all change files that were written")
 			}
@@ -89,6 +101,7 @@ applied by this program.`,
 	cmd.Flags().StringVar(&opt.Scope, "scope", "", "those that reach this scope, or one that fits the pattern (*, ?)")
 	cmd.Flags().StringVar(&opt.For, "for", "", "those that this owner answers for")
 	cmd.Flags().BoolVar(&opt.Least, "least", false, "the fewest that end what is grave")
+	cmd.Flags().Float64Var(&opt.Until, "until", 0, "the fewest after which somebody gets in as a privileged account with no more than this chance a year")
 	cmd.Flags().StringVar(&to, "to", "", "write change files into this new folder, with what undoes them, and record that")
 	cmd.Flags().BoolVar(&status, "status", false, "what came of the change files, by the records since")
 	cmd.Flags().BoolVar(&all, "all", false, "list all of them, and all that needs a decision")

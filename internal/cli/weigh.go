@@ -16,7 +16,7 @@ import (
 )
 
 func newWeigh(s *shared) *cobra.Command {
-	var failOn, against []string
+	var failOn, against, exposure []string
 	var all bool
 	var filter custody.WeighFilter
 	var by, matter string
@@ -89,8 +89,11 @@ finding of that kind, for use in scripts.`,
 			if all && s.format != "json" {
 				return usage("--all-accounts goes with --format json")
 			}
+			if len(exposure) > 0 && recordIt {
+				return usage("--exposure is a trial; to record, write the assumptions under \"exposure:\" in %s", custody.ConfigName)
+			}
 			return s.inEngagement(cmd, func(e *custody.Engagement) error {
-				w, err := assess.Weigh(e, custody.WeighOptions{Against: against, Record: recordIt})
+				w, err := assess.Weigh(e, custody.WeighOptions{Against: against, Record: recordIt, Exposure: exposure})
 				if err != nil {
 					return err
 				}
@@ -141,6 +144,7 @@ finding of that kind, for use in scripts.`,
 		},
 	}
 	cmd.Flags().StringSliceVar(&failOn, "fail-on", nil, "exit with status 3 on findings of this kind: weak, conflicting, missing")
+	cmd.Flags().StringArrayVar(&exposure, "exposure", nil, "NAME=VALUE: a trial under another assumption (forecast --assumptions lists them)")
 	cmd.Flags().StringSliceVar(&against, "against", nil, "baselines, instead of the engagement's choice")
 	cmd.Flags().BoolVar(&recordIt, "record", false, "record it, though it is against other baselines")
 	cmd.Flags().StringSliceVar(&filter.Only, "only", nil, "show these verdicts only: holds, weak, conflicting, missing, waived")

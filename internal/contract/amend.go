@@ -6,6 +6,7 @@ import (
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/setting"
 )
 
@@ -27,6 +28,32 @@ type AmendDocument struct {
 	Played     PlayedDocument      `json:"played"`
 	Changes    [2]float64          `json:"forced_changes_a_year"` // now, and with them
 	Calls      [2]float64          `json:"unlock_calls_a_year"`
+	// Exposure is now, and with all that are listed and not held back; null: the record is of
+	// a version that valued nothing. Steps are these amendments in the order in which they take
+	// most off for each place.
+	Exposure *[2]FallsDocument `json:"exposure"`
+	Steps    []StepDocument    `json:"steps"`
+}
+
+// StepDocument is how exposed the estate is when an amendment and those before it are made.
+type StepDocument struct {
+	Amendment string        `json:"amendment"`
+	Falls     float64       `json:"falls"` // weighted by tier, after those before
+	After     FallsDocument `json:"after"`
+}
+
+// NewFallsDocument describes a total.
+func NewFallsDocument(t exposure.Total) FallsDocument {
+	return FallsDocument{three(t.Falls), three(t.Admins)}
+}
+
+// NewStepDocuments describes a staircase.
+func NewStepDocuments(all []amend.Step) []StepDocument {
+	docs := []StepDocument{}
+	for i := range all {
+		docs = append(docs, StepDocument{all[i].Name, all[i].Falls.Float(), NewFallsDocument(all[i].After)})
+	}
+	return docs
 }
 
 // AmendmentDocument is one change.
@@ -48,6 +75,7 @@ type AmendmentDocument struct {
 	Scopes      []string          `json:"scopes"`
 	Accounts    int               `json:"accounts"`
 	Privileged  int               `json:"privileged"`
+	Worth       float64           `json:"worth"` // what it takes off the exposure alone, each account by the weight of its tier
 	Touches     TouchDocument     `json:"touches"`
 	Notes       []string          `json:"notes"`
 }

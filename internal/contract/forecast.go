@@ -19,6 +19,17 @@ type ScopeForecastDocument struct {
 	FiguresDocument
 	Changed     *FiguresDocument    `json:"changed,omitempty"`
 	Assumptions AssumptionsDocument `json:"assumptions"`
+	// Exposure is null where no account of the scope is opened by a password.
+	Exposure        *ScopeExposureDocument `json:"exposure"`
+	ChangedExposure *ScopeExposureDocument `json:"changed_exposure,omitempty"`
+}
+
+// ScopeExposureDocument is the chance that somebody gets in as an account of a scope within
+// a year, on average.
+type ScopeExposureDocument struct {
+	Accounts int                `json:"accounts"` // 0: none is listed, and one stands for them
+	Each     [3]float64         `json:"each"`     // at least, at documented defaults, at most
+	Routes   map[string]float64 `json:"routes"`   // at documented defaults
 }
 
 // FiguresDocument is the figures of one policy. Times are in seconds.

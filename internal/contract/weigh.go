@@ -4,6 +4,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
@@ -29,10 +30,81 @@ type WeighDocument struct {
 	Totals    map[baseline.Severity]int `json:"totals"`  // findings, waived ones left out
 	Matters   []MatterDocument          `json:"matters"` // in the order of the page
 	Cohorts   []CohortDocument          `json:"cohorts"`
+	Exposure  *ExposureDocument         `json:"exposure"` // null: a record of a version that valued nothing
 }
 
-// MatterDocument is the same thing wrong, in one place or in many. Name belongs to
-// this record; the fingerprint stays.
+// ExposureDocument is how many accounts would fall within a year under the assumptions: it
+// compares, and does not foretell.
+type ExposureDocument struct {
+	Accounts   int                `json:"accounts"` // that a password opens, each counted once
+	Privileged int                `json:"privileged"`
+	Now        FallsDocument      `json:"now"`
+	Mended     FallsDocument      `json:"mended"`  // if every finding were mended
+	Changed    map[string]float64 `json:"changed"` // assumptions that are not the usual ones
+}
+
+// FallsDocument is numbers of accounts: what it is at least, what it is at documented
+// defaults where the evidence is silent, and what it may be.
+type FallsDocument struct {
+	All        [3]float64 `json:"all"`
+	Privileged [3]float64 `json:"privileged"`
+}
+
+// NewExposureDocument describes the exposure of an estate.
+func NewExposureDocument(population []exposure.Cohort, changed map[string]float64) *ExposureDocument {
+	if population == nil {
+		return nil
+	}
+	now, then := exposure.Sum(population)
+	falls := func(t *exposure.Total) FallsDocument { return FallsDocument{three(t.Falls), three(t.Admins)} }
+	d := &ExposureDocument{Accounts: now.Accounts, Privileged: now.Privileged, Now: falls(&now), Mended: falls(&then), Changed: changed}
+	if d.Changed == nil {
+		d.Changed = map[string]float64{}
+	}
+	return d
+}
+
+func three(r exposure.Range) [3]float64 {
+	return [3]float64{r.Least.Float(), r.Default.Float(), r.Most.Float()}
+}
+
+// WorthDocument is what mending something is worth: how far the exposure falls, an account
+// counted by the weight of its tier. Below zero it rises.
+type WorthDocument struct {
+	Sum   float64 `json:"sum"`
+	Most  float64 `json:"most,omitempty"` // of what is not known: at the weakest that it may be
+	Each  float64 `json:"each"`           // to one account, a chance in a year
+	Class string  `json:"class"`
+}
+
+var classes = map[exposure.Class]string{exposure.ToGuess: "to-guess", exposure.NoGuess: "nothing-to-guess", exposure.OpenNow: "open"}
+
+func newWorth(w *exposure.Worth) *WorthDocument {
+	if w == nil {
+		return nil
+	}
+	return &WorthDocument{w.Sum.Float(), w.Most.Float(), w.Each.Float(), classes[w.Class]}
+}
+
+// RowDocument is the part of a matter that has one value, or one reason. Its fingerprint is
+// the one that the matter of it had in documents of sternledger/weigh/1.
+type RowDocument struct {
+	Fingerprint string            `json:"fingerprint"`
+	Title       string            `json:"title"`
+	Severity    baseline.Severity `json:"severity"`
+	Observed    string            `json:"observed"`
+	Demanded    string            `json:"demanded"`
+	Reason      string            `json:"reason"`
+	Remedy      string            `json:"remedy"`
+	Places      []string          `json:"places"`
+	Accounts    *int              `json:"accounts"`
+	Privileged  int               `json:"privileged"`
+	Worth       *WorthDocument    `json:"worth"`
+	Findings    []string          `json:"findings"`
+}
+
+// MatterDocument is what people think of as one thing that is wrong: a setting, or a check.
+// Name belongs to this record; the fingerprint stays.
 type MatterDocument struct {
 	Name        string            `json:"matter"`
 	Fingerprint string            `json:"fingerprint"`
@@ -51,6 +123,9 @@ type MatterDocument struct {
 	Reason      string            `json:"reason"`
 	Remedy      string            `json:"remedy"`
 	Findings    []string          `json:"findings"` // fingerprints
+	Disabled    int               `json:"disabled"` // accounts beside those that are counted
+	Worth       *WorthDocument    `json:"worth"`    // null: no model says so
+	Rows        []RowDocument     `json:"rows"`     // its values or reasons, the worst first
 }
 
 // NewMatterDocument describes a matter.
@@ -58,7 +133,19 @@ func NewMatterDocument(m *record.Matter) MatterDocument {
 	d := MatterDocument{Name: m.Name, Fingerprint: m.Fingerprint, Title: m.Title, Verdict: m.Kind, Severity: m.Severity, Check: m.Check,
 		Settings: append([]setting.ID{}, m.Settings...), Places: []string{}, Scopes: []string{}, Accounts: m.Accounts, Privileged: m.Privileged,
 		Examples: append([]string{}, m.Examples...), Observed: m.Observed, Demanded: m.Demanded, Reason: m.Reason, Remedy: m.Remedy,
-		Findings: []string{}}
+		Findings: []string{}, Disabled: m.Disabled, Worth: newWorth(m.Worth)}
+	for _, r := range m.Rows {
+		row := RowDocument{Fingerprint: r.Fingerprint, Title: r.Title, Severity: r.Severity, Observed: r.Observed, Demanded: r.Demanded,
+			Reason: r.Reason, Remedy: r.Remedy, Places: []string{}, Accounts: r.Accounts, Privileged: r.Privileged, Worth: newWorth(r.Worth),
+			Findings: []string{}}
+		for _, a := range r.Places {
+			row.Places = append(row.Places, a.Label())
+		}
+		for _, f := range r.Findings {
+			row.Findings = append(row.Findings, f.Fingerprint)
+		}
+		d.Rows = append(d.Rows, row)
+	}
 	for _, a := range m.Places {
 		d.Places = append(d.Places, a.Label())
 	}
@@ -172,6 +259,7 @@ type FindingDocument struct {
 	Remedy      string            `json:"remedy"`
 	Evidence    []CiteDocument    `json:"evidence"`
 	Baselines   []SourceDocument  `json:"baselines"`
+	Worth       *WorthDocument    `json:"worth"` // null: no model says so
 }
 
 // CiteDocument is a place in the evidence.
@@ -194,7 +282,7 @@ func NewFindingDocument(f *check.Finding) FindingDocument {
 	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Beneath: f.Beneath, Check: f.Check, Severity: f.Severity,
 		Scope:    f.ScopeName(),
 		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Demanded,
-		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}}
+		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}, Worth: newWorth(f.Worth)}
 	if f.Waiver != nil {
 		d.Waiver = f.Waiver.Entry
 	}

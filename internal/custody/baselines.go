@@ -127,7 +127,11 @@ func (l Library) Read(id string) (b *baseline.Baseline, texts map[string]string,
 			return nil, err
 		}
 		texts[id] = string(data)
-		return baseline.Parse(path, data)
+		b, err := baseline.Parse(path, data)
+		if err == nil && !baselines.Shipped(id) {
+			b.State()
+		}
+		return b, err
 	})
 	return b, texts, err
 }

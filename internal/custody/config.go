@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
@@ -35,7 +36,8 @@ type Config struct {
 	Words       []string                   `yaml:"words"`
 	Decisions   []Decision                 `yaml:"decisions"`
 
-	Waivers WaiverRules `yaml:"waivers"`
+	Waivers  WaiverRules                `yaml:"waivers"`
+	Exposure map[string]strictyaml.Text `yaml:"exposure"` // assumptions that are not the usual ones
 
 	Text   string // of the file
 	unread error  // a baseline that it chooses
@@ -44,6 +46,27 @@ type Config struct {
 // Chosen returns why a baseline that the engagement chooses cannot be read; nil: all can. What
 // is on record is shown all the same.
 func (c *Config) Chosen() error { return c.unread }
+
+// Assumptions are those by which findings are valued: the usual ones, with the engagement's
+// own and then those of a trial, each as NAME=VALUE.
+func (c *Config) Assumptions(trial []string) (*exposure.Assumptions, error) {
+	a := exposure.Usual()
+	for _, name := range slices.Sorted(maps.Keys(c.Exposure)) {
+		if err := a.Set(name, c.Exposure[name].Value); err != nil {
+			return nil, c.Exposure[name].Errorf(ConfigName, "exposure: %v", err)
+		}
+	}
+	for _, text := range trial {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, fmt.Errorf("--exposure %q: expected NAME=VALUE, such as door=0.2; \"sternledger forecast --assumptions\" lists the names", text)
+		}
+		if err := a.Set(strings.TrimSpace(name), value); err != nil {
+			return nil, fmt.Errorf("--exposure %s: %w", text, err)
+		}
+	}
+	return a, a.Check()
+}
 
 // WaiverRules are what the organisation asks of waivers.
 type WaiverRules struct {
@@ -187,6 +210,9 @@ func (c *Config) check(file string, library Library) error {
 		case err != nil:
 			return b.Errorf(file, "%v", err)
 		}
+	}
+	if _, err := c.Assumptions(nil); err != nil {
+		return err
 	}
 	for _, d := range c.Decisions {
 		if _, ok := setting.Lookup(setting.ID(d.Setting.Value)); !ok {

@@ -43,6 +43,8 @@ type Weighing struct {
 type WeighOptions struct {
 	Against []string // baseline ids, instead of the engagement's choice: a trial, unless
 	Record  bool     // it is to be recorded
+	// Exposure are assumptions, as NAME=VALUE, instead of the engagement's: always a trial.
+	Exposure []string
 }
 
 // WeighFilter picks what is shown of a weighing; what is recorded is whole.

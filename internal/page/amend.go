@@ -12,6 +12,7 @@ import (
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 )
 
 const (
@@ -29,6 +30,7 @@ func Amendments(s *Sheet, x *assess.Amending, all bool) error {
 	}
 	hit(s, x)
 	heldBack(s, x, all)
+	staircase(s, x)
 	s.Blank()
 	if len(x.Picked) <= mostWhole && !x.Whole {
 		for _, a := range x.Picked {
@@ -100,13 +102,48 @@ func needs(n int) string {
 	return "need"
 }
 
+// mostStairs is how many steps of the staircase a page shows.
+const mostStairs = 6
+
+// staircase says how many accounts would fall, now and after the first amendments.
+func staircase(s *Sheet, x *assess.Amending) {
+	if x.Exposed == nil || len(x.Steps) == 0 {
+		return
+	}
+	now, then := &x.Exposed[0], &x.Exposed[1]
+	s.Blank()
+	s.Title("Exposure", "accounts that would fall within a year, under stated assumptions")
+	cells := func(name, what string, t *exposure.Total) []string {
+		row := []string{name, what, Falls(t.Falls.Default), "-", bar(t.Falls.Default, now.Falls.Default, 20)}
+		if t.Privileged > 0 {
+			row[3] = Falls(t.Admins.Default)
+		}
+		return row
+	}
+	rows := [][]string{cells("now", "", now)}
+	shown := x.Steps[:min(len(x.Steps), mostStairs)]
+	for i := range shown {
+		step := &shown[i]
+		rows = append(rows, cells(step.Name, step.Title()+" to "+step.Becomes()+": "+AmendWhere(step.Amendment), &step.After))
+	}
+	if len(x.Picked) > len(shown) {
+		rows = append(rows, cells("all", Quantity(len(x.Picked), "amendment"), then))
+	}
+	s.Table([]Column{{Head: ""}, {Head: "after"}, {Head: "of " + Grouped(now.Accounts), Right: true}, {Head: "of " + Grouped(now.Privileged) + "\nprivileged",
+		Right: true}, {Head: ""}}, rows)
+	if x.Reached > 0 {
+		s.Text(fmt.Sprintf("Somebody gets in as a privileged account with a chance of %s in 100 a year on average.", Percent(x.Reached)))
+	}
+}
+
 func amendTable(s *Sheet, all []*amend.Amendment) {
 	var rows [][]string
 	for _, a := range all {
-		rows = append(rows, []string{a.Name, a.Title(), a.Was(), a.Becomes(), AmendWhere(a) + heldMark(a), Grouped(len(a.Settles)), Grouped(a.Accounts)})
+		rows = append(rows, []string{a.Name, a.Title(), a.Was(), a.Becomes(), AmendWhere(a) + heldMark(a), Grouped(len(a.Settles)), Grouped(a.Accounts),
+			Falls(a.Worth)})
 	}
-	s.Table([]Column{{Head: ""}, {Head: "change"}, {Head: "now"}, {Head: "then"}, {Head: "where"}, {Head: "settles", Right: true},
-		{Head: "accounts", Right: true}}, rows)
+	s.Table([]Column{{Head: ""}, {Head: "change"}, {Head: "now"}, {Head: "then"}, {Head: "where"}, {Head: "settles", Right: true, Drop: 2},
+		{Head: "accounts", Right: true, Drop: 1}, {Head: "worth", Right: true}}, rows)
 }
 
 // AmendWhere names what is changed, and where.
@@ -258,7 +295,7 @@ func appears(s *Sheet, x *assess.Amending) {
 		s.Title("What appears with them", "")
 		for i := range x.Brings[:min(len(x.Brings), mostDecisions)] {
 			f := &x.Brings[i]
-			s.Entry(string(f.Kind), string(f.Severity), f.ScopeName()+": "+f.Title(), f.Reason)
+			s.Entry(string(f.Severity), string(f.Kind), f.ScopeName()+": "+f.Title(), f.Reason)
 		}
 		if more := len(x.Brings) - mostDecisions; more > 0 {
 			s.Text(fmt.Sprintf("and %s more", Grouped(more)))

@@ -4,11 +4,13 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
@@ -26,10 +28,14 @@ func screen(s *Sheet, w *custody.Weighing) {
 	matters := w.Matters()
 	if len(matters) > 0 {
 		s.Text(totals(w, matters))
+		if text := Exposed(w.Whole()); text != "" {
+			s.Text(text)
+		}
 		s.Blank()
-		s.Title("The gravest", "")
-		for _, m := range matters[:min(len(matters), mostGravest)] {
-			brief(s, m)
+		shown := matters[:min(len(matters), mostGravest)]
+		s.Title("What comes first", "worth: what mending it takes off; an administrator counts for "+weightOf(w, exposure.WeightPrivileged))
+		for _, m := range shown {
+			brief(s, m, most(shown))
 		}
 		if more := len(matters) - mostGravest; more > 0 {
 			s.Text(fmt.Sprintf("%s more: sternledger weigh --all", Grouped(more)))
@@ -69,26 +75,55 @@ func totals(w *custody.Weighing, matters []*record.Matter) string {
 
 // brief draws a matter in few lines: what is wrong, where, whom it reaches, and
 // the way out.
-func brief(s *Sheet, m *record.Matter) {
-	s.Entry(string(m.Kind), string(m.Severity), m.Name+"  "+m.Title, Where(m)+". "+WayOut(m))
+func brief(s *Sheet, m *record.Matter, whole exposure.Millionths) {
+	text := Where(&m.Row) + ". " + WayOut(&m.Row)
+	if worth := worthText(m.Worth); worth != "" {
+		text = worth + ", " + text
+		if b := bar(m.Worth.Sum, whole, 8); b != "" {
+			text = b + " " + text
+		}
+	}
+	s.Entry(string(m.Severity), string(m.Kind), m.Name+"  "+m.Title, text)
+}
+
+// most is what the matter is worth that is worth most.
+func most(all []*record.Matter) (most exposure.Millionths) {
+	for _, m := range all {
+		if m.Worth != nil {
+			most = max(most, m.Worth.Sum)
+		}
+	}
+	return most
+}
+
+// weightOf is for how many accounts one of a kind counts.
+func weightOf(w *custody.Weighing, id exposure.ID) string {
+	a, err := exposure.With(w.Whole().Assumed)
+	if err != nil {
+		a = exposure.Usual()
+	}
+	return strconv.FormatFloat(a[id], 'g', -1, 64)
 }
 
 // Matters draws all of them; minor ones in a line each.
 func Matters(s *Sheet, w *custody.Weighing) {
 	matters := w.Matters()
 	s.Text(totals(w, matters))
+	if text := Exposed(w.Whole()); text != "" {
+		s.Text(text)
+	}
 	s.Blank()
 	for _, m := range matters {
 		if m.Severity == baseline.Minor || m.Kind == check.Waived {
-			s.Entry(string(m.Kind), "", m.Name+"  "+m.Title+" ("+Where(m)+")")
+			s.Entry(string(m.Severity), "", m.Name+"  "+m.Title+" ("+Where(&m.Row)+"; "+string(m.Kind)+")")
 		} else {
-			brief(s, m)
+			brief(s, m, most(matters))
 		}
 	}
 }
 
 // WayOut is the beginning of a matter's remedy.
-func WayOut(m *record.Matter) string {
+func WayOut(m *record.Row) string {
 	if m.Check == "" && len(m.Settings) == 1 && m.Found() == check.Weak {
 		switch {
 		case m.Asks == record.NoneAtPlace:
@@ -109,7 +144,7 @@ func WayOut(m *record.Matter) string {
 }
 
 // Where says in how many places a matter is, and how many accounts it reaches.
-func Where(m *record.Matter) string {
+func Where(m *record.Row) string {
 	text := PlacesNamed(m.Places)
 	if m.Accounts == nil {
 		return text
@@ -117,6 +152,9 @@ func Where(m *record.Matter) string {
 	text += ", " + Quantity(*m.Accounts, "account")
 	if m.Privileged > 0 {
 		text += fmt.Sprintf(" (%s privileged)", Grouped(m.Privileged))
+	}
+	if m.Disabled > 0 {
+		text += fmt.Sprintf(", %s disabled", Grouped(m.Disabled))
 	}
 	return text
 }
@@ -246,11 +284,14 @@ func cohortTable(s *Sheet, w *custody.Weighing) {
 	standings := Standings(w)
 	columns := []Column{{Head: "place"}, {Head: "accounts", Right: true}, {Head: "grave", Right: true}}
 	kinds := slices.DeleteFunc(slices.Clone(check.Kinds), func(k check.Kind) bool {
-		return k == check.Waived && !slices.ContainsFunc(standings, func(c Standing) bool { return c.Counts[k] > 0 }) ||
-			k == check.Holds && s.width < 90 // of what is narrow, what is wrong is kept
+		return k == check.Waived && !slices.ContainsFunc(standings, func(c Standing) bool { return c.Counts[k] > 0 })
 	})
 	for _, k := range kinds {
-		columns = append(columns, Column{Head: string(k), Right: true})
+		c := Column{Head: string(k), Right: true}
+		if k == check.Holds {
+			c.Drop = 1 // where there is no room, what is wrong is kept
+		}
+		columns = append(columns, c)
 	}
 	const most = 12
 	var rows [][]string
@@ -305,8 +346,11 @@ func Places(s *Sheet, w *custody.Weighing) {
 // Matter draws one matter whole: places, accounts, evidence, reason, way out, and
 // how it is accepted.
 func Matter(s *Sheet, m *record.Matter) {
-	s.Title(m.Name+"  "+m.Title, string(m.Kind)+", "+string(m.Severity))
-	s.Entry("where", "", Where(m))
+	s.Title(m.Name+"  "+m.Title, string(m.Severity)+", "+string(m.Kind))
+	s.Entry("where", "", Where(&m.Row))
+	if worth := worthText(m.Worth); worth != "" {
+		s.Note("worth", strings.TrimPrefix(worth, "worth ")+", to one account at most "+Falls(m.Worth.Each)+" a year")
+	}
 	if len(m.Examples) > 0 {
 		text := strings.Join(m.Examples, ", ")
 		if m.Accounts != nil && *m.Accounts > len(m.Examples) {
@@ -318,7 +362,7 @@ func Matter(s *Sheet, m *record.Matter) {
 		s.Note("observed", m.Observed)
 	}
 	if m.Demanded != "" {
-		s.Note("demanded", cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(Sources(m), "; ")+")"))
+		s.Note("demanded", cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(Sources(&m.Row), "; ")+")"))
 	}
 	if c := check.Named(m.Check); c != nil {
 		s.Note("check", m.Check+": "+c.Doc)
@@ -329,7 +373,11 @@ func Matter(s *Sheet, m *record.Matter) {
 	}
 	s.Note("way out", m.Remedy)
 	s.Blank()
-	groups := Groups(m)
+	if len(m.Rows) > 1 {
+		matterRows(s, m)
+		s.Blank()
+	}
+	groups := Groups(&m.Row)
 	for _, g := range groups[:min(len(groups), mostLike)] {
 		lines := g.Lines
 		if !same {
@@ -348,8 +396,39 @@ func Matter(s *Sheet, m *record.Matter) {
 	}
 }
 
+// matterRows draws a row for each value or reason of a matter.
+func matterRows(s *Sheet, m *record.Matter) {
+	columns := []Column{{Head: "severity"}, {Head: "what"}, {Head: "demanded", Drop: 2}, {Head: "places", Right: true, Drop: 1},
+		{Head: "accounts", Right: true}, {Head: "worth", Right: true}, {Head: "fingerprint", Drop: 3}}
+	var rows [][]string
+	for _, r := range m.Rows[:min(len(m.Rows), mostLike)] {
+		rows = append(rows, RowCells(r, m))
+	}
+	s.Table(columns, rows)
+	if more := len(m.Rows) - mostLike; more > 0 {
+		s.Text(fmt.Sprintf("%s more: sternledger weigh --format json", Grouped(more)))
+	}
+}
+
+// RowCells says of a row of a matter how grave it is, what it is, what is demanded, in how
+// many places, for how many accounts, what it is worth, and its fingerprint.
+func RowCells(r *record.Row, m *record.Matter) []string {
+	what := cmp.Or(r.Observed, r.Reason)
+	if r.Check != m.Check || m.Check == "" && m.Kind == check.Missing {
+		what = r.Title
+	}
+	accounts, worth := "-", "no figure"
+	if r.Accounts != nil {
+		accounts = Grouped(*r.Accounts)
+	}
+	if r.Worth != nil {
+		worth = Falls(r.Worth.Sum)
+	}
+	return []string{string(r.Severity), what, record.Plainly(r.Demanded), Grouped(len(r.Places)), accounts, worth, r.Fingerprint}
+}
+
 // Sources are the baselines and sections that a matter fails.
-func Sources(m *record.Matter) []string {
+func Sources(m *record.Row) []string {
 	var all []string
 	for _, f := range m.Findings {
 		for _, b := range f.Baselines {
@@ -364,7 +443,7 @@ func Sources(m *record.Matter) []string {
 
 // likeFindings puts the findings of a matter together that differ by the place
 // alone.
-func likeFindings(m *record.Matter) [][]*check.Finding {
+func likeFindings(m *record.Row) [][]*check.Finding {
 	var order []string
 	by := map[string][]*check.Finding{}
 	for _, f := range m.Findings {
@@ -402,7 +481,7 @@ type Group struct {
 }
 
 // Groups puts the findings of a matter together that differ by the place alone.
-func Groups(m *record.Matter) []Group {
+func Groups(m *record.Row) []Group {
 	var all []Group
 	for _, like := range likeFindings(m) {
 		f := like[0]
@@ -478,8 +557,8 @@ func groupHead(like []*check.Finding) string {
 
 // MatterRows gives one row for each matter.
 func MatterRows(w *custody.Weighing) *Rows {
-	r := &Rows{Head: []string{"matter", "severity", "verdict", "title", "check", "settings", "places", "accounts", "privileged", "observed",
-		"demanded", "remedy", "fingerprint"}}
+	r := &Rows{Head: []string{"matter", "severity", "verdict", "title", "check", "settings", "places", "accounts", "privileged", "disabled", "worth",
+		"observed", "demanded", "remedy", "fingerprint"}}
 	for _, m := range w.Matters() {
 		var ids, places []string
 		for _, id := range m.Settings {
@@ -493,9 +572,17 @@ func MatterRows(w *custody.Weighing) *Rows {
 			accounts = fmt.Sprint(*m.Accounts)
 		}
 		r.Rows = append(r.Rows, []string{m.Name, string(m.Severity), string(m.Kind), m.Title, m.Check, strings.Join(ids, " "),
-			strings.Join(places, "; "), accounts, fmt.Sprint(m.Privileged), m.Observed, m.Demanded, m.Remedy, m.Fingerprint})
+			strings.Join(places, "; "), accounts, fmt.Sprint(m.Privileged), fmt.Sprint(m.Disabled), worthCell(m.Worth), m.Observed, m.Demanded, m.Remedy, m.Fingerprint})
 	}
 	return r
+}
+
+// worthCell is what something is worth, for tables; empty where no model says so.
+func worthCell(w *exposure.Worth) string {
+	if w == nil {
+		return ""
+	}
+	return strconv.FormatFloat(w.Sum.Float(), 'f', 6, 64)
 }
 
 // MatrixRows gives one row for each setting, with the worst verdict of each policy

@@ -57,7 +57,7 @@ func Checks(s *Sheet) error {
 			looks = c.Looks
 			s.Title("Checks on "+string(looks), "")
 		}
-		s.Entry(string(c.Kind), string(c.Severity), c.Title+" ("+c.Name+")", c.Doc)
+		s.Entry(string(c.Severity), string(c.Kind), c.Title+" ("+c.Name+")", c.Doc)
 	}
 	return s.Err()
 }

@@ -62,7 +62,8 @@ var inks = map[string]lipgloss.Style{
 	"weak":        heavy.Foreground(lipgloss.Red),
 	"conflicting": heavy.Foreground(lipgloss.Magenta),
 	"missing":     heavy,
-	"grave":       heavy,
+	"grave":       heavy.Foreground(lipgloss.Red),
+	"serious":     heavy,
 }
 
 func ink(word string) lipgloss.Style {
@@ -209,6 +210,7 @@ type Column struct {
 	Head  string
 	Right bool // numbers are aligned right
 	Inked bool // holds verdicts
+	Drop  int  // where there is no room columns are left out, that with the least number first; 0: never
 }
 
 // ruleMark stands for the rule below a table's head. Text from evidence never
@@ -219,6 +221,30 @@ const ruleMark = "\ufffc"
 // places in files and commands stay whole. Where that does not fit, the rows become
 // entries.
 func (s *Sheet) Table(columns []Column, rows [][]string) {
+	if left := s.table(columns, rows); left != "" {
+		s.line(faded.Render("No room at this width for: " + left + "."))
+	}
+}
+
+// without leaves out the column that goes first; false: none may.
+func without(columns []Column, rows [][]string) (left string, fewer []Column, narrower [][]string, ok bool) {
+	at := -1
+	for i, c := range columns {
+		if c.Drop > 0 && (at < 0 || c.Drop < columns[at].Drop) {
+			at = i
+		}
+	}
+	if at < 0 {
+		return "", nil, nil, false
+	}
+	for _, row := range rows {
+		narrower = append(narrower, slices.Delete(slices.Clone(row), at, at+1))
+	}
+	return strings.ReplaceAll(columns[at].Head, "\n", " "), slices.Delete(slices.Clone(columns), at, at+1), narrower, true
+}
+
+// table draws a table, and returns the heads of what it left out.
+func (s *Sheet) table(columns []Column, rows [][]string) (left string) {
 	heads := make([][]string, 0, 1)
 	above := 1
 	for _, c := range columns {
@@ -243,8 +269,14 @@ func (s *Sheet) Table(columns []Column, rows [][]string) {
 	}
 	widths, ok := s.fit(columns, heads, clean)
 	if !ok {
+		if head, fewer, narrower, may := without(columns, rows); may {
+			if more := s.table(fewer, narrower); more != "" {
+				head += ", " + more
+			}
+			return head
+		}
 		s.entries(columns, clean)
-		return
+		return ""
 	}
 	for i := range clean {
 		for j, w := range widths {
@@ -279,6 +311,7 @@ func (s *Sheet) Table(columns []Column, rows [][]string) {
 		}
 		s.line(l)
 	}
+	return ""
 }
 
 // gutter is the room between columns.

@@ -180,7 +180,7 @@ func bySetting(s *Sheet, w *custody.Weighing) {
 				lines = append(lines, who)
 			}
 			lines = append(lines, WaivedLines(f)...)
-			s.Entry(string(f.Kind), string(f.Severity), head, append(lines, "remedy: "+f.Remedy+"  ["+strings.Join(prints, " ")+"]")...)
+			s.Entry(string(f.Severity), string(f.Kind), head, append(lines, "remedy: "+f.Remedy+"  ["+strings.Join(prints, " ")+"]")...)
 		}
 	}
 }
@@ -470,7 +470,7 @@ func finding(s *Sheet, f *Told, split bool) {
 	} else {
 		lines[len(lines)-1] += "  [" + f.Fingerprint + "]"
 	}
-	s.Entry(string(f.Kind), string(f.Severity), head, lines...)
+	s.Entry(string(f.Severity), string(f.Kind), head, lines...)
 }
 
 // waivedLines tell of the waiver that is in force on a finding.
@@ -505,7 +505,7 @@ func gaps(s *Sheet, all []*Told) {
 		titles = append(titles, f.Headline())
 		prints = append(prints, f.Fingerprint)
 	}
-	s.Entry(string(first.Kind), string(first.Severity), strings.Join(titles, ", "), first.Reason, "remedy: "+first.Remedy,
+	s.Entry(string(first.Severity), string(first.Kind), strings.Join(titles, ", "), first.Reason, "remedy: "+first.Remedy,
 		"["+strings.Join(prints, " ")+"]")
 }
 

@@ -123,12 +123,12 @@ func reportHTML(w io.Writer, r *assess.Report) error {
 // matters makes the matters, and what is to be done.
 func (v *htmlReport) matters() {
 	for _, m := range v.Weighing.Matters() {
-		x := &htmlMatter{Matter: m, ID: strings.ToLower(m.Name), Where: page.Where(m), WayOut: page.WayOut(m),
-			Stated: cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(page.Sources(m), "; ")+")")}
+		x := &htmlMatter{Matter: m, ID: strings.ToLower(m.Name), Where: page.Where(&m.Row), WayOut: page.WayOut(&m.Row),
+			Stated: cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(page.Sources(&m.Row), "; ")+")")}
 		if c := check.Named(m.Check); c != nil {
 			x.Doc = c.Doc
 		}
-		groups := page.Groups(m)
+		groups := page.Groups(&m.Row)
 		x.Reasons = slices.ContainsFunc(m.Findings, func(f *check.Finding) bool { return f.Reason != m.Reason })
 		x.Groups, x.More = groups[:min(len(groups), mostGroups)], max(len(groups)-mostGroups, 0)
 		v.Matters = append(v.Matters, x)

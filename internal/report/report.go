@@ -207,9 +207,9 @@ func reportMarkdown(w io.Writer, r *assess.Report) error {
 	}
 	for _, x := range r.Weighing.Matters() {
 		line("## %s %s\n", x.Name, m(x.Title))
-		line("**%s**, %s: %s\n", x.Kind, x.Severity, m(page.Where(x)))
+		line("**%s**, %s: %s\n", x.Kind, x.Severity, m(page.Where(&x.Row)))
 		if x.Demanded != "" {
-			line("- demanded: %s", m(cmp.Or(check.Stated(x.Sources()), x.Demanded+" ("+strings.Join(page.Sources(x), "; ")+")")))
+			line("- demanded: %s", m(cmp.Or(check.Stated(x.Sources()), x.Demanded+" ("+strings.Join(page.Sources(&x.Row), "; ")+")")))
 		}
 		line("- reason: %s", m(x.Reason))
 		line("- way out: %s", m(x.Remedy))

@@ -343,7 +343,7 @@ func (b *book) matters(matters []*record.Matter) {
 			places = append(places, a.Label())
 		}
 		p.add(m.Name, m.Fingerprint, string(m.Kind), string(m.Severity), m.Title, m.Check, strings.Join(ids, ", "), m.Observed, m.Demanded,
-			strings.Join(page.Sources(m), "; "), m.Reason, m.Remedy, accountsOf(m), len(m.Places), strings.Join(places, ", "))
+			strings.Join(page.Sources(&m.Row), "; "), m.Reason, m.Remedy, accountsOf(m), len(m.Places), strings.Join(places, ", "))
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
@@ -79,6 +80,10 @@ type Amendment struct {
 	Severity    baseline.Severity
 	Accounts    int // in the scopes that it reaches
 	Privileged  int // of these
+	// Worth is what it takes off the exposure alone, with what has to come before it, each
+	// account by the weight of its tier.
+	Worth exposure.Millionths
+	rank  int // of those that come first together; 0: it is none of them
 }
 
 // Holder is the kind of place that is changed.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"math"
 	"path"
 	"slices"
 	"strings"
@@ -109,6 +110,7 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	m.loosening()
 	m.together()
 	m.amendments()
+	m.plan.value(r)
 	m.plan.sort()
 	return m.plan
 }
@@ -861,12 +863,20 @@ func (a *Amendment) graves() int {
 	return n
 }
 
+// place is where those come that are first together; behind them it is the same for all.
+func (a *Amendment) place() int {
+	if a.rank == 0 {
+		return math.MaxInt
+	}
+	return a.rank
+}
+
 // sort puts the amendments in the order of their effect, as far as the record alone
 // tells, but for what has to come first, and names them. The names stay, whatever
 // weighing anew shows.
 func (p *Plan) sort() {
 	slices.SortStableFunc(p.Amendments, func(x, y *Amendment) int {
-		return cmp.Or(y.graves()-x.graves(), len(y.Settles)-len(x.Settles), y.Privileged-x.Privileged, y.Accounts-x.Accounts,
+		return cmp.Or(x.place()-y.place(), cmp.Compare(y.Worth, x.Worth), y.graves()-x.graves(), len(y.Settles)-len(x.Settles), y.Privileged-x.Privileged, y.Accounts-x.Accounts,
 			strings.Compare(x.Spots[0].At.Name, y.Spots[0].At.Name), strings.Compare(x.Spots[0].Name, y.Spots[0].Name),
 			setting.Order(x.Setting, y.Setting), strings.Compare(x.Fingerprint, y.Fingerprint))
 	})

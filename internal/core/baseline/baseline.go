@@ -28,9 +28,6 @@ var severities = []Severity{Minor, Serious, Grave}
 // Rank orders severities; a higher rank is worse.
 func (s Severity) Rank() int { return slices.Index(severities, s) }
 
-// Raised returns the severity one step up.
-func (s Severity) Raised() Severity { return severities[min(s.Rank()+1, len(severities)-1)] }
-
 // Baseline is a list of demands.
 type Baseline struct {
 	ID        string
@@ -90,6 +87,9 @@ type Demand struct {
 	Ref      string
 	Severity Severity
 	Why      string
+	// Stated: an organisation of its own states the severity, and it rules over what the
+	// finding is worth.
+	Stated bool `json:",omitempty"`
 
 	// Where it holds; empty: wherever the baseline does.
 	Platforms []setting.Platform
@@ -298,6 +298,13 @@ func (b *Baseline) check() error {
 		}
 	}
 	return nil
+}
+
+// State makes the severities of its demands rule: it is an organisation's own.
+func (b *Baseline) State() {
+	for i := range b.Demands {
+		b.Demands[i].Stated = true
+	}
 }
 
 // Resolve loads a baseline, and the ones that it extends, and lays them over

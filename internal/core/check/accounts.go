@@ -9,12 +9,19 @@ import (
 	"sternledger/internal/core/setting"
 )
 
+// required says how an account is made to need a password.
+var required = map[estate.Kind]string{
+	estate.Domain:  "Clear the flag (userAccountControl, 0x20), and have the passwords changed.",
+	estate.Machine: "Make the accounts need a password (net user NAME /passwordreq:yes), and have the passwords changed.",
+}
+
 // accountChecks look at flags of single accounts that switch settings off.
 var accountChecks = []Check{
 	{
 		Name: "never-expires", Title: "Passwords never expire, by the account's own flag",
 		Kind: Conflicting, Severity: baseline.Serious, On: []estate.Kind{estate.Domain, estate.Tenant},
-		Doc: "Accounts whose passwords never expire, by their own flag, under a maximum age.",
+		Clears: estate.NeverExpires,
+		Doc:    "Accounts whose passwords never expire, by their own flag, under a maximum age.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NeverExpires, func(s *govern.Scope, rows []int) *Finding {
 				age, finite := s.Settings[setting.MaxAge].Value.Number()
@@ -35,19 +42,21 @@ var accountChecks = []Check{
 	{
 		Name: "none-required", Title: "Accounts may have an empty password, by their own flag",
 		Kind: Weak, Severity: baseline.Grave,
+		Clears: estate.NoneRequired, On: []estate.Kind{estate.Domain, estate.Machine},
 		Doc: "Accounts that need no password, by their own flag: an empty one can be set, whatever the minimum length.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoneRequired, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{setting.MinLength}, Observed: "0 characters",
 					Reason: number(len(rows), "enabled account") + ": the password may be empty, by the account's own flag",
-					Remedy: "Clear the flag (userAccountControl, 0x20), and have the passwords changed."}
+					Remedy: required[p.Authority.Kind]}
 			})
 		},
 	},
 	{
 		Name: "reversible-account", Title: "Passwords can be read back, by the account's own flag",
 		Kind: Weak, Severity: baseline.Grave,
-		Doc: "Accounts whose passwords are stored so that they can be read back, by their own flag.",
+		Clears: estate.Reversible,
+		Doc:    "Accounts whose passwords are stored so that they can be read back, by their own flag.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.Reversible, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{setting.Reversible}, Observed: "on",
@@ -59,13 +68,34 @@ var accountChecks = []Check{
 	{
 		Name: "no-preauthentication", Title: "Passwords can be guessed at offline: no pre-authentication",
 		Kind: Weak, Severity: baseline.Serious,
-		Doc: "Accounts that need no Kerberos pre-authentication: anybody can ask for something to guess their password on, without a failed try.",
+		Clears: estate.NoPreauth,
+		Doc:    "Accounts that need no Kerberos pre-authentication: anybody can ask for something to guess their password on, without a failed try.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoPreauth, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{setting.LockoutThreshold}, Observed: "no pre-authentication",
 					Reason: number(len(rows), "enabled account") + ": the password can be guessed at offline, past the lockout",
 					Remedy: "Clear the flag (userAccountControl, 0x400000); until then give them long random passwords."}
 			})
+		},
+	},
+	{
+		Name: "privileged-service-name", Title: "Privileged accounts have a principal name: their passwords can be guessed at offline",
+		Kind: Conflicting, Severity: baseline.Serious, Clears: estate.ServiceName,
+		Doc: "Privileged accounts with a service principal name and a password that somebody chose: any account of the domain may ask for " +
+			"a ticket to guess that password on, without a failed try.",
+		Run: func(p *Pass) {
+			rows := p.accounts(func(row int) bool {
+				tier, _ := p.TierOf(p.index, row)
+				return tier == govern.Privileged && p.Authority.Objects.FlagsOf(row)&(estate.ServiceName|estate.Disabled) == estate.ServiceName
+			})
+			if len(rows) == 0 {
+				return
+			}
+			p.report(Finding{Settings: []setting.ID{setting.LockoutThreshold}, Observed: "service principal name",
+				Reason: number(len(rows), "enabled privileged account") + " with a service principal name: whoever signs in anywhere in the domain " +
+					"can ask for a ticket and guess the password on it, past the lockout",
+				Remedy:   "Run the service under a managed account, or under one without privileges; until then give it a long random password.",
+				Evidence: p.lines(rows)}, "", rows)
 		},
 	},
 }

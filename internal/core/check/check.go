@@ -9,6 +9,7 @@ import (
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
@@ -26,6 +27,14 @@ type Check struct {
 	Reads    []setting.ID  // of the settings: all of them are cited; the first names the finding's place
 	Each     bool          // it finds one setting at a time, which is a part of what is wrong
 	Defeats  []setting.ID  // what holds only on paper when the check finds something
+	// What mending a finding changes, for what it is worth: settings, and flags of accounts.
+	// A finding may say it itself.
+	Sets   map[setting.ID]setting.Value
+	Clears estate.Flag
+	// Restates: it says of a setting what a demand on that says already: on Of, or on the
+	// finding's first.
+	Restates bool
+	Of       setting.ID
 	Run      func(p *Pass)
 }
 
@@ -105,14 +114,49 @@ func (p *Pass) report(f Finding, about string, rows []int) {
 	if f.Severity == "" {
 		f.Severity = p.check.Severity
 	}
-	if f.Scope != nil {
-		f.Severity = SeverityIn(f.Scope, f.Severity)
-	} else if rows != nil && f.Authority.Listed {
+	if f.Mend == nil && (p.check.Sets != nil || p.check.Clears != 0) {
+		f.Mend = &exposure.Change{Set: p.check.Sets, Clear: p.check.Clears}
+	}
+	if f.Scope == nil && f.Scopes == nil && (f.Mend != nil || p.check.Kind == Missing) {
+		f.Scopes = p.scopesOf(rows)
+	}
+	if f.Scope == nil && rows != nil && f.Authority.Listed {
 		n := len(rows)
 		f.Accounts, f.Rows = &n, rows
 		f.Examples = Names(f.Authority, rows[:min(len(rows), mostExamples)])
 	}
 	*p.found = append(*p.found, f)
+}
+
+// scopesOf are the scopes in which accounts stand, of those only in part that are enabled.
+func (p *Pass) scopesOf(rows []int) (all []*govern.Scope) {
+	if p.Authority == nil {
+		return nil
+	}
+	seen := map[*govern.Scope]bool{nil: true}
+	for _, row := range rows {
+		if p.Authority.Objects.ClassOf(row) != estate.Account {
+			continue
+		}
+		if s, _ := p.ScopeOf(p.index, row); !seen[s] {
+			seen[s] = true
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// Restating is the setting of which a finding says what a demand on that says already;
+// empty: none.
+func (f *Finding) Restating() setting.ID {
+	c := Named(f.Check)
+	switch {
+	case c == nil || !c.Restates:
+		return ""
+	case c.Of != "" || len(f.Settings) == 0:
+		return c.Of
+	}
+	return f.Settings[0]
 }
 
 // Run runs the checks of a family on what the pass holds.

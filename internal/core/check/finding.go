@@ -9,6 +9,7 @@ import (
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
@@ -54,6 +55,15 @@ type Finding struct {
 	Remedy      string            `json:"remedy"`
 	Evidence    []estate.Cite     `json:"evidence,omitempty"`
 	Baselines   []Source          `json:"baselines,omitempty"`
+	// Worth is what mending it is worth; nil: no model says so.
+	Worth *exposure.Worth `json:"worth,omitempty"`
+	// Stated: the severity is an organisation's own, whatever it is worth.
+	Stated bool `json:"stated,omitempty"`
+	// Mend is what mending it changes, and Scopes where, of a finding that is about no one scope.
+	Mend   *exposure.Change `json:"-"`
+	Scopes []*govern.Scope  `json:"-"`
+	// Unlisted are accounts that it is about and no evidence lists.
+	Unlisted []exposure.Cohort `json:"-"`
 }
 
 // ScopeName is the scope the finding is about, or the authority.
@@ -157,14 +167,6 @@ func Names(a *estate.Authority, rows []int) []string {
 		all = append(all, a.Objects.Name.At(row))
 	}
 	return all
-}
-
-// SeverityIn raises a severity one step in a privileged scope.
-func SeverityIn(scope *govern.Scope, s baseline.Severity) baseline.Severity {
-	if scope.Tier == govern.Privileged {
-		return s.Raised()
-	}
-	return s
 }
 
 // Fingerprint names a finding by what it is about, not by how bad it is, so

@@ -9,6 +9,7 @@ import (
 
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
@@ -539,7 +540,8 @@ var governanceChecks = []Check{
 	{
 		Name: "override-weaker", Title: "A fine-grained policy is weaker than the default",
 		Kind: Conflicting, Severity: baseline.Serious, Each: true,
-		Doc: "A fine-grained policy is weaker than the domain's default in a setting.",
+		Restates: true,
+		Doc:      "A fine-grained policy is weaker than the domain's default in a setting.",
 		Run: func(p *Pass) {
 			own := p.scopes()[0]
 			for _, s := range p.scopes() {
@@ -602,6 +604,7 @@ var governanceChecks = []Check{
 					reason += "; weaker than " + strings.Join(also, ", ") + " as well"
 				}
 				p.report(Finding{Scope: s, Settings: ids, Observed: observed(s, ids), Reason: reason,
+					Mend:   &exposure.Change{Set: valuesOf(worst, ids)},
 					Remedy: "Give privileged accounts a policy that is at least as strict.", Evidence: evidenceOf(s, ids)}, "", nil)
 			}
 		},
@@ -641,7 +644,8 @@ var governanceChecks = []Check{
 	{
 		Name: "template-against-head", Title: "A template at the root configures what the domain does not enforce",
 		Kind: Conflicting, Severity: baseline.Serious, Each: true,
-		Doc: "A template at the domain's root configures another value than the domain enforces.",
+		Restates: true,
+		Doc:      "A template at the domain's root configures another value than the domain enforces.",
 		Run: func(p *Pass) {
 			if p.Authority.Head == nil {
 				return
@@ -830,7 +834,10 @@ var governanceChecks = []Check{
 			if len(open.rows) > 0 {
 				text += fmt.Sprintf("; of %s it is not known", number(len(open.rows), "more machine"))
 			}
+			admins := exposure.Unlisted(estate.Machine, setting.WindowsMachine, govern.Privileged, true, len(none.rows))
 			p.report(Finding{Settings: []setting.ID{setting.ManagedAdmin}, Observed: "not set", Reason: text,
+				Mend:   &exposure.Change{Set: map[setting.ID]setting.Value{setting.ManagedAdmin: setting.Word("directory")}},
+				Scopes: []*govern.Scope{admins.Scope}, Unlisted: []exposure.Cohort{admins},
 				Remedy: "Have the system manage these passwords (a policy with BackupDirectory under Policies\\LAPS), or say what else keeps them " +
 					"apart.",
 				Evidence: []estate.Cite{none.cite}}, "", nil)
@@ -854,7 +861,8 @@ var governanceChecks = []Check{
 	{
 		Name: "machine-against-template", Title: "A machine enforces another value than its template",
 		Kind: Conflicting, Severity: baseline.Serious, Each: true,
-		Doc: "A machine enforces another value than the templates that reach it configure.",
+		Restates: true,
+		Doc:      "A machine enforces another value than the templates that reach it configure.",
 		Run: func(p *Pass) {
 			o := p.Authority.Objects
 			machines := machinesOf(p)
@@ -975,9 +983,19 @@ func pulledOut(p *Pass) {
 		p.report(Finding{Settings: ids, Observed: observed(settings[k.won], ids),
 			Reason: fmt.Sprintf("%s reaches these privileged accounts, but %s governs them and is weaker: %s", k.lost.Name, k.won.Name,
 				compared(settings[k.won], settings[k.lost], ids)),
+			Mend:     &exposure.Change{Set: valuesOf(settings[k.lost], ids)},
 			Remedy:   fmt.Sprintf("Take the accounts out of the groups of %s, or give %s the better precedence.", k.won.Name, k.lost.Name),
 			Evidence: []estate.Cite{k.won.Cite, k.lost.Cite}}, k.won.Name+" over "+k.lost.Name, rows[k])
 	}
+}
+
+// valuesOf are the values of settings in a scope.
+func valuesOf(s *govern.Scope, ids []setting.ID) map[setting.ID]setting.Value {
+	all := map[setting.ID]setting.Value{}
+	for _, id := range ids {
+		all[id] = s.Now(id)
+	}
+	return all
 }
 
 // weakerIn returns the settings in which s is weaker than other, of those that

@@ -41,6 +41,7 @@ var coreChecks = []Check{
 	{
 		Name: "history-run-through", Title: "The password history can be run through in minutes",
 		Kind: Conflicting, Severity: baseline.Serious,
+		Sets: map[setting.ID]setting.Value{setting.MinAge: setting.Number(24 * 60 * 60)}, Restates: true, Of: setting.MinAge,
 		Doc:     "A history without a minimum age can be run through in minutes, back to the old password.",
 		Reads:   []setting.ID{setting.History, setting.MinAge},
 		Defeats: []setting.ID{setting.History},
@@ -73,6 +74,7 @@ var coreChecks = []Check{
 	{
 		Name: "lockout-dormant", Title: "Lockout settings do nothing: no number of failures locks",
 		Kind: Conflicting, Severity: baseline.Serious,
+		Restates: true, Of: setting.LockoutThreshold,
 		Doc:     "A lockout duration or window does nothing while no number of failed tries locks an account.",
 		Reads:   []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow},
 		Defeats: []setting.ID{setting.LockoutDuration, setting.LockoutWindow, setting.LockoutAdministrator},
@@ -88,6 +90,7 @@ var coreChecks = []Check{
 	{
 		Name: "window-at-once", Title: "Nothing locks: the lockout window is 0",
 		Kind: Conflicting, Severity: baseline.Grave,
+		Sets:    map[setting.ID]setting.Value{setting.LockoutWindow: setting.Number(15 * 60)},
 		Doc:     "A lockout window of 0 makes every failure start the count again: whatever the threshold, nothing locks.",
 		Reads:   []setting.ID{setting.LockoutWindow, setting.LockoutThreshold},
 		Defeats: []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutAdministrator},

@@ -85,9 +85,12 @@ var placeChecks = []Check{
 	{
 		Name: "empty-password", Title: "An account has an empty password",
 		Kind: Weak, Severity: baseline.Grave, On: onEveryPlace,
-		Doc: "An account has an empty password.",
+		Clears: estate.EmptyPassword,
+		Doc:    "An account has an empty password.",
 		Run: func(p *Pass) {
-			rows := p.accounts(func(row int) bool { return p.Authority.Objects.FlagsOf(row)&estate.EmptyPassword != 0 })
+			rows := p.accounts(func(row int) bool {
+				return p.Authority.Objects.FlagsOf(row)&(estate.EmptyPassword|estate.Disabled) == estate.EmptyPassword
+			})
 			if len(rows) > 0 {
 				p.report(Finding{Settings: []setting.ID{setting.MinLength}, Observed: "empty", Reason: number(len(rows), "account") +
 					" with an empty password: whatever the minimum length is, nothing has to be guessed",

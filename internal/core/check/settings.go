@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/estate"
 	"sternledger/internal/core/forecast"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
@@ -60,6 +61,7 @@ var furtherChecks = []Check{
 	{
 		Name: "audit-only", Title: "Banned words are logged and accepted",
 		Kind: Conflicting, Severity: baseline.Serious,
+		Sets:  map[setting.ID]setting.Value{setting.BannedList: setting.On},
 		Doc:   "A list of banned words that only logs refuses nothing.",
 		Reads: []setting.ID{setting.DictionaryCheck, setting.Blocklist, setting.DirectoryBlocklistMode},
 		Run: between(func(h Held) (string, string) {
@@ -79,6 +81,7 @@ var furtherChecks = []Check{
 	{
 		Name: "complexity-too-short", Title: "Complexity at a length that can be tried in full",
 		Kind: Conflicting, Severity: baseline.Serious,
+		Restates: true, Of: setting.MinLength,
 		Doc:     "Complexity with so short a length that it adds nothing: every password can be tried.",
 		Reads:   []setting.ID{setting.Complexity, setting.MinLength},
 		Defeats: []setting.ID{setting.Complexity},
@@ -112,6 +115,7 @@ var furtherChecks = []Check{
 	{
 		Name: "weekend-of-guesses", Title: "A weekend of guesses stays under the lock",
 		Kind: Conflicting, Severity: baseline.Minor,
+		Restates: true, Of: setting.LockoutThreshold,
 		Doc:   "Under the lock, a weekend gives a guesser so many tries for each account that the common passwords are all among them.",
 		Reads: []setting.ID{setting.LockoutThreshold, setting.LockoutWindow, setting.LockoutDuration},
 		Run: between(func(h Held) (string, string) {
@@ -138,8 +142,24 @@ var furtherChecks = []Check{
 		}),
 	},
 	{
+		Name: "factor-never-asked", Title: "People have a second factor, and nobody is ever asked for it",
+		Kind: Conflicting, Severity: baseline.Serious, On: []estate.Kind{estate.Tenant},
+		Sets: map[setting.ID]setting.Value{setting.SecondFactor: setting.Word("all")}, Restates: true, Of: setting.SecondFactor,
+		Doc:   "Accounts have registered a second factor, and no rule ever asks them for it: a password alone lets in.",
+		Reads: []setting.ID{setting.SecondFactor, setting.SecondFactorRegistered},
+		Run: between(func(h Held) (string, string) {
+			have, _ := h.Value(setting.SecondFactorRegistered).Word()
+			if h.Value(setting.SecondFactor) != setting.Word("none") || have != "all" && have != "some" {
+				return "", ""
+			}
+			return have + " of these accounts have registered a second factor, and none is asked for it at a sign-in: a password alone lets in",
+				"Ask for the second factor at every sign-in."
+		}),
+	},
+	{
 		Name: "root-never-locks", Title: "Root, or the administrator, never locks",
 		Kind: Conflicting, Severity: baseline.Serious,
+		Sets: map[setting.ID]setting.Value{setting.LockoutAdministrator: setting.On}, Restates: true, Of: setting.LockoutAdministrator,
 		Doc:   "The lockout spares the administrator, or root: the one account that every guesser knows.",
 		Reads: []setting.ID{setting.LockoutAdministrator, setting.LockoutThreshold},
 		Run: between(func(h Held) (string, string) {

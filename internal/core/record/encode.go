@@ -14,6 +14,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/weigh"
 )
@@ -54,6 +55,13 @@ type (
 		Setters   []govern.Setter      `json:"setters,omitempty"`
 		Known     bool                 `json:"setters_known,omitempty"`
 		Unseen    []keptUnseen         `json:"unseen,omitempty"`
+		People    []keptPeople         `json:"population,omitempty"`
+		Assumed   map[string]float64   `json:"assumed,omitempty"`
+	}
+	keptPeople struct {
+		exposure.Cohort
+		Scope  int `json:"scope"`
+		Beyond int `json:"beyond"`
 	}
 	keptUnseen struct {
 		Place estate.Place `json:"place"`
@@ -161,7 +169,7 @@ func (r *Record) Encode() ([]byte, error) {
 	}
 	e := encoder{packer: packer}
 	k := kept{Format: Format, Program: r.Program, Number: r.Number, At: r.Made, Title: r.Title, Auditor: r.Auditor,
-		Waivers: r.Waivers, Files: r.Files, Written: r.Written, Ended: r.OutOfService, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown}
+		Waivers: r.Waivers, Files: r.Files, Written: r.Written, Ended: r.OutOfService, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown, Assumed: r.Assumed}
 	for _, at := range slices.SortedFunc(maps.Keys(r.Unseen), estate.Place.Compare) {
 		k.Unseen = append(k.Unseen, keptUnseen{at, r.Unseen[at]})
 	}
@@ -196,6 +204,9 @@ func (r *Record) Encode() ([]byte, error) {
 	for _, x := range r.SetAside {
 		k.SetAside = append(k.SetAside, keptNamed{e.scopes.of(x.Scope), e.baselines.of(x.Baseline), e.demands.of(x.Demand),
 			e.decisions.of(x.Decision)})
+	}
+	for _, c := range r.Population {
+		k.People = append(k.People, keptPeople{c, e.scopes.of(c.Scope), e.scopes.of(c.Beyond)})
 	}
 	for _, u := range r.Unweighed {
 		k.Unweighed = append(k.Unweighed, keptUnweighed{e.places.of(u.Authority), u.Fitting})
@@ -279,6 +290,7 @@ func (d *decoder) record() (*Record, error) {
 	k := d.kept
 	r := &Record{Program: k.Program, Number: k.Number, Made: k.At, Title: k.Title, Auditor: k.Auditor, Baselines: k.Baselines,
 		Files: k.Files, Written: k.Written, OutOfService: k.Ended, Result: &weigh.Result{Waivers: k.Waivers}, Setters: k.Setters, SettersKnown: k.Known, Unseen: map[estate.Place]string{}}
+	r.Assumed = k.Assumed
 	for _, u := range k.Unseen {
 		r.Unseen[u.Place] = u.Name
 	}
@@ -305,6 +317,13 @@ func (d *decoder) record() (*Record, error) {
 	waivers := make([]*check.Waiver, len(r.Waivers))
 	for i := range r.Waivers {
 		waivers[i] = &r.Waivers[i]
+	}
+	for _, c := range k.People {
+		c.Cohort.Scope, c.Cohort.Beyond = at(d, d.scopes, c.Scope), at(d, d.scopes, c.Beyond)
+		if c.Cohort.Scope == nil && d.err == nil {
+			d.err = errors.New("the record counts accounts of no scope")
+		}
+		r.Population = append(r.Population, c.Cohort)
 	}
 	for i := range k.Findings {
 		f := &k.Findings[i]

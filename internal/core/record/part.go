@@ -5,6 +5,7 @@ import (
 
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/weigh"
 )
@@ -31,11 +32,13 @@ func (r *Record) Part(keep func(*estate.Authority) bool) *Record {
 	}
 	scope := func(s *govern.Scope) bool { return in[s.Authority] }
 	part.Result = &weigh.Result{Scopes: only(r.Scopes, scope),
-		Verdicts:  only(r.Verdicts, func(v weigh.Verdict) bool { return scope(v.Scope) }),
-		Findings:  only(r.Findings, func(f check.Finding) bool { return keep(f.Authority) }),
-		Idle:      only(r.Idle, func(i weigh.Idle) bool { return scope(i.Scope) }),
-		SetAside:  only(r.SetAside, func(a weigh.Aside) bool { return scope(a.Scope) }),
-		Unweighed: only(r.Unweighed, func(u check.Unweighed) bool { return in[u.Authority] }),
+		Verdicts:   only(r.Verdicts, func(v weigh.Verdict) bool { return scope(v.Scope) }),
+		Findings:   only(r.Findings, func(f check.Finding) bool { return keep(f.Authority) }),
+		Idle:       only(r.Idle, func(i weigh.Idle) bool { return scope(i.Scope) }),
+		SetAside:   only(r.SetAside, func(a weigh.Aside) bool { return scope(a.Scope) }),
+		Population: only(r.Population, func(c exposure.Cohort) bool { return scope(c.Scope) }),
+		Assumed:    r.Assumed,
+		Unweighed:  only(r.Unweighed, func(u check.Unweighed) bool { return in[u.Authority] }),
 	}
 	known := map[string]bool{}
 	for i := range part.Findings {

@@ -11,6 +11,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/setting"
 )
@@ -39,6 +40,10 @@ type Result struct {
 	Waivers  []check.Waiver
 	// Unweighed are the places that no chosen baseline covers.
 	Unweighed []check.Unweighed
+	// Population is whom findings are valued by, with how exposed they are; nil in records of
+	// versions that valued nothing. Assumed are the assumptions that were not the usual ones.
+	Population []exposure.Cohort
+	Assumed    map[string]float64
 }
 
 // Idle is a demand that does not apply to a scope: its platform has no such
@@ -70,6 +75,10 @@ type Choice struct {
 	Expect    check.Expectation
 	Day       func(unix int64) string // writes a day; nil: days are left out
 	Writing   *Writing                // nil: nothing is written as places do
+	// Assumptions by which findings are valued; nil: the usual ones. At is when, in Unix
+	// seconds: by then some accounts have come to their end.
+	Assumptions *exposure.Assumptions
+	At          int64
 	// Fitting returns the ids of baselines that cover a place; nil: none known.
 	Fitting func(a *estate.Authority) []string
 }
@@ -140,6 +149,11 @@ func Run(survey *govern.Survey, choice Choice) *Result {
 			f.Accounts, f.Examples = &f.Scope.Accounts, check.Names(f.Authority, f.Scope.Examples)
 		}
 	}
+	assumptions := choice.Assumptions
+	if assumptions == nil {
+		assumptions = exposure.Usual()
+	}
+	r.Value(assumptions, exposure.Population(survey, choice.At))
 	r.sort()
 	return r
 }
@@ -186,7 +200,7 @@ func closed(scope *govern.Scope, d *baseline.Demand) bool {
 
 // judge gives one demand's verdict on one scope.
 func judge(scope *govern.Scope, b *baseline.Baseline, d *baseline.Demand, found []check.Finding) Verdict {
-	v := Verdict{Scope: scope, Baseline: b, Demand: d, Observed: "-", Severity: check.SeverityIn(scope, d.Severity)}
+	v := Verdict{Scope: scope, Baseline: b, Demand: d, Observed: "-", Severity: d.Severity}
 	if len(d.Ways) == 0 {
 		o := outcomeOf(scope, &d.Condition, found)
 		v.Kind, v.Check, v.Observed, v.Evidence, v.Reason = o.kind, o.check, o.observed, o.evidence, o.reason
@@ -383,7 +397,7 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 	var worst, farthest *Verdict // the gravest, and the one whose demand is farthest from what is
 	var demands []baseline.Named
 	var failed []check.Source
-	severity := baseline.Minor
+	severity, stated := baseline.Minor, baseline.Severity("")
 	for i := range verdicts {
 		v := &verdicts[i]
 		demands = append(demands, baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
@@ -400,6 +414,9 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		if v.Severity.Rank() > severity.Rank() {
 			severity = v.Severity
 		}
+		if v.Demand.Stated && v.Severity.Rank() > stated.Rank() {
+			stated = v.Severity
+		}
 		failed = append(failed, check.Source{ID: v.Baseline.ID, Ref: v.Demand.Ref, Asks: v.Demand.Text()})
 	}
 	if worst == nil {
@@ -408,7 +425,8 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 	id := worst.Demand.Setting
 	taken := baseline.Take(id, demands, worst.Scope.Now)
 	band, exclude := baseline.Together(id, taken.Demands)
-	f := &check.Finding{Kind: worst.Kind, Severity: severity, Scope: worst.Scope, Authority: worst.Scope.Authority,
+	f := &check.Finding{Kind: worst.Kind, Severity: cmp.Or(stated, severity), Stated: stated != "", Mend: &exposure.Change{Set: mended(worst, farthest, &taken, band)},
+		Scope: worst.Scope, Authority: worst.Scope.Authority,
 		Settings: []setting.ID{id},
 		Observed: worst.Observed, Demanded: demanded(demands, band), Reason: farthest.Reason, Evidence: worst.Evidence, Baselines: failed}
 	if band.Empty() {
@@ -426,6 +444,30 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 	}
 	f.Remedy = c.Writing.remedies(worst, &taken, band)
 	return f
+}
+
+// mended are the values that satisfy what failed, the nearest to what is; where baselines
+// exclude each other those of the farthest.
+func mended(worst, farthest *Verdict, taken *baseline.Taken, band baseline.Band) map[setting.ID]setting.Value {
+	id := worst.Demand.Setting
+	if band.Empty() {
+		band = farthest.Demand.Band()
+	}
+	set := map[setting.ID]setting.Value{}
+	nearest := func(id setting.ID, band baseline.Band) {
+		from := worst.Scope.Now(id)
+		if !from.IsSet() {
+			from = setting.Get(id).Defaults[worst.Scope.Platform()]
+		}
+		if v := band.Nearest(from); v.IsSet() {
+			set[id] = v
+		}
+	}
+	nearest(id, band)
+	for _, n := range taken.Beside {
+		nearest(n.Demand.Setting, n.Demand.Band())
+	}
+	return set
 }
 
 // demanded says what satisfies all demands: the band, but of demands with ways all of
