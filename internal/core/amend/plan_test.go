@@ -302,7 +302,7 @@ func TestMachines(t *testing.T) {
 		t.Fatal(got)
 	}
 	lock, idle := p.Amendments[0], p.Amendments[1]
-	if len(lock.Spots) != 2 || len(lock.Scopes) != 4 || lock.Accounts != 4 || lock.Severity != baseline.Grave || len(lock.Settles) != 4 ||
+	if len(lock.Spots) != 2 || len(lock.Scopes) != 4 || lock.Accounts != 4 || lock.Severity != baseline.Minor || len(lock.Settles) != 4 ||
 		len(idle.Spots) != 2 ||
 		idle.Severity != baseline.Minor {
 		t.Errorf("%d spots, %d scopes, %d accounts, %s, settles %d; %d spots, %s", len(lock.Spots), len(lock.Scopes), lock.Accounts,

@@ -575,7 +575,7 @@ func changed(was, now *check.Finding) (Way, string) {
 		id := now.Settings[0]
 		order, _ := setting.Get(id).Compare(now.Scope.Settings[id].Value, was.Scope.Settings[id].Value)
 		way = wayOf[order]
-	case now.Severity != was.Severity:
+	case (was.Stated || now.Stated) && now.Severity != was.Severity: // one that is computed follows what else changed
 		way = wayOf[cmp.Compare(was.Severity.Rank(), now.Severity.Rank())]
 	case now.Check != "" && now.Accounts != nil && was.Accounts != nil && *now.Accounts != *was.Accounts:
 		way = wayOf[cmp.Compare(*was.Accounts, *now.Accounts)]

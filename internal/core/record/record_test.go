@@ -198,7 +198,7 @@ func TestMattersCountOnce(t *testing.T) {
 		{Fingerprint: "f4", Kind: check.Weak, Check: "long-gone", Authority: a, Rows: []int{1, 2, 5, 9}},
 		{Fingerprint: "f5", Kind: check.Weak, Check: "long-gone", Authority: twin, Rows: []int{3}}}
 	all := r.Matters()
-	if len(all) != 1 || all[0].Title != "long-gone" || all[0].Accounts == nil || *all[0].Accounts != 5 || all[0].Privileged != 1 {
+	if len(all) != 1 || all[0].Title != "long-gone" || all[0].Accounts == nil || *all[0].Accounts != 4 || all[0].Disabled != 1 || all[0].Privileged != 1 {
 		t.Errorf("%+v", all[0])
 	}
 	part := r.Part(func(x *estate.Authority) bool { return x == twin })
@@ -336,7 +336,7 @@ func TestEveryFieldIsKept(t *testing.T) {
 		}
 	}
 	// A later version's field is passed over.
-	later := bytes.Replace(data, []byte(`"findings":[{`), []byte(`"later":{"a":[1]},"findings":[{"worth":0.25,`), 1)
+	later := bytes.Replace(data, []byte(`"findings":[{`), []byte(`"later":{"a":[1]},"findings":[{"later":0.25,`), 1)
 	if bytes.Equal(later, data) {
 		t.Fatal("no findings")
 	}
