@@ -16,7 +16,7 @@ import (
 // its path.
 var floors = []string{"labtest", "worldtest", "folder", "terminal", "redact", "core/setting", "core/strictyaml", "core/estate", "core/baseline",
 	"core/landtest",
-	"core/govern", "core/coretest", "core/forecast", "core/check", "core/weigh", "core/record", "core/", "ledger", "intake/markup",
+	"core/govern", "core/coretest", "core/forecast", "core/exposure", "core/check", "core/weigh", "core/record", "core/", "ledger", "intake/markup",
 	"intake/descriptor", "intake/kerberos", "intake/ldif", "intake", "benchmark", "standin", "contract",
 	"custody", "collect", "assess", "demotest", "page", "report", "cli"}
 

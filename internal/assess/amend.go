@@ -125,7 +125,7 @@ func Amend(e *custody.Engagement, opt AmendOptions) (*Amending, error) {
 	}
 	if now, _ := exposure.Sum(w.Population); now.Accounts > 0 {
 		then, _ := exposure.Sum(after.Population)
-		x.Exposed, x.Steps = &[2]exposure.Total{now, then}, amend.Staircase(w.Record, x.Picked)
+		x.Exposed, x.Steps = &[2]exposure.Total{now, then}, amend.Staircase(w.Record, x.Picked, len(x.Picked))
 	}
 	x.Touched = map[*amend.Amendment]*amend.Touched{}
 	for _, a := range x.Picked {

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 
+	"sternledger/internal/core/amend"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/forecast"
@@ -38,6 +39,19 @@ func complete(e *custody.Engagement, w *custody.Weighing) error {
 	w.Setters, w.Unseen = w.Survey.Setters()
 	w.SettersKnown = true
 	return nil
+}
+
+// mostFirst is how many amendments a record names that come first.
+const mostFirst = 6
+
+// first notes which amendments take most off how exposed the estate is, of those that
+// nothing holds back.
+func first(e *custody.Engagement, w *custody.Weighing) {
+	plan := amend.New(w.Record, Writing, e.Config.OwnerOf)
+	amend.NewPopulation(w.Survey).Hold(plan.Amendments, w.At.Unix())
+	for _, step := range amend.Staircase(w.Record, plan.Amendments, mostFirst) {
+		w.First = append(w.First, record.First{Amendment: step.Name, After: step.After})
+	}
 }
 
 // standing is how an account stands.

@@ -209,7 +209,7 @@ func coursePoint(e *custody.Engagement, row ledger.Weighing) (*contract.CoursePo
 		return nil, fmt.Errorf("entry %d: %w", entry.Seq, err)
 	}
 	if told.Format > 0 {
-		return &contract.CoursePoint{Weighing: row.Number, At: told.Inputs.AsOf, Findings: told.Kinds}, nil
+		return &contract.CoursePoint{Weighing: row.Number, At: told.Inputs.AsOf, Findings: told.Kinds, Exposure: told.Exposure}, nil
 	}
 	if row, err = e.Ledger.Weighing(row.Number); err != nil {
 		return nil, err

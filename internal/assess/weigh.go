@@ -216,6 +216,7 @@ func recordWeighing(e *custody.Engagement, to *custody.Engagement, w *custody.We
 	if err := complete(e, w); err != nil {
 		return err
 	}
+	first(e, w)
 	tx, err := to.Ledger.Change()
 	if err != nil {
 		return err
@@ -242,6 +243,9 @@ func recordWeighing(e *custody.Engagement, to *custody.Engagement, w *custody.We
 	}
 	for i := range w.Findings {
 		entry.Kinds[w.Findings[i].Kind]++
+	}
+	if d := contract.NewExposureDocument(w.Population, w.Assumed); d != nil {
+		entry.Exposure = &d.Now
 	}
 	for _, x := range w.Waivers {
 		if x.State == check.Needless && x.Mended == 0 {

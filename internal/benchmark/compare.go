@@ -140,7 +140,7 @@ func (m *matcher) spend(begun time.Time) {
 // what all patterns of a document may take together: those of published ones take
 // less than a second.
 const (
-	longestMatch = 100 * time.Millisecond
+	longestMatch = time.Second
 	mostSpent    = 20 * time.Second
 )
 

@@ -88,7 +88,7 @@ func TestForest(t *testing.T) {
 	}
 	found := checksIn(t, alone)["member-elsewhere"]
 	reason := fmt.Sprint(at(found, "reason"))
-	if at(found, "severity") != "grave" || !strings.Contains(reason, "what governs ") ||
+	if at(found, "severity") != "serious" || !strings.Contains(reason, "what governs ") ||
 		!strings.Contains(reason, "2 members of Administrators, Keepers: of the domain x.example, which is not in the evidence; among them are "+
 			"members of administrative groups") {
 		t.Errorf("%v", found)

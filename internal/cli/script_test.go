@@ -93,7 +93,7 @@ func play(t *testing.T, dir, file string, lines []string) string {
 			got := printed(t, dir, words[1:])
 			if !fits(want, got) {
 				t.Errorf("%s:%d: %s\nprints\n%s\nand not\n%s", file, at, strings.TrimSpace(typed), got, want)
-				answer = strings.TrimLeft(got+"\n", "\n") + answer[len(want):]
+				answer = got + answer[len(want):]
 			}
 			played.WriteString(answer)
 		default:

@@ -22,11 +22,12 @@ worse than what was accepted: a weaker value, another verdict, or, for what a
 check found, more accounts or a greater severity.
 
 --matter waives one matter as "weigh" lists them, everywhere or in the places of
---place; what it covers is printed. Findings can also be named by their
+--place, with all its values or the one of --value; what it covers is printed. Findings can also be named by their
 fingerprints, or those of a setting in a scope by --setting and --scope. A name
 such as M7 belongs to the record that it was read from; scripts use fingerprints.
 Without a reason or an end a waiver is refused.`,
 		Example: `  sternledger waive --matter M7 --until 2027-06-30 --reason "Replaced in spring; decided by the harbour master"
+  sternledger waive --matter M3 --value "12 characters" --until 2027-06-30 --reason "Longer with the new sign-in, in June"
   sternledger waive --setting max-age --scope "marrowick.example / Ticket Kiosks" --until 2027-06-30 --reason "Replaced in spring"
   sternledger waive --list
   sternledger waive --withdraw 8fb5acdc8946 --reason "The kiosks are gone"`,
@@ -40,9 +41,9 @@ Without a reason or an end a waiver is refused.`,
 			case !list && withdraw == "" && !picks:
 				return usage("name a matter with --matter, findings by their fingerprints, or both --setting and --scope")
 			case opt.Matter != "" && (len(args) > 0 || opt.Setting != "" || opt.Scope != ""):
-				return usage("--matter stands alone, with --place for a part of it")
-			case opt.Place != "" && opt.Matter == "":
-				return usage("--place goes with --matter")
+				return usage("--matter stands alone, with --place and --value for a part of it")
+			case (opt.Place != "" || opt.Value != "") && opt.Matter == "":
+				return usage("--place and --value go with --matter")
 			case len(args) > 0 && (opt.Setting != "" || opt.Scope != ""), len(args) == 0 && (opt.Setting == "") != (opt.Scope == ""):
 				return usage("name findings by their fingerprints, or by both --setting and --scope")
 			}
@@ -79,6 +80,7 @@ Without a reason or an end a waiver is refused.`,
 	flags := cmd.Flags()
 	flags.StringVar(&opt.Matter, "matter", "", "waive this matter, by its name (M7) or fingerprint")
 	flags.StringVar(&opt.Place, "place", "", "with --matter: only in this place, or those that fit a pattern (*, ?)")
+	flags.StringVar(&opt.Value, "value", "", "with --matter: only the row with this value, as \"12 characters\", or this fingerprint")
 	flags.StringVar(&opt.Setting, "setting", "", "waive the findings on this setting")
 	flags.StringVar(&opt.Scope, "scope", "", "in this scope, or those that fit a pattern (*, ?)")
 	flags.StringVar(&opt.Until, "until", "", "the last day, as 2027-06-30")

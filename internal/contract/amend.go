@@ -47,6 +47,11 @@ func NewFallsDocument(t exposure.Total) FallsDocument {
 	return FallsDocument{three(t.Falls), three(t.Admins)}
 }
 
+// Total is what the document describes, but for how many accounts there are.
+func (d *FallsDocument) Total() exposure.Total {
+	return exposure.Total{Falls: rangeOf(d.All), Admins: rangeOf(d.Privileged)}
+}
+
 // NewStepDocuments describes a staircase.
 func NewStepDocuments(all []amend.Step) []StepDocument {
 	docs := []StepDocument{}

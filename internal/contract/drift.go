@@ -12,6 +12,7 @@ type DriftDocument struct {
 	Before    DriftStateDocument     `json:"before"`
 	After     DriftStateDocument     `json:"after"`
 	Nothing   bool                   `json:"nothing_changed"`
+	Exposure  DriftExposureDocument  `json:"exposure"`
 	Renamed   []ChangeDocument       `json:"renamed"` // places and policies, by SID, machine-id or GUID
 	Evidence  []ChangeDocument       `json:"evidence"`
 	Baselines []ChangeDocument       `json:"baselines"`
@@ -29,6 +30,13 @@ type DriftDocument struct {
 type DriftStateDocument struct {
 	Weighing int64  `json:"weighing"`
 	At       string `json:"at"`
+}
+
+// DriftExposureDocument is how exposed the estate was and is; null: a record of a version
+// that valued nothing. Where the assumptions changed, the two do not compare.
+type DriftExposureDocument struct {
+	Before *ExposureDocument `json:"before"`
+	After  *ExposureDocument `json:"after"`
 }
 
 // ChangeDocument is one thing that changed.
@@ -75,7 +83,8 @@ func NewDriftDocument(r *drift.Report) DriftDocument {
 	}
 	d := DriftDocument{Schema: "sternledger/drift/1", Before: DriftStateDocument{r.Before.Number, r.Before.At},
 		After: DriftStateDocument{r.After.Number, r.After.At}, Nothing: r.Nothing(),
-		Renamed: changes(r.Renamed), Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Decisions: changes(r.Decisions), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
+		Exposure: DriftExposureDocument{NewExposureDocument(r.Before.Population, r.Before.Assumed), NewExposureDocument(r.After.Population, r.After.Assumed)},
+		Renamed:  changes(r.Renamed), Evidence: changes(r.Evidence), Baselines: changes(r.Baselines), Decisions: changes(r.Decisions), Scopes: changes(r.Scopes), Accounts: changes(r.Accounts),
 		Waivers: changes(r.Waivers), Amended: []AmendedDocument{},
 		Moves: []MoveDocument{}, Settings: []SettingDriftDocument{}, Findings: []FindingDriftDocument{}}
 	for _, m := range r.Moves {

@@ -11,6 +11,7 @@ type CoursePoint struct {
 	Weighing int64              `json:"weighing"`
 	At       string             `json:"at"`
 	Findings map[check.Kind]int `json:"findings"`
+	Exposure *FallsDocument     `json:"exposure"` // null: a record of a version that valued nothing
 }
 
 // ReportDocument is a report as JSON.

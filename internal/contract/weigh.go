@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"math"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
@@ -64,6 +65,12 @@ func NewExposureDocument(population []exposure.Cohort, changed map[string]float6
 	return d
 }
 
+// rangeOf reads what three writes.
+func rangeOf(n [3]float64) exposure.Range {
+	of := func(x float64) exposure.Millionths { return exposure.Millionths(math.Round(x * float64(exposure.One))) }
+	return exposure.Range{Least: of(n[0]), Default: of(n[1]), Most: of(n[2])}
+}
+
 func three(r exposure.Range) [3]float64 {
 	return [3]float64{r.Least.Float(), r.Default.Float(), r.Most.Float()}
 }
@@ -93,7 +100,8 @@ type RowDocument struct {
 	Title       string            `json:"title"`
 	Severity    baseline.Severity `json:"severity"`
 	Observed    string            `json:"observed"`
-	Demanded    string            `json:"demanded"`
+	Demanded    string            `json:"demanded"`  // as the documents state it
+	Satisfies   string            `json:"satisfies"` // all of them at once
 	Reason      string            `json:"reason"`
 	Remedy      string            `json:"remedy"`
 	Places      []string          `json:"places"`
@@ -118,8 +126,9 @@ type MatterDocument struct {
 	Accounts    *int              `json:"accounts"` // each counted once; null: not listed
 	Privileged  int               `json:"privileged"`
 	Examples    []string          `json:"examples"`
-	Observed    string            `json:"observed"` // empty: each finding has its own
-	Demanded    string            `json:"demanded"`
+	Observed    string            `json:"observed"`  // empty: each finding has its own
+	Demanded    string            `json:"demanded"`  // as the documents state it
+	Satisfies   string            `json:"satisfies"` // all of them at once
 	Reason      string            `json:"reason"`
 	Remedy      string            `json:"remedy"`
 	Findings    []string          `json:"findings"` // fingerprints
@@ -132,10 +141,10 @@ type MatterDocument struct {
 func NewMatterDocument(m *record.Matter) MatterDocument {
 	d := MatterDocument{Name: m.Name, Fingerprint: m.Fingerprint, Title: m.Title, Verdict: m.Kind, Severity: m.Severity, Check: m.Check,
 		Settings: append([]setting.ID{}, m.Settings...), Places: []string{}, Scopes: []string{}, Accounts: m.Accounts, Privileged: m.Privileged,
-		Examples: append([]string{}, m.Examples...), Observed: m.Observed, Demanded: m.Demanded, Reason: m.Reason, Remedy: m.Remedy,
+		Examples: append([]string{}, m.Examples...), Observed: m.Observed, Demanded: m.Required(), Satisfies: m.Demanded, Reason: m.Reason, Remedy: m.Remedy,
 		Findings: []string{}, Disabled: m.Disabled, Worth: newWorth(m.Worth)}
 	for _, r := range m.Rows {
-		row := RowDocument{Fingerprint: r.Fingerprint, Title: r.Title, Severity: r.Severity, Observed: r.Observed, Demanded: r.Demanded,
+		row := RowDocument{Fingerprint: r.Fingerprint, Title: r.Title, Severity: r.Severity, Observed: r.Observed, Demanded: r.Required(), Satisfies: r.Demanded,
 			Reason: r.Reason, Remedy: r.Remedy, Places: []string{}, Accounts: r.Accounts, Privileged: r.Privileged, Worth: newWorth(r.Worth),
 			Findings: []string{}}
 		for _, a := range r.Places {
@@ -254,7 +263,8 @@ type FindingDocument struct {
 	Examples    []string          `json:"examples"`
 	AllAccounts []string          `json:"all_accounts,omitempty"` // only when asked for
 	Observed    string            `json:"observed"`
-	Demanded    string            `json:"demanded"`
+	Demanded    string            `json:"demanded"`  // as the documents state it
+	Satisfies   string            `json:"satisfies"` // all of them at once
 	Reason      string            `json:"reason"`
 	Remedy      string            `json:"remedy"`
 	Evidence    []CiteDocument    `json:"evidence"`
@@ -281,7 +291,7 @@ type SourceDocument struct {
 func NewFindingDocument(f *check.Finding) FindingDocument {
 	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Beneath: f.Beneath, Check: f.Check, Severity: f.Severity,
 		Scope:    f.ScopeName(),
-		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Demanded,
+		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Required(), Satisfies: f.Demanded,
 		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}, Worth: newWorth(f.Worth)}
 	if f.Waiver != nil {
 		d.Waiver = f.Waiver.Entry

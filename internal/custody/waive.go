@@ -22,6 +22,7 @@ type WaiveOptions struct {
 	Scope        string // name, or pattern
 	Matter       string // name or fingerprint, instead of both
 	Place        string // name, or pattern: of a matter, only there
+	Value        string // of a matter, only the row that has it, or that has this fingerprint
 	Until        string // the last day
 	Reason       string
 }
@@ -42,6 +43,7 @@ type waivedFinding struct {
 	Setting     setting.ID    `json:"setting"`
 	Verdict     check.Kind    `json:"verdict"`
 	Severity    string        `json:"severity"`
+	Valued      bool          `json:"valued,omitempty"` // the severity follows from what mending it is worth
 	Observed    string        `json:"observed"`
 	Value       setting.Value `json:"value"`
 	Accounts    *int          `json:"accounts"`
@@ -106,7 +108,7 @@ func (e *Engagement) Waive(opt WaiveOptions) (*Waived, error) {
 	body := waiveEntry{Weighing: w.Number, Until: opt.Until, Reason: opt.Reason}
 	for _, f := range found {
 		x := waivedFinding{Fingerprint: f.Fingerprint, Steady: check.Steady(f), Scope: f.ScopeName(), Check: f.Check, Verdict: f.Kind, Severity: string(f.Severity),
-			Observed: f.Observed}
+			Valued: f.Worth != nil, Observed: f.Observed}
 		if f.Kind == check.Waived {
 			x.Verdict = f.Beneath
 		}
@@ -170,14 +172,37 @@ func (w *Weighing) inMatter(opt WaiveOptions) ([]*check.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
+	all := m.Findings
+	if opt.Value != "" {
+		if all, err = valued(m, opt.Value); err != nil {
+			return nil, err
+		}
+	}
 	var found []*check.Finding
-	for _, f := range m.Findings {
+	for _, f := range all {
 		if filter.inPlace(f.Authority.Label()) {
 			found = append(found, f)
 		}
 	}
 	if len(found) == 0 {
 		return nil, fmt.Errorf("%s is in no place like %q; \"sternledger weigh --matter %s\" lists where it is", m.Name, opt.Place, m.Name)
+	}
+	return found, nil
+}
+
+// valued returns the findings of the rows of a matter that have a value.
+func valued(m *record.Matter, value string) (found []*check.Finding, err error) {
+	var known []string
+	for _, r := range m.Rows {
+		name := m.Value(r)
+		known = append(known, name)
+		if strings.EqualFold(name, value) || r.Fingerprint == value {
+			found = append(found, r.Findings...)
+		}
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("--value %q: no row of %s has it; %s; \"sternledger weigh --matter %s\" lists them", value, m.Name,
+			strictyaml.Hint(value, known), m.Name)
 	}
 	return found, nil
 }
@@ -283,7 +308,7 @@ func (e *Engagement) WaiversAt(now time.Time) ([]check.Waiver, error) {
 			for _, f := range body.Findings {
 				all = append(all, check.Waiver{Entry: entry.Seq, At: entry.At, By: entry.Actor, Fingerprint: f.Fingerprint, Steady: f.Steady, Scope: f.Scope,
 					Check: f.Check, Setting: f.Setting, Kind: f.Verdict,
-					Severity: baseline.Severity(f.Severity), Observed: f.Observed, Value: f.Value, Accounts: f.Accounts, Until: body.Until,
+					Severity: baseline.Severity(f.Severity), Valued: f.Valued, Observed: f.Observed, Value: f.Value, Accounts: f.Accounts, Until: body.Until,
 					Reason: body.Reason, Over: over(until, now)})
 			}
 		case WeighKind:

@@ -205,6 +205,7 @@ type WeighEntry struct {
 	Scopes    int                         `json:"scopes"`
 	Verdicts  map[check.Kind]int          `json:"verdicts"`
 	Findings  int                         `json:"findings"`
+	Exposure  *contract.FallsDocument     `json:"exposure,omitempty"`
 	Result    string                      `json:"result_sha256"`
 	Mended    []Mended                    `json:"mended,omitempty"`
 	Inputs    struct {

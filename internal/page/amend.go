@@ -114,11 +114,11 @@ func staircase(s *Sheet, x *assess.Amending) {
 	s.Blank()
 	s.Title("Exposure", "accounts that would fall within a year, under stated assumptions")
 	cells := func(name, what string, t *exposure.Total) []string {
-		row := []string{name, what, Falls(t.Falls.Default), "-", bar(t.Falls.Default, now.Falls.Default, 20)}
-		if t.Privileged > 0 {
-			row[3] = Falls(t.Admins.Default)
+		row := []string{name, what, Falls(t.Falls.Default)}
+		if now.Privileged > 0 {
+			row = append(row, Falls(t.Admins.Default))
 		}
-		return row
+		return append(row, bar(t.Falls.Default, now.Falls.Default, 20))
 	}
 	rows := [][]string{cells("now", "", now)}
 	shown := x.Steps[:min(len(x.Steps), mostStairs)]
@@ -129,8 +129,11 @@ func staircase(s *Sheet, x *assess.Amending) {
 	if len(x.Picked) > len(shown) {
 		rows = append(rows, cells("all", Quantity(len(x.Picked), "amendment"), then))
 	}
-	s.Table([]Column{{Head: ""}, {Head: "after"}, {Head: "of " + Grouped(now.Accounts), Right: true}, {Head: "of " + Grouped(now.Privileged) + "\nprivileged",
-		Right: true}, {Head: ""}}, rows)
+	columns := []Column{{Head: ""}, {Head: "after"}, {Head: "of " + Grouped(now.Accounts), Right: true}}
+	if now.Privileged > 0 {
+		columns = append(columns, Column{Head: "of " + Grouped(now.Privileged) + "\nprivileged", Right: true})
+	}
+	s.Table(append(columns, Column{}), rows)
 	if x.Reached > 0 {
 		s.Text(fmt.Sprintf("Somebody gets in as a privileged account with a chance of %s in 100 a year on average.", Percent(x.Reached)))
 	}

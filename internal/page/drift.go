@@ -31,6 +31,9 @@ func Drift(s *Sheet, r *drift.Report, amended *assess.AmendStatuses, all bool) e
 	if n := counts[drift.NotBefore] + counts[drift.NotNow]; n > 0 {
 		s.Text(fmt.Sprintf("%s cannot be compared, because what was weighed with what changed.", Quantity(n, "finding")))
 	}
+	if text := exposedDrift(&d); text != "" {
+		s.Text(text)
+	}
 	if len(amended.All) > 0 {
 		s.Text("Of the change files: " + AmendStatusTotals(amended) + " sternledger amend --status shows each.")
 	}

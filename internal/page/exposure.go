@@ -2,13 +2,15 @@ package page
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"sternledger/internal/assess"
+	"sternledger/internal/contract"
 	"sternledger/internal/core/exposure"
-	"sternledger/internal/core/weigh"
+	"sternledger/internal/custody"
 )
 
 // Falls writes a number of accounts, or of weighted ones: three digits at most.
@@ -25,6 +27,8 @@ func Falls(m exposure.Millionths) string {
 		return strconv.FormatFloat(n, 'f', 2, 64)
 	case n == 0:
 		return "0"
+	case n < 0.00005 && n > -0.00005:
+		return "<0.0001"
 	}
 	return strconv.FormatFloat(n, 'f', 4, 64)
 }
@@ -40,29 +44,40 @@ func FallsRange(r exposure.Range) string {
 
 // Exposed says how exposed the estate is, now and when everything is mended; empty where
 // the record does not tell.
-func Exposed(r *weigh.Result) string {
+func Exposed(w *custody.Weighing) string {
+	r := w.Whole()
 	now, then := exposure.Sum(r.Population)
 	if now.Accounts == 0 {
 		return ""
 	}
 	assumptions := "stated assumptions"
 	if len(r.Assumed) > 0 {
-		assumptions = "the engagement's own assumptions"
+		assumptions = "the engagement's assumptions"
 	}
-	text := fmt.Sprintf("Under %s, %s of %s that a password opens would fall within a year", assumptions, FallsRange(now.Falls),
-		Quantity(now.Accounts, "account"))
+	text := fmt.Sprintf("To compare, not to foretell: under %s (forecast --assumptions) %s of %s would fall within a year", assumptions, FallsRange(now.Falls), Quantity(now.Accounts, "account"))
 	if now.Privileged > 0 {
 		text += fmt.Sprintf(", %s of %s privileged", FallsRange(now.Admins), Grouped(now.Privileged))
 	}
-	text += "; with every finding mended, " + Falls(then.Falls.Default)
-	if now.Privileged > 0 {
-		text += " and " + Falls(then.Admins.Default)
+	both := func(t *exposure.Total) string {
+		if now.Privileged == 0 {
+			return Falls(t.Falls.Default)
+		}
+		return Falls(t.Falls.Default) + " and " + Falls(t.Admins.Default)
 	}
-	return text + ". In brackets: as far as the evidence is silent. That compares, it does not foretell: forecast --routes, --assumptions."
+	if n := len(w.First); n > 0 {
+		many := "amendment"
+		if n > 1 {
+			many = Quantity(n, "amendment")
+		}
+		text += "; after the first " + many + ", " + both(&w.First[n-1].After) + "; with every finding mended, " + both(&then)
+	} else {
+		text += "; with every finding mended, " + both(&then)
+	}
+	return text + "."
 }
 
-// worthText says what mending something is worth; empty where no model says so.
-func worthText(w *exposure.Worth) string {
+// WorthText says what mending something is worth; empty where no model says so.
+func WorthText(w *exposure.Worth) string {
 	switch {
 	case w == nil:
 		return ""
@@ -206,4 +221,27 @@ func AssumptionRows(a *exposure.Assumptions) *Rows {
 		r.Rows = append(r.Rows, []string{x.Name, num(a[i]), num(x.Value), num(x.Least), num(x.Most), x.Unit, x.Meaning, x.Source, string(x.Sure)})
 	}
 	return r
+}
+
+// exposedDrift says how exposed the estate was and is; empty where one record does not tell.
+func exposedDrift(d *contract.DriftDocument) string {
+	was, is := d.Exposure.Before, d.Exposure.After
+	if was == nil || is == nil || was.Accounts+is.Accounts == 0 {
+		return ""
+	}
+	if !maps.Equal(was.Changed, is.Changed) {
+		return "Exposure does not compare: the engagement's assumptions changed in between."
+	}
+	of := func(x *contract.ExposureDocument) string {
+		now := x.Now.Total()
+		text := FallsRange(now.Falls) + " of " + Quantity(x.Accounts, "account")
+		if x.Privileged > 0 {
+			text += " (" + FallsRange(now.Admins) + " of " + Grouped(x.Privileged) + " privileged)"
+		}
+		return text
+	}
+	if of(was) == of(is) {
+		return "Exposure: as before, " + of(is) + " would fall within a year, under stated assumptions."
+	}
+	return "Exposure: " + of(was) + " would have fallen within a year, now " + of(is) + ", under stated assumptions."
 }

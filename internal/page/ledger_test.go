@@ -59,7 +59,7 @@ func TestLedgerPages(t *testing.T) {
 		"waived": {func(s *Sheet) error { return Waived(s, w) },
 			[]string{"1 finding waived", "waived│ marrowick.example / Ticket Kiosks: Maximum age", "until 2027-06-30"}},
 		"weighed": {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{Show: ShowFindings}) },
-			[]string{"waived│ Maximum age", "waived until 2027-06-30 by R. Quill, entry 4"}},
+			[]string{"minor│ Maximum age", "waived until 2027-06-30 by R. Quill, entry 4"}},
 		"by setting": {func(s *Sheet) error { return Weighing(s, "T", now, WeighView{Show: ShowBySetting}) },
 			[]string{"waived until 2027-06-30 by R. Quill, entry 4"}},
 		"waivers":       {func(s *Sheet) error { return Waivers(s, all) }, []string{"in force│", "accepted as weak, never expires"}},

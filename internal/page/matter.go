@@ -3,6 +3,7 @@ package page
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,7 +20,7 @@ import (
 
 const (
 	mostGravest = 10
-	mostLike    = 20 // of a table on the first screen
+	mostLike    = 12 // of a table on a first screen, and of findings beside it
 	mostNames   = 2  // of places where several are alike
 )
 
@@ -28,12 +29,12 @@ func screen(s *Sheet, w *custody.Weighing) {
 	matters := w.Matters()
 	if len(matters) > 0 {
 		s.Text(totals(w, matters))
-		if text := Exposed(w.Whole()); text != "" {
+		if text := Exposed(w); text != "" {
 			s.Text(text)
 		}
 		s.Blank()
 		shown := matters[:min(len(matters), mostGravest)]
-		s.Title("What comes first", "worth: what mending it takes off; an administrator counts for "+weightOf(w, exposure.WeightPrivileged))
+		s.Title("What comes first", "█ what mending it takes off; an administrator counts for "+weightOf(w, exposure.WeightPrivileged))
 		for _, m := range shown {
 			brief(s, m, most(shown))
 		}
@@ -76,15 +77,19 @@ func totals(w *custody.Weighing, matters []*record.Matter) string {
 // brief draws a matter in few lines: what is wrong, where, whom it reaches, and
 // the way out.
 func brief(s *Sheet, m *record.Matter, whole exposure.Millionths) {
-	text := Where(&m.Row) + ". " + WayOut(&m.Row)
-	if worth := worthText(m.Worth); worth != "" {
-		text = worth + ", " + text
-		if b := bar(m.Worth.Sum, whole, 8); b != "" {
-			text = b + " " + text
-		}
+	text := reach(&m.Row) + ". " + bracketed.ReplaceAllString(WayOut(&m.Row), "")
+	switch {
+	case m.Worth == nil:
+	case m.Worth.Sum > 0:
+		text = bar(m.Worth.Sum, whole, 8) + " " + Falls(m.Worth.Sum) + ", " + text
+	default:
+		text = WorthText(m.Worth) + ", " + text
 	}
 	s.Entry(string(m.Severity), string(m.Kind), m.Name+"  "+m.Title, text)
 }
+
+// bracketed is what a matter drawn in few lines has no room for.
+var bracketed = regexp.MustCompile(` \([^()]*\)`)
 
 // most is what the matter is worth that is worth most.
 func most(all []*record.Matter) (most exposure.Millionths) {
@@ -109,7 +114,7 @@ func weightOf(w *custody.Weighing, id exposure.ID) string {
 func Matters(s *Sheet, w *custody.Weighing) {
 	matters := w.Matters()
 	s.Text(totals(w, matters))
-	if text := Exposed(w.Whole()); text != "" {
+	if text := Exposed(w); text != "" {
 		s.Text(text)
 	}
 	s.Blank()
@@ -145,6 +150,15 @@ func WayOut(m *record.Row) string {
 
 // Where says in how many places a matter is, and how many accounts it reaches.
 func Where(m *record.Row) string {
+	text := reach(m)
+	if m.Disabled > 0 {
+		text += fmt.Sprintf(", %s disabled", Grouped(m.Disabled))
+	}
+	return text
+}
+
+// reach says at which places a matter is, and how many accounts it reaches.
+func reach(m *record.Row) string {
 	text := PlacesNamed(m.Places)
 	if m.Accounts == nil {
 		return text
@@ -152,9 +166,6 @@ func Where(m *record.Row) string {
 	text += ", " + Quantity(*m.Accounts, "account")
 	if m.Privileged > 0 {
 		text += fmt.Sprintf(" (%s privileged)", Grouped(m.Privileged))
-	}
-	if m.Disabled > 0 {
-		text += fmt.Sprintf(", %s disabled", Grouped(m.Disabled))
 	}
 	return text
 }
@@ -293,7 +304,7 @@ func cohortTable(s *Sheet, w *custody.Weighing) {
 		}
 		columns = append(columns, c)
 	}
-	const most = 12
+	const most = 8
 	var rows [][]string
 	for _, c := range standings[:min(len(standings), most)] {
 		row := []string{CohortNamed(c.Cohort), "not listed", Grouped(c.Found[baseline.Grave])}
@@ -348,7 +359,7 @@ func Places(s *Sheet, w *custody.Weighing) {
 func Matter(s *Sheet, m *record.Matter) {
 	s.Title(m.Name+"  "+m.Title, string(m.Severity)+", "+string(m.Kind))
 	s.Entry("where", "", Where(&m.Row))
-	if worth := worthText(m.Worth); worth != "" {
+	if worth := WorthText(m.Worth); worth != "" {
 		s.Note("worth", strings.TrimPrefix(worth, "worth ")+", to one account at most "+Falls(m.Worth.Each)+" a year")
 	}
 	if len(m.Examples) > 0 {
@@ -362,7 +373,7 @@ func Matter(s *Sheet, m *record.Matter) {
 		s.Note("observed", m.Observed)
 	}
 	if m.Demanded != "" {
-		s.Note("demanded", cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(Sources(&m.Row), "; ")+")"))
+		s.Note("demanded", m.Required())
 	}
 	if c := check.Named(m.Check); c != nil {
 		s.Note("check", m.Check+": "+c.Doc)
@@ -390,9 +401,8 @@ func Matter(s *Sheet, m *record.Matter) {
 	}
 	s.Blank()
 	if m.Kind != check.Waived {
-		s.Text("To accept it: sternledger waive --matter " + m.Name + " --until DAY --reason REASON (--place PATTERN for a part). Scripts use " +
-			"its " +
-			"fingerprint, " + m.Fingerprint + ".")
+		s.Text("To accept it: sternledger waive --matter " + m.Name + " --until DAY --reason REASON (for a part, --place PATTERN or --value " +
+			"VALUE). Scripts use its fingerprint, " + m.Fingerprint + ".")
 	}
 }
 
@@ -413,10 +423,6 @@ func matterRows(s *Sheet, m *record.Matter) {
 // RowCells says of a row of a matter how grave it is, what it is, what is demanded, in how
 // many places, for how many accounts, what it is worth, and its fingerprint.
 func RowCells(r *record.Row, m *record.Matter) []string {
-	what := cmp.Or(r.Observed, r.Reason)
-	if r.Check != m.Check || m.Check == "" && m.Kind == check.Missing {
-		what = r.Title
-	}
 	accounts, worth := "-", "no figure"
 	if r.Accounts != nil {
 		accounts = Grouped(*r.Accounts)
@@ -424,7 +430,7 @@ func RowCells(r *record.Row, m *record.Matter) []string {
 	if r.Worth != nil {
 		worth = Falls(r.Worth.Sum)
 	}
-	return []string{string(r.Severity), what, record.Plainly(r.Demanded), Grouped(len(r.Places)), accounts, worth, r.Fingerprint}
+	return []string{string(r.Severity), m.Value(r), cmp.Or(r.Asked(), record.Plainly(r.Demanded)), Grouped(len(r.Places)), accounts, worth, r.Fingerprint}
 }
 
 // Sources are the baselines and sections that a matter fails.
@@ -572,13 +578,13 @@ func MatterRows(w *custody.Weighing) *Rows {
 			accounts = fmt.Sprint(*m.Accounts)
 		}
 		r.Rows = append(r.Rows, []string{m.Name, string(m.Severity), string(m.Kind), m.Title, m.Check, strings.Join(ids, " "),
-			strings.Join(places, "; "), accounts, fmt.Sprint(m.Privileged), fmt.Sprint(m.Disabled), worthCell(m.Worth), m.Observed, m.Demanded, m.Remedy, m.Fingerprint})
+			strings.Join(places, "; "), accounts, fmt.Sprint(m.Privileged), fmt.Sprint(m.Disabled), WorthCell(m.Worth), m.Observed, m.Required(), m.Remedy, m.Fingerprint})
 	}
 	return r
 }
 
-// worthCell is what something is worth, for tables; empty where no model says so.
-func worthCell(w *exposure.Worth) string {
+// WorthCell is what something is worth, for tables; empty where no model says so.
+func WorthCell(w *exposure.Worth) string {
 	if w == nil {
 		return ""
 	}

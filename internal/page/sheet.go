@@ -222,7 +222,7 @@ const ruleMark = "\ufffc"
 // entries.
 func (s *Sheet) Table(columns []Column, rows [][]string) {
 	if left := s.table(columns, rows); left != "" {
-		s.line(faded.Render("No room at this width for: " + left + "."))
+		s.Text("No room at this width for: " + left + ".")
 	}
 }
 

@@ -173,7 +173,7 @@ func bySetting(s *Sheet, w *custody.Weighing) {
 				head = f.Scope.Title() + " / " + strings.Join(tiers, ", ")
 			}
 			if f.Check == "" {
-				head += ": " + f.Observed + "; demanded: " + f.Demanded
+				head += ": " + f.Observed + "; demanded: " + f.Required()
 			}
 			lines := []string{f.Reason}
 			if who := Whom(f); who != "" {
@@ -447,11 +447,7 @@ func counts(s *Sheet, w *custody.Weighing) {
 func finding(s *Sheet, f *Told, split bool) {
 	head := f.Headline()
 	if f.Demanded != "" {
-		var refs []string
-		for _, b := range f.Baselines {
-			refs = append(refs, strings.TrimSpace(b.ID+" "+b.Ref))
-		}
-		head += "; demanded: " + cmp.Or(check.Stated(f.Baselines), f.Demanded+" ("+strings.Join(refs, "; ")+")")
+		head += "; demanded: " + f.Required()
 	}
 	lines := []string{f.Reason}
 	if len(f.Evidence) > 0 {

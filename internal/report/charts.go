@@ -157,9 +157,9 @@ func guessText(n float64, unbound bool) string {
 	return page.Grouped(int(n))
 }
 
-// exposureChart draws, for each kind of place, its accounts by the worst verdict on
+// worstChart draws, for each kind of place, its accounts by the worst verdict on
 // the settings under which they live.
-func exposureChart(r *assess.Report) string {
+func worstChart(r *assess.Report) string {
 	worst := map[*govern.Scope]check.Kind{}
 	for i := range r.Weighing.Verdicts {
 		v := &r.Weighing.Verdicts[i]
@@ -212,7 +212,7 @@ func exposureChart(r *assess.Report) string {
 	room := float64(chartWidth - labels - 60)
 	var s svg
 	top := 28
-	s.begin(top+len(bars)*row+4, "exposure", "Accounts by the worst verdict on their settings", strings.Join(told, ". "))
+	s.begin(top+len(bars)*row+4, "worst", "Accounts by the worst verdict on their settings", strings.Join(told, ". "))
 	s.patterns()
 	x := float64(labels)
 	for _, k := range kinds {

@@ -79,7 +79,7 @@ func reportSARIF(w io.Writer, r *assess.Report) error {
 			"partialFingerprints": object{"sternledger/1": f.Fingerprint},
 			"properties": object{"matter": matters[f].Name, "matterFingerprint": matters[f].Fingerprint, "verdict": f.Kind, "severity": f.Severity,
 				"scope": f.ScopeName(), "observed": f.Observed,
-				"demanded": f.Demanded, "remedy": f.Remedy, "baselines": sourceTexts(f)}}
+				"demanded": f.Required(), "worth": page.WorthCell(f.Worth), "remedy": f.Remedy, "baselines": sourceTexts(f)}}
 		logical := []object{{"fullyQualifiedName": f.ScopeName(), "kind": "namespace"}}
 		locations := []object{}
 		for _, c := range f.Evidence {

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -39,9 +38,11 @@ type htmlReport struct {
 	Matters   []*htmlMatter
 	ToDo      []*htmlMatter
 	Cohorts   []*htmlCohort
-	Exposure  string
+	Stairs    string
+	Worst     string
 	Guesses   string
 	Course    string
+	Trend     string
 	Drift     []htmlChange
 	Nothing   bool
 	Gaps      []htmlGap
@@ -113,7 +114,9 @@ func reportHTML(w io.Writer, r *assess.Report) error {
 	slices.Sort(v.Baselines)
 	v.matters()
 	v.cohorts()
-	v.Exposure, v.Guesses, v.Course = exposureChart(r), guessesChart(r), courseChart(r.Course)
+	v.Worst, v.Guesses, v.Course = worstChart(r), guessesChart(r), courseChart(r.Course)
+	v.Stairs = fallsChart("stairs", "Accounts that would fall within a year, after one amendment and the next", stairs(r), true)
+	v.Trend = fallsChart("trend", "Accounts that would fall within a year, over the weighings", trend(r.Course), false)
 	v.drift()
 	v.gaps()
 	v.forecasts()
@@ -124,7 +127,7 @@ func reportHTML(w io.Writer, r *assess.Report) error {
 func (v *htmlReport) matters() {
 	for _, m := range v.Weighing.Matters() {
 		x := &htmlMatter{Matter: m, ID: strings.ToLower(m.Name), Where: page.Where(&m.Row), WayOut: page.WayOut(&m.Row),
-			Stated: cmp.Or(check.Stated(m.Sources()), m.Demanded+" ("+strings.Join(page.Sources(&m.Row), "; ")+")")}
+			Stated: m.Required()}
 		if c := check.Named(m.Check); c != nil {
 			x.Doc = c.Doc
 		}

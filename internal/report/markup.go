@@ -9,6 +9,7 @@ import (
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
+	"sternledger/internal/core/record"
 	"sternledger/internal/core/weigh"
 	"sternledger/internal/ledger"
 	"sternledger/internal/page"
@@ -177,16 +178,18 @@ func (v *htmlReport) glance() g.Node {
 		when(v.Changed() != "", func() g.Node {
 			return paragraph(words(v.Changed(), " "), h.A(h.Href("#drift"), g.Text("What changed")))
 		}),
-		when(len(v.Gravest()) > 0, func() g.Node { return h.H3(g.Text("The gravest")) }),
+		chart("Accounts that would fall within a year, after one amendment and the next", v.Stairs),
+		said(page.Exposed(v.Weighing)),
+		when(len(v.Gravest()) > 0, func() g.Node { return h.H3(g.Text("What comes first")) }),
 		g.Map(v.Gravest(), func(m *htmlMatter) g.Node {
-			return entry(g.Group{marked(string(m.Kind), string(m.Kind)), h.Span(text(string(m.Severity)))},
-				h.H4(h.A(h.Href("#"+m.ID), text(m.Title))), paragraph(words(m.Where, ". ", m.Reason)))
+			return entry(g.Group{marked(string(m.Severity), string(m.Severity)), h.Span(h.Class(string(m.Kind)), text(string(m.Kind)))},
+				h.H4(h.A(h.Href("#"+m.ID), text(m.Title))), paragraph(words(m.Where, ". ", m.Reason), worthOf(&m.Row)))
 		}),
-		chart("Accounts by the worst verdict on their settings", v.Exposure),
+		chart("Accounts by the worst verdict on their settings", v.Worst),
 		said(v.Status()),
 		v.nextSteps(),
 		when(len(v.Matters) > len(v.ToDo), func() g.Node {
-			return aside(text(fmt.Sprintf("All %d matters follow, the gravest first.", len(v.Matters))))
+			return aside(text(fmt.Sprintf("All %d matters follow, in this order.", len(v.Matters))))
 		}),
 	)
 }
@@ -243,18 +246,19 @@ func (v *htmlReport) filter() g.Node {
 
 func matterEntry(m *htmlMatter) g.Node {
 	return h.Article(h.Class("entry matter "+string(m.Severity)), h.ID(m.ID),
-		h.Div(h.Class("m"), marked(string(m.Kind), string(m.Kind)), h.Span(text(string(m.Severity))), h.Span(text(m.Name))),
+		h.Div(h.Class("m"), marked(string(m.Severity), string(m.Severity)), h.Span(h.Class(string(m.Kind)), text(string(m.Kind))), h.Span(text(m.Name))),
 		h.Div(h.Class("b"),
 			h.H3(text(m.Title)),
 			paragraph(text(m.Where),
 				when(len(m.Examples) > 0, func() g.Node {
 					return h.Span(h.Class("faint who"), g.Text(" ("), series(m.Examples, text), g.Text(")"))
 				}),
-				h.Span(h.Class("why"), g.Text("."), when(!m.Reasons, func() g.Node { return words(" ", m.Reason) }))),
+				h.Span(h.Class("why"), g.Text("."), when(!m.Reasons, func() g.Node { return words(" ", m.Reason) })), worthOf(&m.Row)),
 			when(m.Demanded != "", func() g.Node {
 				return h.P(h.Class("faint demand"), words("demanded: ", m.Stated))
 			}),
 			h.P(h.Class("out"), faint(g.Text("Way out:")), words(" ", m.Remedy)),
+			when(len(m.Rows) > 1, func() g.Node { return rowsOf(m) }),
 			h.Details(h.Summary(words(findings(len(m.Findings)), ", with evidence")),
 				when(m.Doc != "", func() g.Node { return aside(words(string(m.Check), ": ", m.Doc)) }),
 				g.Map(m.Groups, func(x page.Group) g.Node { return groupOf(m, x) }),
@@ -262,6 +266,26 @@ func matterEntry(m *htmlMatter) g.Node {
 					return h.Div(h.Class("more"), h.Data("matter", m.ID),
 						aside(words(page.Grouped(m.More), " more: sternledger weigh --matter ", m.Name, ", or the working paper.")))
 				}))))
+}
+
+// worthOf says what mending something is worth, where a model says so.
+func worthOf(r *record.Row) g.Node {
+	worth := page.WorthText(r.Worth)
+	return when(worth != "", func() g.Node { return h.Span(h.Class("faint"), words(" ", strings.ToUpper(worth[:1])+worth[1:], ".")) })
+}
+
+// rowsOf has a row for each value, or each reason, of a matter.
+func rowsOf(m *htmlMatter) g.Node {
+	columns := []column{{head: "severity"}, {head: "what"}, {head: "demanded"}, {head: "places", number: true}, {head: "accounts", number: true},
+		{head: "worth", number: true}}
+	rows := m.Rows[:min(len(m.Rows), mostGroups)]
+	return h.Div(h.Class("rows"), wide("the values of "+m.Name, table(columns, rows, func(r *record.Row) []g.Node {
+		cells := page.RowCells(r, m.Matter)
+		return []g.Node{h.Td(text(cells[0])), h.Td(text(cells[1])), h.Td(text(cells[2])), h.Td(h.Class("n"), text(cells[3])),
+			h.Td(h.Class("n"), text(cells[4])), h.Td(h.Class("n"), text(cells[5]))}
+	})), when(len(m.Rows) > len(rows), func() g.Node {
+		return aside(words(page.Grouped(len(m.Rows)-len(rows)), " more in the working paper."))
+	}))
 }
 
 func groupOf(m *htmlMatter, x page.Group) g.Node {
@@ -370,7 +394,8 @@ func (v *htmlReport) forecastPart() g.Node {
 				}
 				return row
 			}))),
-		chart("Findings over the weighings, by their numbers", v.Course))
+		chart("Findings over the weighings, by their numbers", v.Course),
+		chart("Accounts that would fall within a year, over the weighings", v.Trend))
 }
 
 func (v *htmlReport) methodPart() g.Node {

@@ -4,7 +4,6 @@
 package report
 
 import (
-	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -52,7 +51,7 @@ func FormatFor(name string) *ReportFormat {
 func FindingRows(w *custody.Weighing) *page.Rows {
 	r := &page.Rows{Head: []string{"fingerprint", "verdict", "severity", "scope", "finding", "settings", "accounts", "examples",
 		"observed", "demanded", "reason", "remedy", "evidence", "baselines", "beneath", "waived_until", "waiver_reason", "matter",
-		"matter_title", "matter_fingerprint"}}
+		"matter_title", "matter_fingerprint", "worth"}}
 	of := map[*check.Finding]*record.Matter{}
 	for _, m := range w.Matters() {
 		for _, f := range m.Findings {
@@ -80,9 +79,9 @@ func FindingRows(w *custody.Weighing) *page.Rows {
 		}
 		r.Rows = append(r.Rows, []string{f.Fingerprint, string(f.Kind), string(f.Severity), f.ScopeName(), f.Head(),
 			strings.Join(settings, " "), accounts, strings.Join(f.Examples, " "),
-			f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, " "), strings.Join(sources, "; "), string(f.Beneath), until, why,
+			f.Observed, f.Required(), f.Reason, f.Remedy, strings.Join(cites, " "), strings.Join(sources, "; "), string(f.Beneath), until, why,
 			of[f].Name, of[f].Title,
-			of[f].Fingerprint})
+			of[f].Fingerprint, page.WorthCell(f.Worth)})
 	}
 	return r
 }
@@ -194,7 +193,7 @@ func governsText(s *govern.Scope) string {
 	return text
 }
 
-// reportMarkdown writes the matters, the gravest first, with their findings.
+// reportMarkdown writes the matters in their order, with their findings.
 func reportMarkdown(w io.Writer, r *assess.Report) error {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
@@ -202,17 +201,27 @@ func reportMarkdown(w io.Writer, r *assess.Report) error {
 	line("# %s", m(r.Title))
 	line("\nWeighing %d of %s, by %s. Seal %s.\n", r.Weighing.Number, r.Weighing.At.Format("2006-01-02 15:04 UTC"), m(r.Auditor), r.Seal)
 	line("%s\n", m(sentence(r)))
-	for _, text := range summary(r) {
-		line("%s\n", m(text))
+	for _, text := range append(summary(r), page.Exposed(r.Weighing)) {
+		if text != "" {
+			line("%s\n", m(text))
+		}
 	}
 	for _, x := range r.Weighing.Matters() {
 		line("## %s %s\n", x.Name, m(x.Title))
-		line("**%s**, %s: %s\n", x.Kind, x.Severity, m(page.Where(&x.Row)))
+		line("**%s**, %s: %s\n", x.Severity, x.Kind, m(page.Where(&x.Row)))
+		if worth := page.WorthText(x.Worth); worth != "" {
+			line("- %s", worth)
+		}
 		if x.Demanded != "" {
-			line("- demanded: %s", m(cmp.Or(check.Stated(x.Sources()), x.Demanded+" ("+strings.Join(page.Sources(&x.Row), "; ")+")")))
+			line("- demanded: %s", m(x.Required()))
 		}
 		line("- reason: %s", m(x.Reason))
 		line("- way out: %s", m(x.Remedy))
+		for _, row := range x.Rows {
+			if cells := page.RowCells(row, x); len(x.Rows) > 1 {
+				line("- %s: %s; demanded: %s; places: %s; accounts: %s; worth: %s", m(cells[0]), m(cells[1]), m(cells[2]), cells[3], cells[4], cells[5])
+			}
+		}
 		for _, f := range x.Findings {
 			line("- %s, %s (%s)", f.Severity, m(f.ScopeName()), f.Fingerprint)
 			if f.Reason != x.Reason {

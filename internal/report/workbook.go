@@ -12,6 +12,7 @@ import (
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/setting"
@@ -208,8 +209,10 @@ func (b *book) summary(r *assess.Report) {
 	for _, x := range r.Weighing.Baselines {
 		p.add("Baseline", x.ID+" "+x.Version+": "+x.Title)
 	}
-	for _, text := range summary(r) {
-		p.add("Outcome", text)
+	for _, text := range append(summary(r), page.Exposed(r.Weighing)) {
+		if text != "" {
+			p.add("Outcome", text)
+		}
 	}
 	for _, d := range r.Decisions {
 		p.add("Decision", fmt.Sprintf("%s: %s is followed. %s", d.Setting, d.Follow, d.Why))
@@ -249,8 +252,8 @@ func (b *book) findings(r *assess.Report, matters []*record.Matter) {
 		}
 	}
 	p := b.sheet("Findings", []string{"Fingerprint", "Matter", "Verdict", "Severity", "Scope", "Finding", "Accounts", "Examples", "Observed",
-		"Demanded", "Reason", "Remedy", "Evidence", "Sections", "Waived until", "Waiver"},
-		14, 9, 12, 10, 44, 26, 10, 24, 22, 30, 60, 50, 36, 28, 14, 30)
+		"Demanded", "Worth", "Reason", "Remedy", "Evidence", "Sections", "Waived until", "Waiver"},
+		14, 9, 12, 10, 44, 26, 10, 24, 22, 30, 10, 60, 50, 36, 28, 14, 30)
 	defer p.close()
 	for i := range r.Weighing.Findings {
 		f := &r.Weighing.Findings[i]
@@ -266,7 +269,7 @@ func (b *book) findings(r *assess.Report, matters []*record.Matter) {
 			}
 		}
 		p.add(f.Fingerprint, of[f], string(f.Kind), string(f.Severity), f.ScopeName(), f.Head(), f.Accounts, strings.Join(f.Examples, ", "),
-			f.Observed, f.Demanded, f.Reason, f.Remedy, strings.Join(cites, "; "), strings.Join(sourceTexts(f), "; "), until, why)
+			f.Observed, f.Required(), figureOf(f.Worth), f.Reason, f.Remedy, strings.Join(cites, "; "), strings.Join(sourceTexts(f), "; "), until, why)
 	}
 }
 
@@ -283,8 +286,8 @@ func (b *book) accounts(r *assess.Report) {
 // columns for the auditor to fill.
 func (b *book) amendments(r *assess.Report) {
 	p := b.sheet("To do", []string{"Amendment", "Severity", "What to change", "Now", "Then", "Where", "Accounts", "Privileged",
-		"Findings settled",
-		"First", "Owner", "Due", "State", "Remark"}, 13, 10, 34, 24, 22, 48, 10, 12, 10, 10, 18, 12, 14, 30)
+		"Worth", "Findings settled",
+		"First", "Owner", "Due", "State", "Remark"}, 13, 10, 34, 24, 22, 48, 10, 12, 10, 10, 10, 18, 12, 14, 30)
 	defer p.close()
 	states := map[string]string{}
 	for _, a := range r.Amended.All {
@@ -295,14 +298,14 @@ func (b *book) amendments(r *assess.Report) {
 		for _, f := range a.First {
 			first = append(first, f.Name)
 		}
-		p.add(a.Name, string(a.Severity), a.Title(), a.Was(), a.Becomes(), page.AmendWhere(a), a.Accounts, a.Privileged, len(a.Settles),
+		p.add(a.Name, string(a.Severity), a.Title(), a.Was(), a.Becomes(), page.AmendWhere(a), a.Accounts, a.Privileged, a.Worth.Float(), len(a.Settles),
 			strings.Join(first, " "),
 			a.Spots[0].Owner, nil, states[a.Fingerprint], page.AmendHeld(a, r.Weighing.At))
 	}
 	for _, a := range r.Amended.All { // those that took are no more in the plan
 		if word, text := page.StateOf(a); !slices.ContainsFunc(r.Plan.Amendments,
 			func(x *amend.Amendment) bool { return x.Fingerprint == a.Fingerprint }) {
-			p.add(a.Name+" of entry "+fmt.Sprint(a.Entry), "", a.Title, a.Was, a.Becomes, page.StatusWhere(a), nil, nil, nil, nil, nil, nil, word,
+			p.add(a.Name+" of entry "+fmt.Sprint(a.Entry), "", a.Title, a.Was, a.Becomes, page.StatusWhere(a), nil, nil, nil, nil, nil, nil, nil, word,
 				text)
 		}
 	}
@@ -311,19 +314,27 @@ func (b *book) amendments(r *assess.Report) {
 // todo is the list that is worked through: what to do, in its order, with columns
 // for the auditor to fill.
 func (b *book) todo(matters []*record.Matter) {
-	p := b.sheet("To do", []string{"Matter", "Severity", "What is wrong", "What to do", "Where", "Accounts", "Privileged", "Findings settled",
-		"Owner", "Due", "State", "Remark"}, 9, 10, 46, 60, 34, 10, 10, 10, 18, 12, 12, 30)
+	p := b.sheet("To do", []string{"Matter", "Severity", "What is wrong", "What to do", "Where", "Accounts", "Privileged", "Worth", "Findings settled",
+		"Owner", "Due", "State", "Remark"}, 9, 10, 46, 60, 34, 10, 10, 10, 10, 18, 12, 12, 30)
 	defer p.close()
 	for _, m := range matters {
 		if m.Kind != check.Waived {
-			p.add(m.Name, string(m.Severity), m.Title, m.Remedy, page.PlacesNamed(m.Places), accountsOf(m), m.Privileged, len(m.Findings), nil, nil,
+			p.add(m.Name, string(m.Severity), m.Title, m.Remedy, page.PlacesNamed(m.Places), accountsOf(&m.Row), m.Privileged, figureOf(m.Worth), len(m.Findings), nil, nil,
 				nil, nil)
 		}
 	}
 }
 
+// figureOf is what mending something is worth, in accounts a year by the weight of their tiers.
+func figureOf(w *exposure.Worth) any {
+	if w == nil {
+		return "no figure"
+	}
+	return w.Sum.Float()
+}
+
 // accountsOf is how many accounts a matter reaches.
-func accountsOf(m *record.Matter) any {
+func accountsOf(m *record.Row) any {
 	if m.Accounts == nil {
 		return "not listed"
 	}
@@ -332,8 +343,8 @@ func accountsOf(m *record.Matter) any {
 
 func (b *book) matters(matters []*record.Matter) {
 	p := b.sheet("Matters", []string{"Matter", "Fingerprint", "Verdict", "Severity", "Title", "Check", "Settings", "Observed", "Demanded",
-		"Sections", "Reason", "Way out", "Accounts", "Places", "Places by name"}, 9, 15, 12, 10, 46, 24, 30, 22, 30, 40, 60, 60, 10, 8, 60)
-	defer p.close()
+		"Sections", "Reason", "Way out", "Accounts", "Worth", "Places", "Places by name"}, 9, 15, 12, 10, 46, 24, 30, 22, 30, 40, 60, 60, 10, 10, 8, 60)
+	defer func() { p.close() }()
 	for _, m := range matters {
 		var ids, places []string
 		for _, id := range m.Settings {
@@ -342,8 +353,21 @@ func (b *book) matters(matters []*record.Matter) {
 		for _, a := range m.Places {
 			places = append(places, a.Label())
 		}
-		p.add(m.Name, m.Fingerprint, string(m.Kind), string(m.Severity), m.Title, m.Check, strings.Join(ids, ", "), m.Observed, m.Demanded,
-			strings.Join(page.Sources(&m.Row), "; "), m.Reason, m.Remedy, accountsOf(m), len(m.Places), strings.Join(places, ", "))
+		p.add(m.Name, m.Fingerprint, string(m.Kind), string(m.Severity), m.Title, m.Check, strings.Join(ids, ", "), m.Observed, m.Required(),
+			strings.Join(page.Sources(&m.Row), "; "), m.Reason, m.Remedy, accountsOf(&m.Row), figureOf(m.Worth), len(m.Places), strings.Join(places, ", "))
+	}
+	p.close()
+	p = b.sheet("Values", []string{"Matter", "Fingerprint", "Verdict", "Severity", "What", "Demanded", "Worth", "Accounts", "Privileged", "Way out",
+		"Places", "Places by name"}, 9, 15, 12, 10, 46, 46, 10, 10, 10, 60, 8, 60)
+	for _, m := range matters {
+		for _, r := range m.Rows {
+			var places []string
+			for _, a := range r.Places {
+				places = append(places, a.Label())
+			}
+			p.add(m.Name, r.Fingerprint, string(r.Kind), string(r.Severity), page.RowCells(r, m)[1], r.Required(), figureOf(r.Worth), accountsOf(r),
+				r.Privileged, r.Remedy, len(r.Places), strings.Join(places, ", "))
+		}
 	}
 }
 

@@ -117,7 +117,7 @@ func (s *stairs) weighted(c *exposure.Cohort) float64 {
 
 // admins counts privileged accounts that the evidence lists.
 func admins(c *exposure.Cohort) float64 {
-	if c.Assumed || c.Tier() != govern.Privileged {
+	if !c.Counts() || c.Tier() != govern.Privileged {
 		return 0
 	}
 	return float64(c.Count)
@@ -130,7 +130,7 @@ func (s *stairs) take(all []*Amendment) {
 	for _, i := range cohorts {
 		c := &s.cohorts[i]
 		after := s.model.Range(c, changes)
-		if !c.Assumed {
+		if c.Counts() {
 			s.total = s.total.Moved(c, s.now[i], after)
 		}
 		s.now[i] = after
@@ -195,15 +195,16 @@ func (p *Plan) value(r *record.Record) {
 }
 
 // Staircase is how exposure falls when amendments are made one after the other, in the
-// order in which they take most off for each place; what is held back is left out.
-func Staircase(r *record.Record, all []*Amendment) []Step {
+// order in which they take most off for each place; what is held back is left out. It ends
+// after so many steps, or when nothing takes anything off.
+func Staircase(r *record.Record, all []*Amendment, most int) []Step {
 	s := newStairs(r)
 	if s == nil {
 		return nil
 	}
 	free := slices.DeleteFunc(slices.Clone(all), func(a *Amendment) bool { return len(a.Back()) > 0 })
 	var steps []Step
-	for range free {
+	for range min(most, len(free)) {
 		with, falls := s.best(free, s.weighted)
 		if with == nil {
 			break

@@ -79,8 +79,8 @@ var accountChecks = []Check{
 		},
 	},
 	{
-		Name: "privileged-service-name", Title: "Privileged accounts have a principal name: their passwords can be guessed at offline",
-		Kind: Conflicting, Severity: baseline.Serious, Clears: estate.ServiceName,
+		Name: "privileged-service-name", Title: "Privileged accounts with a principal name and a chosen password",
+		Kind: Weak, Severity: baseline.Serious, Clears: estate.ServiceName,
 		Doc: "Privileged accounts with a service principal name and a password that somebody chose: any account of the domain may ask for " +
 			"a ticket to guess that password on, without a failed try.",
 		Run: func(p *Pass) {

@@ -153,6 +153,25 @@ func Stated(all []Source) string {
 	return strings.Join(asked, "; ")
 }
 
+// Required is what is demanded, as the documents state it; of records of earlier versions
+// what satisfies them all, with their sections.
+func (f *Finding) Required() string { return Required(f.Demanded, f.Baselines) }
+
+// Required writes what sources state, or else what satisfies them all, with the sources.
+func Required(satisfies string, all []Source) string {
+	if satisfies == "" || len(all) == 0 {
+		return satisfies
+	}
+	var names []string
+	for _, s := range all {
+		if name := strings.TrimSpace(s.ID + " " + s.Ref); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return cmp.Or(Stated(all), satisfies+" ("+strings.Join(names, "; ")+")")
+}
+
 // Unweighed is a place that no chosen baseline covers, with the shipped ones
 // that would.
 type Unweighed struct {

@@ -19,6 +19,7 @@ type Waiver struct {
 	Setting     setting.ID // of a demand's finding
 	Kind        Kind
 	Severity    baseline.Severity
+	Valued      bool // the severity followed from what mending it is worth
 	Observed    string
 	Value       setting.Value // of the setting, where a demand's finding was accepted
 	Accounts    *int          // concerned by a check's finding

@@ -288,13 +288,14 @@ func TestFindingsBetween(t *testing.T) {
 		before, after State
 		want          string
 	}{
-		"the same":        {with(as), with(as), ""},
-		"more accounts":   {with(as), with(func(f *check.Finding) { f.Accounts = n(3) }), "worse weak, 2 accounts weak, 3 accounts"},
-		"one account":     {with(as), with(func(f *check.Finding) { f.Accounts = n(1) }), "better weak, 2 accounts weak, 1 account"},
-		"graver":          {with(as), with(func(f *check.Finding) { f.Severity = "grave" }), "worse weak, 2 accounts weak, 2 accounts"},
-		"less grave":      {with(as), with(func(f *check.Finding) { f.Severity = "minor" }), "better weak, 2 accounts weak, 2 accounts"},
-		"another verdict": {with(as), with(func(f *check.Finding) { f.Kind = check.Missing }), "better weak, 2 accounts missing, 2 accounts"},
-		"a worse one":     {with(func(f *check.Finding) { f.Kind = check.Missing }), with(as), "worse missing, 2 accounts weak, 2 accounts"},
+		"the same":                    {with(as), with(as), ""},
+		"more accounts":               {with(as), with(func(f *check.Finding) { f.Accounts = n(3) }), "worse weak, 2 accounts weak, 3 accounts"},
+		"one account":                 {with(as), with(func(f *check.Finding) { f.Accounts = n(1) }), "better weak, 2 accounts weak, 1 account"},
+		"graver":                      {with(as), with(func(f *check.Finding) { f.Severity, f.Stated = "grave", true }), "worse weak, 2 accounts weak, 2 accounts"},
+		"less grave":                  {with(as), with(func(f *check.Finding) { f.Severity, f.Stated = "minor", true }), "better weak, 2 accounts weak, 2 accounts"},
+		"graver by what else changed": {with(as), with(func(f *check.Finding) { f.Severity = "grave" }), ""},
+		"another verdict":             {with(as), with(func(f *check.Finding) { f.Kind = check.Missing }), "better weak, 2 accounts missing, 2 accounts"},
+		"a worse one":                 {with(func(f *check.Finding) { f.Kind = check.Missing }), with(as), "worse missing, 2 accounts weak, 2 accounts"},
 		"by its name of old": {with(func(f *check.Finding) { f.Fingerprint = "old" }),
 			with(func(f *check.Finding) { f.Alias = "old"; f.Accounts = n(3) }), "worse weak, 2 accounts weak, 3 accounts"},
 		"new":               {hand(one), with(as), "new  weak, 2 accounts"},

@@ -26,6 +26,9 @@ type Cohort struct {
 	// Assumed: the evidence lists no accounts there, and one stands for them. It is in no
 	// number of accounts.
 	Assumed bool `json:"assumed,omitempty"`
+	// Unweighed: no chosen baseline covers the place. Findings there have their worth; the
+	// accounts are in no number of them, as in all that is told of a weighing.
+	Unweighed bool `json:"unweighed,omitempty"`
 	Count   int  `json:"count"`
 	// Now is the chance of one of them, and Then what it would be if all findings were
 	// mended; Value works them out.
@@ -141,6 +144,9 @@ func opens(a *estate.Authority, row int, at int64) bool {
 }
 
 // Tier is the cohort's.
+// Counts reports whether its accounts are in what is told of the estate.
+func (c *Cohort) Counts() bool { return !c.Assumed && !c.Unweighed }
+
 func (c *Cohort) Tier() string { return c.Scope.Tier }
 
 // Change is what is otherwise in some scopes: settings, and flags that are taken off.
@@ -406,10 +412,10 @@ type Range struct {
 
 // Total is the exposure of an estate, or of a part of it.
 type Total struct {
-	Accounts   int   // that a password opens, each counted once
-	Privileged int   // of these
-	Falls      Range // of all accounts
-	Admins     Range // of privileged ones
+	Accounts   int   `json:"accounts"`   // that a password opens, each counted once
+	Privileged int   `json:"privileged"` // of these
+	Falls      Range `json:"falls"`      // of all accounts
+	Admins     Range `json:"admins"`     // of privileged ones
 }
 
 // Sum adds up the figures of cohorts, as they are and as they would be if all findings were
@@ -417,7 +423,7 @@ type Total struct {
 func Sum(all []Cohort) (now, then Total) {
 	for i := range all {
 		c := &all[i]
-		if c.Assumed {
+		if !c.Counts() {
 			continue
 		}
 		now.add(c, c.Now)

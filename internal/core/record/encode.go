@@ -57,6 +57,7 @@ type (
 		Unseen    []keptUnseen         `json:"unseen,omitempty"`
 		People    []keptPeople         `json:"population,omitempty"`
 		Assumed   map[string]float64   `json:"assumed,omitempty"`
+		First     []First              `json:"first,omitempty"`
 	}
 	keptPeople struct {
 		exposure.Cohort
@@ -169,7 +170,7 @@ func (r *Record) Encode() ([]byte, error) {
 	}
 	e := encoder{packer: packer}
 	k := kept{Format: Format, Program: r.Program, Number: r.Number, At: r.Made, Title: r.Title, Auditor: r.Auditor,
-		Waivers: r.Waivers, Files: r.Files, Written: r.Written, Ended: r.OutOfService, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown, Assumed: r.Assumed}
+		Waivers: r.Waivers, Files: r.Files, Written: r.Written, Ended: r.OutOfService, Listed: len(r.Scopes), Setters: r.Setters, Known: r.SettersKnown, Assumed: r.Assumed, First: r.First}
 	for _, at := range slices.SortedFunc(maps.Keys(r.Unseen), estate.Place.Compare) {
 		k.Unseen = append(k.Unseen, keptUnseen{at, r.Unseen[at]})
 	}
@@ -290,7 +291,7 @@ func (d *decoder) record() (*Record, error) {
 	k := d.kept
 	r := &Record{Program: k.Program, Number: k.Number, Made: k.At, Title: k.Title, Auditor: k.Auditor, Baselines: k.Baselines,
 		Files: k.Files, Written: k.Written, OutOfService: k.Ended, Result: &weigh.Result{Waivers: k.Waivers}, Setters: k.Setters, SettersKnown: k.Known, Unseen: map[estate.Place]string{}}
-	r.Assumed = k.Assumed
+	r.Assumed, r.First = k.Assumed, k.First
 	for _, u := range k.Unseen {
 		r.Unseen[u.Place] = u.Name
 	}

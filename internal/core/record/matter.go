@@ -42,6 +42,18 @@ type Row struct {
 	Worth       *exposure.Worth // over its distinct accounts; nil: no model says so
 }
 
+// Required is what is demanded, as the documents state it.
+func (m *Row) Required() string { return check.Required(m.Demanded, m.Sources()) }
+
+// Value names a row of a matter: what is observed, else the reason; of what restates the
+// matter's setting, what that is.
+func (m *Matter) Value(r *Row) string {
+	if r.Check != m.Check || m.Check == "" && m.Kind == check.Missing {
+		return r.Title
+	}
+	return cmp.Or(r.Observed, r.Reason)
+}
+
 // Matter is what people think of as one thing that is wrong: a setting, whatever its
 // values, or a check, whatever its reasons. Rows are its values or reasons, the worst
 // first; what is said of the matter itself is said of all of them.
@@ -510,7 +522,7 @@ func (m *Row) title() string {
 		return fmt.Sprintf("%s: %s, and the chosen baselines exclude each other", name, m.values())
 	}
 	if m.Found() == check.Weak {
-		return fmt.Sprintf("%s: %s, demanded: %s", name, m.values(), cmp.Or(m.asked(), Plainly(m.Demanded)))
+		return fmt.Sprintf("%s: %s, demanded: %s", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
 	}
 	if m.Observed == "" || slices.ContainsFunc(m.own(), func(f *check.Finding) bool { return missing(f) != missing(first) }) {
 		return name + " is not known"
@@ -553,9 +565,9 @@ func (m *Row) Sources() (all []check.Source) {
 	return all
 }
 
-// asked are the different requirements in few words, where there are several: "at least 12, 14
+// Asked are the different requirements in few words, where there are several: "at least 12, 14
 // or 15 characters"; empty where they cannot be said so, or are one.
-func (m *Row) asked() string {
+func (m *Row) Asked() string {
 	var texts [][]string
 	seen := map[string]bool{}
 	for _, s := range m.Sources() {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/exposure"
 	"sternledger/internal/core/forecast"
 	"sternledger/internal/core/govern"
 	"sternledger/internal/core/weigh"
@@ -63,8 +64,19 @@ type Record struct {
 	Setters      []govern.Setter
 	Unseen       map[estate.Place]string
 
+	// First are the amendments that take most off, in their order; none in records of
+	// versions that valued nothing.
+	First []First
+
 	OutOfService []OutOfService
 	names        map[string]string // of matters, by fingerprint, of a part: those of the whole
+}
+
+// First is an amendment that comes among the first, and how exposed the estate is when it
+// and those before it are made.
+type First struct {
+	Amendment string         `json:"amendment"` // its name in the plan that is made of the record
+	After     exposure.Total `json:"after"`
 }
 
 // OutOfService is a place of which what is on record counts no more, and why.

@@ -90,7 +90,7 @@ func outgrown(w *check.Waiver, f *check.Finding) string {
 		if order, known := setting.Get(w.Setting).Compare(now, w.Value); known && order < 0 || !known && now != w.Value {
 			return fmt.Sprintf("accepted at %s, now %s", w.Observed, f.Observed)
 		}
-	case f.Check != "" && f.Severity.Rank() > w.Severity.Rank():
+	case f.Check != "" && w.Valued == (f.Worth != nil) && f.Severity.Rank() > w.Severity.Rank():
 		return fmt.Sprintf("accepted as %s, now %s", w.Severity, f.Severity)
 	case f.Check != "" && f.Accounts != nil && w.Accounts != nil && *f.Accounts > *w.Accounts:
 		return fmt.Sprintf("accepted for %d accounts, now %d", *w.Accounts, *f.Accounts)

@@ -15,6 +15,13 @@ import (
 // each cohort of accounts how exposed it is, now and when all is mended.
 func (r *Result) Value(a *exposure.Assumptions, population []exposure.Cohort) {
 	m := exposure.NewModel(a, r.Scopes)
+	unweighed := map[*estate.Authority]bool{}
+	for _, u := range r.Unweighed {
+		unweighed[u.Authority] = true
+	}
+	for i := range population {
+		population[i].Unweighed = unweighed[population[i].Scope.Authority]
+	}
 	r.Population = population
 	required := r.required()
 	demanded := map[demandedAt]bool{}
