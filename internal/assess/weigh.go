@@ -166,7 +166,7 @@ func choiceOf(e *custody.Engagement, w *custody.Weighing, opt custody.WeighOptio
 	for _, d := range e.Config.Decisions {
 		choice.Decisions = append(choice.Decisions, weigh.Decision{Setting: setting.ID(d.Setting.Value), Follow: d.Follow.Value, Why: d.Why})
 	}
-	choice.At = w.At.Unix()
+	choice.At, choice.Says = w.At.Unix(), e.Config.Says
 	if choice.Assumptions, err = e.Config.Assumptions(opt.Exposure); err != nil {
 		return nil, err
 	}

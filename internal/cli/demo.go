@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"runtime"
 	"strings"
 
@@ -65,7 +66,7 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 		{"On Wednesday a machine was mended; what came on Friday says that it fell back, and that somebody with fewer rights made an export.",
 			[]string{"-C", audit, "gather", filepath.Join(later, "friday"), "--quiet"}},
 		{"Who governs Winifred Lowe, a watch officer?", []string{"-C", audit, "trace", "w.lowe"}},
-		{"And where does the authority fall short, the gravest first?", []string{"-C", audit, "weigh"}},
+		{"And where does the authority fall short, and what comes first?", []string{"-C", audit, "weigh"}},
 		{"The report, for people and as a working paper.", []string{"-C", audit, "report", "--to", filepath.Join(dir, "report.html"),
 			"--to", filepath.Join(dir, "working-paper.xlsx")}},
 	}
@@ -73,7 +74,7 @@ func (s *shared) demo(cmd *cobra.Command, dir string) error {
 		if step.say != "" {
 			fmt.Fprintf(out, "\n%s\n", step.say)
 		}
-		if i > 0 && step.say == "" {
+		if slices.Contains(step.args, "--quiet") {
 			fmt.Fprintf(out, "\n  $ sternledger %s\n", shellWords(step.args))
 		} else {
 			fmt.Fprintf(out, "\n  $ sternledger %s\n\n", shellWords(step.args))
@@ -104,8 +105,7 @@ every verdict cites by line, ledger.db records each step.
 
 Try next:
   cd %s
-  sternledger scopes
-  sternledger weigh --matter M1
+  sternledger scopes; sternledger weigh --matter M1
   sternledger forecast; sternledger probe --patterns
   sternledger waive --matter M1 --place gate3 --until 2027-06-30 --reason "Rebuilt in spring"
   sternledger drift; sternledger verify

@@ -43,6 +43,7 @@ type DemandDocument struct {
 	Platforms []setting.Platform    `json:"platforms"`
 	Tiers     []string              `json:"tiers"`
 	Factor    string                `json:"factor"`
+	Access    string                `json:"access"`
 	From      string                `json:"from"` // the baseline that is extended, where the demand is its
 	Was       string                `json:"was"`  // what it takes the place of
 }
@@ -85,7 +86,7 @@ func NewBaselineShowDocument(b *baseline.Baseline) BaselineShowDocument {
 		x := &b.Demands[i]
 		one := DemandDocument{ConditionDocument: newConditionDocument(&x.Condition, x.Text()), Ways: [][]ConditionDocument{},
 			Ref: x.Ref, Severity: x.Severity, Why: x.Why,
-			Platforms: append([]setting.Platform{}, x.Platforms...), Tiers: append([]string{}, x.Tiers...), Factor: string(x.Factor),
+			Platforms: append([]setting.Platform{}, x.Platforms...), Tiers: append([]string{}, x.Tiers...), Factor: string(x.Factor), Access: string(x.Access),
 			From: x.From, Was: x.Was}
 		for _, way := range x.Ways {
 			var conditions []ConditionDocument

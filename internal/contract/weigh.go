@@ -267,6 +267,7 @@ type FindingDocument struct {
 	Satisfies   string            `json:"satisfies"` // all of them at once
 	Reason      string            `json:"reason"`
 	Remedy      string            `json:"remedy"`
+	Open        []baseline.Word   `json:"open,omitempty"` // what the auditor has to say, for it to be known whether the demand holds there
 	Evidence    []CiteDocument    `json:"evidence"`
 	Baselines   []SourceDocument  `json:"baselines"`
 	Worth       *WorthDocument    `json:"worth"` // null: no model says so
@@ -291,7 +292,7 @@ type SourceDocument struct {
 func NewFindingDocument(f *check.Finding) FindingDocument {
 	d := FindingDocument{Fingerprint: f.Fingerprint, Verdict: f.Kind, Beneath: f.Beneath, Check: f.Check, Severity: f.Severity,
 		Scope:    f.ScopeName(),
-		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Required(), Satisfies: f.Demanded,
+		Settings: append([]setting.ID{}, f.Settings...), Accounts: f.Accounts, Examples: []string{}, Observed: f.Observed, Demanded: f.Required(), Satisfies: f.Demanded, Open: f.Open,
 		Reason: f.Reason, Remedy: f.Remedy, Evidence: []CiteDocument{}, Baselines: []SourceDocument{}, Worth: newWorth(f.Worth)}
 	if f.Waiver != nil {
 		d.Waiver = f.Waiver.Entry

@@ -312,7 +312,7 @@ func Covering() (func(a *estate.Authority) []string, error) {
 
 // Covers reports whether a baseline demands anything that a platform has.
 func Covers(b *baseline.Baseline, p setting.Platform, tier string) bool {
-	return slices.ContainsFunc(b.For(p, tier, baseline.Only), func(d *baseline.Demand) bool {
+	return slices.ContainsFunc(b.For(p, tier, baseline.Situation{Factor: baseline.Only, Interactive: true, Remote: true, Cloud: true}), func(d *baseline.Demand) bool {
 		return setting.Get(d.Setting).Exists(p) || slices.Contains(d.Platforms, p)
 	})
 }

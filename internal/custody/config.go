@@ -35,6 +35,7 @@ type Config struct {
 	Expect      Expect                     `yaml:"expect"`
 	Words       []string                   `yaml:"words"`
 	Decisions   []Decision                 `yaml:"decisions"`
+	Applies     []Applies                  `yaml:"applies"`
 
 	Waivers  WaiverRules                `yaml:"waivers"`
 	Exposure map[string]strictyaml.Text `yaml:"exposure"` // assumptions that are not the usual ones
@@ -226,6 +227,11 @@ func (c *Config) check(file string, library Library) error {
 			return d.Setting.Errorf(file, "the decision on %s gives no reason (why)", d.Setting.Value)
 		}
 	}
+	for i := range c.Applies {
+		if err := c.Applies[i].check(file); err != nil {
+			return err
+		}
+	}
 	if text := c.Waivers.Longest; text.Value != "" {
 		if v, err := setting.Get(setting.MaxAge).Parse(text.Value); err != nil || !isNumber(v) {
 			return text.Errorf(file, "waivers: longest %q; expected a time with its unit, such as 180d", text.Value)
@@ -342,6 +348,12 @@ baselines: [cis-windows-server]
 # decided. "sternledger baseline reconcile" shows where they do.
 # decisions:
 #   - {setting: max-age, follow: cis-windows-server, why: "Decided by the board in May."}
+
+# What no evidence tells, and demands depend on: whether a second factor is asked
+# for at every sign-in (second-factor), whether people sign in interactively, or
+# from outside (remote). The first that names a place rules.
+# applies:
+#   - {case: interactive, authorities: ["gate*"], holds: false, why: "Only services sign in there."}
 
 # What must have given evidence; what did not is reported as missing.
 # expect:

@@ -129,6 +129,9 @@ func Matters(s *Sheet, w *custody.Weighing) {
 
 // WayOut is the beginning of a matter's remedy.
 func WayOut(m *record.Row) string {
+	if len(m.Findings[0].Open) > 0 {
+		return "Say it under applies: in engagement.yaml."
+	}
 	if m.Check == "" && len(m.Settings) == 1 && m.Found() == check.Weak {
 		switch {
 		case m.Asks == record.NoneAtPlace:
@@ -304,7 +307,7 @@ func cohortTable(s *Sheet, w *custody.Weighing) {
 		}
 		columns = append(columns, c)
 	}
-	const most = 8
+	const most = 7
 	var rows [][]string
 	for _, c := range standings[:min(len(standings), most)] {
 		row := []string{CohortNamed(c.Cohort), "not listed", Grouped(c.Found[baseline.Grave])}

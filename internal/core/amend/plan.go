@@ -96,7 +96,8 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	}
 	for i := range r.Verdicts {
 		v := &r.Verdicts[i]
-		if v.Kind != check.Waived {
+		// A demand that may not hold there, and fails, is nobody's reason to change anything.
+		if v.Kind != check.Waived && (len(v.Open) == 0 || v.Kind != check.Missing) {
 			key := about{v.Scope, v.Demand.Setting}
 			m.demands[key] = append(m.demands[key], baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
 		}

@@ -56,16 +56,6 @@ type Dropped struct {
 	Why     string
 }
 
-// Factor says in which case a demand holds: the password being the only
-// factor, or used with a second one.
-type Factor string
-
-// The factors. The zero Factor is both.
-const (
-	Only   Factor = "only"
-	Second Factor = "second"
-)
-
 // Kind is the form of a demand.
 type Kind string
 
@@ -95,6 +85,7 @@ type Demand struct {
 	Platforms []setting.Platform
 	Tiers     []string
 	Factor    Factor
+	Access    Access `json:",omitempty"`
 	// Of a demand in a baseline that extends another: the baseline it comes
 	// from, and what it takes the place of.
 	From string
@@ -121,13 +112,16 @@ func (d *Demand) Where() string {
 	case Second:
 		words = append(words, "with a second factor")
 	}
+	if d.Access != "" {
+		words = append(words, accessWords[d.Access])
+	}
 	return strings.Join(words, " ")
 }
 
 // applies reports whether the demand holds there.
-func (d *Demand) applies(p setting.Platform, tier string, f Factor) bool {
+func (d *Demand) applies(p setting.Platform, tier string, s Situation) bool {
 	return (len(d.Platforms) == 0 || slices.Contains(d.Platforms, p)) && (len(d.Tiers) == 0 || slices.Contains(d.Tiers, tier)) &&
-		(d.Factor == "" || d.Factor == f)
+		d.In(s)
 }
 
 // overlaps reports whether two demands about a setting can hold at one place.
@@ -143,14 +137,14 @@ func (d *Demand) overlaps(e *Demand) bool {
 // For returns the demands that hold on a platform for a tier: the first one about each
 // setting, and the first with ways of the same file. Own demands go before those of
 // the baseline that is extended.
-func (b *Baseline) For(p setting.Platform, tier string, f Factor) []*Demand {
+func (b *Baseline) For(p setting.Platform, tier string, s Situation) []*Demand {
 	if !b.Covers(p) || b.Tiers != nil && !slices.Contains(b.Tiers, tier) {
 		return nil
 	}
 	var all []*Demand
 	for i := range b.Demands {
 		d := &b.Demands[i]
-		if d.applies(p, tier, f) && !slices.ContainsFunc(all, func(e *Demand) bool { return e.instead(d) }) {
+		if d.applies(p, tier, s) && !slices.ContainsFunc(all, func(e *Demand) bool { return e.instead(d) }) {
 			all = append(all, d)
 		}
 	}
@@ -199,6 +193,7 @@ type demandAsWritten struct {
 	Platforms []strictyaml.Text      `yaml:"platforms"`
 	Tiers     []strictyaml.Text      `yaml:"tiers"`
 	Factor    strictyaml.Text        `yaml:"factor"`
+	Access    strictyaml.Text        `yaml:"access"`
 }
 
 // Parse reads a baseline file. Errors name path, line and column. One that
@@ -381,7 +376,7 @@ func (d *Demand) contains(e *Demand) bool {
 	return all(len(d.Platforms), len(e.Platforms),
 		!slices.ContainsFunc(e.Platforms, func(p setting.Platform) bool { return !slices.Contains(d.Platforms, p) })) &&
 		all(len(d.Tiers), len(e.Tiers), !slices.ContainsFunc(e.Tiers, func(t string) bool { return !slices.Contains(d.Tiers, t) })) &&
-		(d.Factor == "" || d.Factor == e.Factor)
+		(d.Factor == "" || d.Factor == e.Factor) && (d.Access == "" || d.Access == e.Access)
 }
 
 func texts(written []strictyaml.Text) []string {
@@ -417,7 +412,7 @@ func lookup(path string, id strictyaml.Text) (*setting.Setting, error) {
 
 func (w *demandAsWritten) parse(path string) (*Demand, error) {
 	d := &Demand{Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value),
-		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), at: w.One.Setting}
+		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), Access: Access(w.Access.Value), at: w.One.Setting}
 	if err := w.condition(path, d); err != nil {
 		return nil, err
 	}
@@ -427,6 +422,9 @@ func (w *demandAsWritten) parse(path string) (*Demand, error) {
 	}
 	if d.Factor != "" && d.Factor != Only && d.Factor != Second {
 		return nil, w.Factor.Errorf(path, "factor %q of the demand on %s; expected only (no second factor) or second", d.Factor, d.Setting)
+	}
+	if d.Access != "" && !slices.Contains(accesses, d.Access) {
+		return nil, w.Access.Errorf(path, "access %q of the demand on %s; expected one of %v", d.Access, d.Setting, accesses)
 	}
 	if d.Severity.Rank() < 0 {
 		at := w.Severity

@@ -324,7 +324,7 @@ func TestExtends(t *testing.T) {
 	}
 	told := func(b *Baseline, p setting.Platform, tier string) string {
 		var all []string
-		for _, d := range b.For(p, tier, Only) {
+		for _, d := range b.For(p, tier, Situation{Factor: Only}) {
 			text := string(d.Setting) + " " + d.Text()
 			if d.From != "" {
 				text += " from " + d.From
@@ -369,7 +369,7 @@ func TestExtends(t *testing.T) {
 			continue
 		}
 		demands := func(b *Baseline) (all []string) {
-			for _, d := range b.For(c.platform, c.tier, Only) {
+			for _, d := range b.For(c.platform, c.tier, Situation{Factor: Only}) {
 				all = append(all, string(d.Setting)+" "+d.Text())
 			}
 			return all
@@ -481,7 +481,7 @@ func TestWhereDemandsHold(t *testing.T) {
 	}{{any, win, "standard", Only, true}, {onWin, win, "x", Only, true}, {onWin, unix, "x", Only, false},
 		{forService, win, "service", Second, true}, {forService, win, "standard", Second, false}, {only, win, "x", Only, true},
 		{only, win, "x", Second, false}} {
-		if got := c.d.applies(c.p, c.tier, c.f); got != c.want {
+		if got := c.d.applies(c.p, c.tier, Situation{Factor: c.f}); got != c.want {
 			t.Errorf("%+v on %s for %s with %s: %v", c.d, c.p, c.tier, c.f, got)
 		}
 	}

@@ -27,7 +27,7 @@ func Reconcile(all []*Baseline) []Reconciled {
 		for _, c := range cases {
 			r := Reconciled{Setting: s.ID, Demands: c.demands, Ways: allWays(s.ID, c.demands, c.beside),
 				Exclude: excluding(s.ID, c.demands, c.beside)}
-			if len(cases) > 1 {
+			if len(cases) > 1 || slices.ContainsFunc(c.demands, func(n Named) bool { return n.Demand.Factor != "" || n.Demand.Access != "" }) {
 				r.Case = c.name(len(tiers))
 			}
 			rows = append(rows, r)
@@ -185,9 +185,26 @@ func tiersOf(all []*Baseline) []string {
 
 // where is a kind of place for which a baseline can have a demand of its own.
 type where struct {
-	platform setting.Platform
-	tier     string
-	factor   Factor
+	platform  setting.Platform
+	tier      string
+	situation Situation
+}
+
+// situationsOf are the cases that baselines tell apart; that of the second factor always.
+func situationsOf(all []*Baseline) []Situation {
+	cases := []Situation{{Factor: Only}, {Factor: Second}}
+	for _, a := range accesses {
+		if !slices.ContainsFunc(all, func(b *Baseline) bool {
+			return slices.ContainsFunc(b.Demands, func(d Demand) bool { return d.Access == a })
+		}) {
+			continue
+		}
+		for _, s := range slices.Clone(cases) {
+			*s.has(a) = true
+			cases = append(cases, s)
+		}
+	}
+	return cases
 }
 
 // oneCase is the kinds of places on which the same demands count.
@@ -200,6 +217,7 @@ type oneCase struct {
 // casesOf finds them for a setting.
 func casesOf(all []*Baseline, s *setting.Setting, tiers []string) []*oneCase {
 	var cases []*oneCase
+	situations := situationsOf(all)
 	take := func(w where) {
 		named := demandsAt(all, s.ID, w)
 		if len(named) == 0 {
@@ -217,8 +235,9 @@ func casesOf(all []*Baseline, s *setting.Setting, tiers []string) []*oneCase {
 			continue
 		}
 		for _, tier := range tiers {
-			take(where{p, tier, Only})
-			take(where{p, tier, Second})
+			for _, situation := range situations {
+				take(where{p, tier, situation})
+			}
 		}
 	}
 	return cases
@@ -227,7 +246,7 @@ func casesOf(all []*Baseline, s *setting.Setting, tiers []string) []*oneCase {
 func demandsAt(all []*Baseline, id setting.ID, w where) []Named {
 	var named []Named
 	for _, b := range all {
-		for _, d := range b.For(w.platform, w.tier, w.factor) {
+		for _, d := range b.For(w.platform, w.tier, w.situation) {
 			if d.Setting == id {
 				named = append(named, Named{b, d})
 			}
@@ -255,10 +274,21 @@ func besides(all []*Baseline, demands []Named, w where) []Named {
 func (c *oneCase) name(tiers int) string {
 	var ps, ts, fs, words []string
 	for _, w := range c.places {
-		ps, ts, fs = appendNew(ps, string(w.platform)), appendNew(ts, w.tier), appendNew(fs, string(w.factor))
+		ps, ts, fs = appendNew(ps, string(w.platform)), appendNew(ts, w.tier), appendNew(fs, string(w.situation.Factor))
 	}
 	if len(fs) == 1 {
 		words = append(words, map[string]string{"only": "password alone", "second": "with a second factor"}[fs[0]])
+	}
+	for _, a := range accesses {
+		has := 0
+		for i := range c.places {
+			if *c.places[i].situation.has(a) {
+				has++
+			}
+		}
+		if has == len(c.places) {
+			words = append(words, string(a))
+		}
 	}
 	if len(ts) < tiers {
 		if i := slices.Index(ts, ""); i >= 0 { // those that no baseline names

@@ -93,7 +93,7 @@ func TestWaysBesideConditions(t *testing.T) {
 	under := ownOf(t, cyber+"- {setting: min-length, at-most: 64, severity: minor, why: w.}\n- {setting: history, at-least: 4, severity: "+
 		"minor, why: w.}\n")
 	named := func(b *Baseline, tier string) (all []string) {
-		for _, d := range b.For(setting.UnixMachine, tier, Only) {
+		for _, d := range b.For(setting.UnixMachine, tier, Situation{Factor: Only}) {
 			all = append(all, fmt.Sprintf("%s %s %s", d.Setting, d.Kind, d.From))
 		}
 		return all
@@ -204,7 +204,7 @@ func TestWaysTogether(t *testing.T) {
 				all = append(all, b)
 			}
 		}
-		where := where{setting.WindowsDomain, "", Only}
+		where := where{setting.WindowsDomain, "", Situation{Factor: Only}}
 		demands := demandsAt(all, "min-length", where)
 		ways := allWays("min-length", demands, nil)
 		if len(ways) == 0 {

@@ -91,6 +91,9 @@ func (b *Baseline) YAML() ([]byte, error) {
 		if d.Factor != "" {
 			add("factor", string(d.Factor))
 		}
+		if d.Access != "" {
+			add("access", string(d.Access))
+		}
 		add("severity", string(d.Severity))
 		add("why", d.Why)
 		w.Demands = append(w.Demands, one)

@@ -55,6 +55,8 @@ type Finding struct {
 	Remedy      string            `json:"remedy"`
 	Evidence    []estate.Cite     `json:"evidence,omitempty"`
 	Baselines   []Source          `json:"baselines,omitempty"`
+	// Open are the words of the auditor that decide whether what is demanded holds there at all.
+	Open []baseline.Word `json:"open,omitempty"`
 	// Worth is what mending it is worth; nil: no model says so.
 	Worth *exposure.Worth `json:"worth,omitempty"`
 	// Stated: the severity is an organisation's own, whatever it is worth.
@@ -106,7 +108,7 @@ func (f *Finding) Title() string {
 
 // Headline is the head, with the value where that is what is wrong.
 func (f *Finding) Headline() string {
-	if f.Check == "" && f.Kind == Weak {
+	if f.Check == "" && (f.Kind == Weak || len(f.Open) > 0) {
 		return f.Head() + ": " + f.Observed
 	}
 	return f.Head()

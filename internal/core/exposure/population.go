@@ -29,7 +29,7 @@ type Cohort struct {
 	// Unweighed: no chosen baseline covers the place. Findings there have their worth; the
 	// accounts are in no number of them, as in all that is told of a weighing.
 	Unweighed bool `json:"unweighed,omitempty"`
-	Count   int  `json:"count"`
+	Count     int  `json:"count"`
 	// Now is the chance of one of them, and Then what it would be if all findings were
 	// mended; Value works them out.
 	Now  Range `json:"now"`

@@ -149,6 +149,8 @@ func matterOf(f *check.Finding, joins map[jointKey]bool) string {
 	switch id := f.Restating(); {
 	case f.Check == "" && f.Undecided():
 		about = append(about, "undecided")
+	case len(f.Open) > 0:
+		about = append(about, "open", string(f.Settings[0]))
 	case f.Check == "":
 		about = append(about, "setting", string(f.Settings[0]))
 	case id != "" && f.Kind == check.Waived && joins[joint(f)]:
@@ -518,6 +520,9 @@ func (m *Row) title() string {
 		return "What governs these accounts is not known"
 	}
 	name := setting.Get(m.Settings[0]).Title
+	if len(first.Open) > 0 {
+		return fmt.Sprintf("%s: %s; whether %s is demanded there is not known", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
+	}
 	if m.Found() == check.Weak && m.Asks == NoneAtPlace {
 		return fmt.Sprintf("%s: %s, and the chosen baselines exclude each other", name, m.values())
 	}

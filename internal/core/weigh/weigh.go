@@ -28,6 +28,8 @@ type Verdict struct {
 	Observed string             `json:"observed"`
 	Reason   string             `json:"reason"`
 	Evidence []estate.Cite      `json:"evidence"`
+	// Open are the words of the auditor that decide whether the demand holds there at all.
+	Open []baseline.Word `json:"open,omitempty"`
 }
 
 // Result is one weighing.
@@ -72,9 +74,11 @@ type Decision struct {
 type Choice struct {
 	Baselines func(a *estate.Authority, tier string) []*baseline.Baseline
 	Decisions []Decision
-	Expect    check.Expectation
-	Day       func(unix int64) string // writes a day; nil: days are left out
-	Writing   *Writing                // nil: nothing is written as places do
+	// Says is what the auditor says of what evidence does not tell; nil: nothing.
+	Says    func(at estate.Place, tier string, w baseline.Word) (holds, known bool)
+	Expect  check.Expectation
+	Day     func(unix int64) string // writes a day; nil: days are left out
+	Writing *Writing                // nil: nothing is written as places do
 	// Assumptions by which findings are valued; nil: the usual ones. At is when, in Unix
 	// seconds: by then some accounts have come to their end.
 	Assumptions *exposure.Assumptions
@@ -83,21 +87,39 @@ type Choice struct {
 	Fitting func(a *estate.Authority) []string
 }
 
-// demandsOn returns the demands on a scope, by setting, after the decisions.
-func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]baseline.Named {
-	factor := baseline.Only
-	if word, _ := scope.Settings[setting.SecondFactor].Value.Word(); word == "all" {
-		factor = baseline.Second
+// asked is a demand on a scope, and in which of the cases that can be: it is certain where
+// it is in all of them.
+type asked struct {
+	baseline.Named
+	in, of uint
+}
+
+// known says what evidence, or else the auditor, tells of a word at a scope.
+func (c *Choice) known(scope *govern.Scope) func(baseline.Word) (holds, known bool) {
+	return func(w baseline.Word) (bool, bool) {
+		if e := scope.Settings[setting.SecondFactor]; w == baseline.SecondFactorAsked && (e.Missing == govern.Present || e.Missing == govern.NoSuch) {
+			word, _ := e.Value.Word()
+			return word == "all", true
+		}
+		if c.Says == nil {
+			return false, false
+		}
+		return c.Says(scope.Authority.Place(), scope.Tier, w)
 	}
-	all := map[setting.ID][]baseline.Named{}
+}
+
+// demandsOn returns the demands on a scope, by setting, after the decisions.
+func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]asked {
+	all := map[setting.ID][]asked{}
 	for _, b := range c.Baselines(scope.Authority, scope.Tier) {
-		for _, d := range b.For(scope.Authority.Platform, scope.Tier, factor) {
-			n := baseline.Named{Baseline: b, Demand: d}
+		cases := b.Situations(c.known(scope), scope.Authority.Kind == estate.Tenant)
+		for _, n := range demandsIn(b, scope, cases) {
+			d := n.Demand
 			named := slices.Contains(d.Platforms, scope.Authority.Platform)
 			switch {
 			case !scope.Here(d.Setting): // the domain's own scope has the verdict
 			case !named && closed(scope, d):
-				r.Idle = append(r.Idle, Idle{scope, n})
+				r.Idle = append(r.Idle, Idle{scope, n.Named})
 			default:
 				all[d.Setting] = append(all[d.Setting], n)
 			}
@@ -106,7 +128,7 @@ func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]base
 	for i := range c.Decisions {
 		x := &c.Decisions[i]
 		demands := all[x.Setting]
-		if !slices.ContainsFunc(demands, func(n baseline.Named) bool { return n.Baseline.ID == x.Follow }) {
+		if !slices.ContainsFunc(demands, func(n asked) bool { return n.Baseline.ID == x.Follow }) {
 			continue
 		}
 		all[x.Setting] = nil
@@ -114,11 +136,61 @@ func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]base
 			if n.Baseline.ID == x.Follow {
 				all[x.Setting] = append(all[x.Setting], n)
 			} else {
-				r.SetAside = append(r.SetAside, Aside{scope, n, x})
+				r.SetAside = append(r.SetAside, Aside{scope, n.Named, x})
 			}
 		}
 	}
 	return all
+}
+
+// demandsIn are the demands of a baseline on a scope, in any of the cases.
+func demandsIn(b *baseline.Baseline, scope *govern.Scope, cases []baseline.Situation) (all []asked) {
+	of := uint(1)<<len(cases) - 1
+	for i, situation := range cases {
+		for _, d := range b.For(scope.Authority.Platform, scope.Tier, situation) {
+			at := slices.IndexFunc(all, func(a asked) bool { return a.Demand == d })
+			if at < 0 {
+				at, all = len(all), append(all, asked{Named: baseline.Named{Baseline: b, Demand: d}, of: of})
+			}
+			all[at].in |= 1 << i
+		}
+	}
+	return all
+}
+
+// judgeAll gives the verdicts on a setting of a scope. A demand that fails, and of which
+// nobody tells whether it holds there, leaves open whether anything is wrong; unless in each
+// case one of the same baseline's fails.
+func judgeAll(scope *govern.Scope, demands []asked, found []check.Finding) []Verdict {
+	all := make([]Verdict, 0, len(demands))
+	fail := map[*baseline.Baseline]uint{}
+	for _, n := range demands {
+		v := judge(scope, n.Baseline, n.Demand, found)
+		if v.Kind == check.Weak {
+			fail[n.Baseline] |= n.in
+		}
+		all = append(all, v)
+	}
+	for i, n := range demands {
+		v := &all[i]
+		if n.in == n.of {
+			continue
+		}
+		v.Open = n.Demand.Depends()
+		if v.Kind == check.Weak && fail[n.Baseline] != n.of {
+			v.Kind = check.Missing
+			v.Reason = "the demand holds " + n.Demand.Where() + "; whether that is so here the evidence does not tell. If it is: " + v.Reason
+		}
+	}
+	return all
+}
+
+func named(words []baseline.Word) string {
+	var all []string
+	for _, w := range words {
+		all = append(all, "case: "+string(w))
+	}
+	return strings.Join(all, ", ")
 }
 
 // Run weighs all scopes.
@@ -132,9 +204,7 @@ func Run(survey *govern.Survey, choice Choice) *Result {
 		}
 		demands := choice.demandsOn(r, scope)
 		for _, id := range check.SortedSettings(demands) {
-			for _, n := range demands[id] {
-				r.Verdicts = append(r.Verdicts, judge(scope, n.Baseline, n.Demand, found))
-			}
+			r.Verdicts = append(r.Verdicts, judgeAll(scope, demands[id], found)...)
 		}
 		r.Findings = append(r.Findings, found...)
 	}
@@ -398,8 +468,12 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 	var demands []baseline.Named
 	var failed []check.Source
 	severity, stated := baseline.Minor, baseline.Severity("")
+	certain := slices.ContainsFunc(verdicts, func(v Verdict) bool { return v.Kind == check.Weak })
 	for i := range verdicts {
 		v := &verdicts[i]
+		if certain && v.Kind == check.Missing && len(v.Open) > 0 {
+			continue // what may be demanded comes after what is
+		}
 		demands = append(demands, baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
 		// A demand that a check defeats is told by the check's own finding.
 		if v.Kind == check.Holds || v.Kind == check.Conflicting {
@@ -443,6 +517,10 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		return f
 	}
 	f.Remedy = c.Writing.remedies(worst, &taken, band)
+	if f.Kind == check.Missing && len(worst.Open) > 0 {
+		f.Open = worst.Open
+		f.Remedy = "Say in engagement.yaml, under \"applies:\", whether that is so there (" + named(f.Open) + "). If the demand holds: " + f.Remedy
+	}
 	return f
 }
 

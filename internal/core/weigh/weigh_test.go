@@ -1,6 +1,7 @@
 package weigh
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -198,5 +199,72 @@ func TestSecondFactor(t *testing.T) {
 		if r := Run(surveyOf(scope), Choice{Baselines: against(b)}); len(r.Verdicts) != 1 || r.Verdicts[0].Kind != want {
 			t.Errorf("%q: %+v", mfa, r.Verdicts)
 		}
+	}
+}
+
+// A demand of which nobody tells whether it holds at a place is played both ways: what
+// meets it holds, what fails it in every case is weak, and else a word of the auditor
+// decides.
+func TestDemandsThatMayNotHold(t *testing.T) {
+	const factors = "  - {setting: min-length, at-least: 15, factor: only, severity: grave, why: w.}\n" +
+		"  - {setting: min-length, at-least: 8, factor: second, severity: minor, why: w.}\n"
+	const people = "  - {setting: min-length, at-least: 12, access: interactive, severity: minor, why: w.}\n"
+	const sure = "  - {setting: min-length, at-least: 10, severity: minor, why: w.}\n"
+	for _, c := range []struct {
+		settings, demands string
+		says              map[baseline.Word]bool
+		want, found       string
+	}{
+		{"min-length 16", factors, nil, "holds holds", ""},
+		{"min-length 9", factors, nil, "missing holds", "missing 9 characters, at least 15 characters (t): [second-factor]"},
+		{"min-length 6", factors, nil, "weak weak", "weak 6 characters, at least 15 characters (t); at least 8 characters (t): []"},
+		{"min-length 9", factors, map[baseline.Word]bool{"second-factor": true}, "holds", ""},
+		{"min-length 9", factors, map[baseline.Word]bool{"second-factor": false}, "weak", "weak 9 characters, at least 15 characters (t): []"},
+		{"min-length 9;mfa all", factors, map[baseline.Word]bool{"second-factor": false}, "holds", ""},
+		{"min-length 9;mfa some", factors, map[baseline.Word]bool{"second-factor": true}, "weak",
+			"weak 9 characters, at least 15 characters (t): []"},
+		{"min-length 11", people, nil, "missing", "missing 11 characters, at least 12 characters (t): [interactive]"},
+		{"min-length 11", people, map[baseline.Word]bool{"interactive": false}, "", ""},
+		{"min-length 11", people, map[baseline.Word]bool{"interactive": true}, "weak", "weak 11 characters, at least 12 characters (t): []"},
+		{"max-age 1d", people, nil, "missing", "missing -, at least 12 characters (t): [interactive]"},
+	} {
+		scope := coretest.ScopeWith(t, "identity-provider", estate.Enforced, c.settings)
+		b, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+c.demands))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := Run(surveyOf(scope), Choice{Baselines: against(b), Writing: plainly, Says: func(at estate.Place, tier string, w baseline.Word) (bool, bool) {
+			if at.Name != "x" || tier != scope.Tier {
+				t.Errorf("asked of %v, %q", at, tier)
+			}
+			holds, known := c.says[w]
+			return holds, known
+		}})
+		var kinds, found []string
+		for _, v := range r.Verdicts {
+			kinds = append(kinds, string(v.Kind))
+		}
+		for _, f := range r.Findings {
+			if f.Check == "" {
+				found = append(found, string(f.Kind)+" "+f.Observed+", "+f.Required()+": "+fmt.Sprint(f.Open))
+			}
+		}
+		if strings.Join(kinds, " ") != c.want || strings.Join(found, "; ") != c.found {
+			t.Errorf("%s, %s%v: %v %q", c.settings, c.demands, c.says, kinds, found)
+		}
+	}
+	// What may be demanded does not raise what is.
+	scope := coretest.ScopeWith(t, "identity-provider", estate.Enforced, "min-length 9")
+	one, err := baseline.Parse("a.yaml", []byte("id: a\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+sure))
+	if err != nil {
+		t.Fatal(err)
+	}
+	two, err := baseline.Parse("b.yaml", []byte("id: b\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+people))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := Run(surveyOf(scope), Choice{Baselines: against(one, two), Writing: plainly})
+	if len(r.Findings) != 1 || r.Findings[0].Kind != check.Weak || r.Findings[0].Demanded != "at least 10 characters" {
+		t.Errorf("%+v", r.Findings)
 	}
 }
