@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"sternledger/internal/contract"
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/record"
 	"sternledger/internal/custody"
@@ -71,6 +72,10 @@ func TestEarlierVersions(t *testing.T) {
 				}
 				if err := json.Unmarshal(data, &is); err != nil {
 					t.Fatal(err)
+				}
+				for i := range was.Findings { // then what satisfies all, without who demands it
+					f := &was.Findings[i]
+					f.Satisfies, f.Demanded = f.Demanded, check.Required(f.Demanded, sources(f))
 				}
 				if !reflect.DeepEqual(was.Findings, is.Findings) {
 					t.Errorf("findings:\n%+v, want\n%+v", is.Findings, was.Findings)
@@ -274,4 +279,11 @@ func TestJudgedOtherwise(t *testing.T) {
 	if err != nil || now.Before || !strings.Contains(now.Reasons[0], "since the program reads something otherwise than 0.2.9") {
 		t.Errorf("%+v %v", now.Reasons, err)
 	}
+}
+
+func sources(f *contract.FindingDocument) (all []check.Source) {
+	for _, b := range f.Baselines {
+		all = append(all, check.Source(b))
+	}
+	return all
 }

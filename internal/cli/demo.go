@@ -105,10 +105,9 @@ every verdict cites by line, ledger.db records each step.
 
 Try next:
   cd %s
-  sternledger scopes; sternledger weigh --matter M1
+  sternledger scopes; sternledger weigh --matter M1; sternledger verify
   sternledger forecast; sternledger probe --patterns
   sternledger waive --matter M1 --place gate3 --until 2027-06-30 --reason "Rebuilt in spring"
-  sternledger drift; sternledger verify
 `, exports, audit, custody.ConfigName, shellWords([]string{audit}))
 	return nil
 }

@@ -102,7 +102,7 @@ var hostile = []struct {
 			fmt.Fprintf(&b, `,"k%d":1`, i)
 		}
 		write(t, dir+"/a/users.json", b.String()+"}]}")
-	}, nil, 6 * time.Second, 200 << 20},
+	}, nil, 6 * time.Second, 256 << 20},
 	{"elements of a report", 30_000, func(t *testing.T, dir string, n int) {
 		var b strings.Builder
 		b.WriteString(`<?xml version="1.0"?><GPO xmlns="http://www.microsoft.com/GroupPolicy/Settings">`)
@@ -110,7 +110,7 @@ var hostile = []struct {
 			fmt.Fprintf(&b, `<k%d>1</k%d>`, i, i)
 		}
 		write(t, dir+"/a.xml", b.String()+"</GPO>")
-	}, nil, 6 * time.Second, 200 << 20},
+	}, nil, 6 * time.Second, 256 << 20},
 	{"links in a tar", 10_000, func(t *testing.T, dir string, n int) {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)

@@ -307,7 +307,7 @@ func cohortTable(s *Sheet, w *custody.Weighing) {
 		}
 		columns = append(columns, c)
 	}
-	const most = 7
+	const most = 6
 	var rows [][]string
 	for _, c := range standings[:min(len(standings), most)] {
 		row := []string{CohortNamed(c.Cohort), "not listed", Grouped(c.Found[baseline.Grave])}

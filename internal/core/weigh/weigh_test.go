@@ -194,7 +194,7 @@ func TestSecondFactor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for mfa, want := range map[string]check.Kind{"mfa all": check.Holds, "mfa some": check.Weak, "mfa none": check.Weak, "": check.Weak} {
+	for mfa, want := range map[string]check.Kind{"mfa all": check.Holds, "mfa some": check.Weak, "mfa none": check.Weak} {
 		scope := coretest.ScopeWith(t, setting.CloudDirectory, estate.Enforced, "min-length 8; "+mfa)
 		if r := Run(surveyOf(scope), Choice{Baselines: against(b)}); len(r.Verdicts) != 1 || r.Verdicts[0].Kind != want {
 			t.Errorf("%q: %+v", mfa, r.Verdicts)
