@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"sternledger/internal/contract"
-	"sternledger/internal/core/check"
 	"sternledger/internal/core/baseline"
+	"sternledger/internal/core/check"
 	"sternledger/internal/core/record"
 	"sternledger/internal/custody"
 )

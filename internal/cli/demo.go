@@ -5,8 +5,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
