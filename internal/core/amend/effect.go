@@ -32,23 +32,29 @@ func (a *Amendment) WithFirst() []*Amendment {
 // Compare returns the findings that end from one weighing to another, and those that
 // appear.
 func Compare(before, after *weigh.Result) (ended []*check.Finding, appeared []check.Finding) {
-	open := func(r *weigh.Result) map[string]bool {
-		all := map[string]bool{}
+	// What is demanded for certain, and what may be, are two things, though of one name.
+	type about struct {
+		fingerprint string
+		may         bool
+	}
+	of := func(f *check.Finding) about { return about{f.Fingerprint, len(f.Open) > 0} }
+	open := func(r *weigh.Result) map[about]bool {
+		all := map[about]bool{}
 		for i := range r.Findings {
 			if f := &r.Findings[i]; f.Kind != check.Waived {
-				all[f.Fingerprint] = true
+				all[of(f)] = true
 			}
 		}
 		return all
 	}
 	was, is := open(before), open(after)
 	for i := range before.Findings {
-		if f := &before.Findings[i]; f.Kind != check.Waived && !is[f.Fingerprint] {
+		if f := &before.Findings[i]; f.Kind != check.Waived && !is[of(f)] {
 			ended = append(ended, f)
 		}
 	}
 	for i := range after.Findings {
-		if f := &after.Findings[i]; f.Kind != check.Waived && !was[f.Fingerprint] {
+		if f := &after.Findings[i]; f.Kind != check.Waived && !was[of(f)] {
 			appeared = append(appeared, *f)
 		}
 	}

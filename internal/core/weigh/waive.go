@@ -82,10 +82,11 @@ func (r *Result) Waive(waivers []check.Waiver) {
 
 // outgrown says what is worse now than what was accepted; empty for nothing.
 func outgrown(w *check.Waiver, f *check.Finding) string {
+	may := len(f.Open) > 0 && w.Kind == check.Weak // what only may be demanded is no worse
 	switch {
-	case f.Kind != w.Kind:
+	case f.Kind != w.Kind && !may:
 		return fmt.Sprintf("accepted as %s, now %s", w.Kind, f.Kind)
-	case f.Check == "" && f.Kind == check.Weak:
+	case f.Check == "" && (f.Kind == check.Weak || may):
 		now := f.Scope.Settings[w.Setting].Value
 		if order, known := setting.Get(w.Setting).Compare(now, w.Value); known && order < 0 || !known && now != w.Value {
 			return fmt.Sprintf("accepted at %s, now %s", w.Observed, f.Observed)
