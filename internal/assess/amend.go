@@ -234,7 +234,7 @@ func (x *Amending) idle() error {
 			return err
 		}
 		if without < before {
-			p.Amendments = all
+			p.Amendments, p.Out = all, p.Out[:len(p.Out)-1]
 		}
 	}
 	return nil
@@ -284,6 +284,9 @@ func (x *Amending) pick(e *custody.Engagement, opt AmendOptions) error {
 		var all []*amend.Amendment
 		for _, name := range names {
 			a := x.Plan.Named(name)
+			if i := slices.IndexFunc(x.Plan.Out, func(o amend.Out) bool { return strings.EqualFold(o.Name, name) || o.Fingerprint == name }); a == nil && i >= 0 {
+				return nil, fmt.Errorf("--%s %s: %s was planned, and is left out: %s", option, name, x.Plan.Out[i].Name, x.Plan.Out[i].Why)
+			}
 			if a == nil {
 				return nil, fmt.Errorf("--%s %q: no amendment of weighing %d is called that; \"sternledger amend --all\" lists them", option, name,
 					x.Number)
@@ -435,6 +438,10 @@ func (x *Amending) Document() contract.AmendDocument {
 		Amendments: []contract.AmendmentDocument{}, Decisions: []contract.DecisionDocument{}, Evidence: []string{},
 		Appear: []contract.FindingDocument{}, Worse: append([]string{}, x.Worse...),
 		Changes: [2]float64{x.Before.Changes, x.After.Changes}, Calls: [2]float64{x.Before.Calls, x.After.Calls}}
+	d.LeftOut = []contract.LeftOutDocument{}
+	for _, o := range x.Plan.Out {
+		d.LeftOut = append(d.LeftOut, contract.LeftOutDocument{Name: o.Name, Fingerprint: o.Fingerprint, Why: o.Why})
+	}
 	for _, a := range x.Picked {
 		d.Amendments = append(d.Amendments, x.amendment(a))
 	}

@@ -57,6 +57,7 @@ type writer struct {
 	maps    []*fieldmap.Map
 	known   map[string]ledger.Evidence
 	named   map[estate.Place]string
+	playing func(estate.Place) *amend.Played // what is picked, at a place
 }
 
 // item is one spot of an amendment.
@@ -147,6 +148,18 @@ func (w *writer) put(name, undo string, all []item) {
 			h.undo = append(h.undo, undo)
 		}
 	}
+}
+
+// marks say, above what makes a change, which amendments it is of.
+func (w *writer) marks(all []item) (lines []string) {
+	for _, i := range all {
+		a := i.amendment()
+		if w.out.of[i.spotOf].byHand != "" {
+			continue
+		}
+		lines = append(lines, terminal.Clean(fmt.Sprintf("%s %s: %s to %s (%s)", a.Name, a.Title(), a.Was(), a.Becomes(), i.Policy())))
+	}
+	return lines
 }
 
 func (w *writer) byHand(i item, why string) { w.out.of[i.spotOf].byHand = why }
@@ -291,6 +304,7 @@ func (w *writer) entries(all []item, now map[string]map[string]string) (entries 
 			}
 		}
 		if len(e.Modifications) > 0 {
+			e.Comment = w.marks(x.items)
 			first = append(first, e)
 		}
 	}
@@ -318,6 +332,9 @@ func (w *writer) withoutFlag(entries []ldif.Entry, flagged map[string]int, i ite
 				New: fmt.Sprint(control)}}})
 			k = len(entries) - 1
 			flagged[dn] = k
+		}
+		if mark := w.marks([]item{i}); len(mark) > 0 && !slices.Contains(entries[k].Comment, mark[0]) {
+			entries[k].Comment = append(entries[k].Comment, mark...)
 		}
 		m := &entries[k].Modifications[0]
 		var before uint32
@@ -472,7 +489,7 @@ func (w *writer) template(at estate.Place, name string, all []item) error {
 		}
 		stored = known.Then
 	}
-	made, err := template.Amend(stored, edits, append([]string{w.playedAt(at)}, w.comment...))
+	made, err := template.Amend(stored, edits, slices.Concat([]string{w.playedAt(at)}, w.comment, w.marks(all)))
 	if err != nil {
 		return err
 	}
@@ -589,15 +606,15 @@ func (w *writer) unix(at estate.Place, all []item) error {
 	}
 	if len(d.changes) > 0 {
 		name := w.folderOf(at) + "/etc.patch"
-		w.out.Files[name] = append([]byte(commented(append([]string{"In the machine's root: patch -p1 < etc.patch; to undo: patch -R -p1 < " +
-			"etc.patch"}, w.comment...))),
+		w.out.Files[name] = append([]byte(commented(slices.Concat([]string{"In the machine's root: patch -p1 < etc.patch; to undo: patch -R -p1 < " +
+			"etc.patch"}, w.comment, w.marks(d.lines)))),
 			unix.Diff(d.parts, d.changes)...)
 		w.put(name, name+" (patch -R)", d.lines)
 	}
 	if len(d.aged) == 0 {
 		return nil
 	}
-	comment := append([]string{"Run as root on " + terminal.Clean(at.Name) + ".", w.playedAt(at)}, w.comment...)
+	comment := slices.Concat([]string{"Run as root on " + terminal.Clean(at.Name) + ".", w.playedAt(at)}, w.comment, w.marks(d.ageing))
 	name, back := w.folderOf(at)+"/ageing.sh", w.folderOf(at)+"/undo-ageing.sh"
 	w.out.Files[name] = unix.Script(d.aged, comment, false)
 	w.out.Files[back] = unix.Script(d.aged, append([]string{"Undoes ageing.sh."}, comment...), true)
@@ -607,7 +624,10 @@ func (w *writer) unix(at estate.Place, all []item) error {
 
 // playedAt says what comes of the accounts of a place, the worst first.
 func (w *writer) playedAt(at estate.Place) string {
-	text := w.x.people.PlayAt(w.x.Picked, at, w.x.Weighing.At.Unix()).Text()
+	if w.playing == nil {
+		w.playing = w.x.people.PlayAt(w.x.Picked, w.x.Weighing.At.Unix())
+	}
+	text := w.playing(at).Text()
 	return "If nobody acts: " + terminal.Clean(strings.ToLower(text[:1])+text[1:]) + "."
 }
 
@@ -819,6 +839,9 @@ func (w *writer) age(d *onDisk, at estate.Place, i item) bool {
 
 // tenant writes requests.
 func (w *writer) tenant(at estate.Place, all []item) error {
+	if len(all) == 0 {
+		return nil
+	}
 	by := map[string][]item{}
 	var order []string
 	for _, i := range all {
@@ -879,6 +902,7 @@ func (w *writer) tenant(at estate.Place, all []item) error {
 		return nil
 	}
 	name, undo := w.folderOf(at)+"/change.json", w.folderOf(at)+"/undo.json"
+	doc.Comment = append(doc.Comment, w.marks(written)...)
 	var err error
 	if w.out.Files[name], err = indented(doc); err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -657,6 +658,57 @@ func (m *realMachine) keep(names ...string) func() {
 		for name, text := range was {
 			if err := os.WriteFile(filepath.Join(m.dir, "etc", name), text, 0o640); err != nil {
 				m.t.Error(err)
+			}
+		}
+	}
+}
+
+// The report, amend and its change files call an amendment by one name; what weighing anew
+// leaves out is told with the reason, and not unknown to --pick.
+func TestAmendmentsHaveOneName(t *testing.T) {
+	beside(t)
+	dir := harbour(t)
+	audit := filepath.Join(dir, "audit")
+	must(t, audit, "report", "--to", filepath.Join(dir, "one.json"))
+	var report map[string]any
+	if err := json.Unmarshal([]byte(readFile(t, filepath.Join(dir, "one.json"))), &report); err != nil {
+		t.Fatal(err)
+	}
+	doc := document(t, audit, "amend", "--to", filepath.Join(dir, "change"))
+	names := func(lists ...any) map[string]string {
+		all := map[string]string{}
+		for _, list := range lists {
+			for _, a := range list.([]any) {
+				if old := all[at(a, "name").(string)]; old != "" {
+					t.Errorf("%s is two amendments", at(a, "name"))
+				}
+				all[at(a, "name").(string)] = at(a, "fingerprint").(string)
+			}
+		}
+		return all
+	}
+	out := doc["left_out"].([]any)
+	if is, want := names(doc["amendments"], out), names(report["amendments"]); !maps.Equal(is, want) || len(out) == 0 {
+		t.Errorf("amend has %v, report %v", is, want)
+	}
+	name := at(out[0], "name").(string)
+	if _, errs, status := run(t, audit, "amend", "--pick", name); status != 1 || !strings.Contains(errs, name+" was planned, and is left out: it ") {
+		t.Errorf("%d %s", status, errs)
+	}
+	text := readFile(t, filepath.Join(dir, "change", "CHANGE.md"))
+	for _, a := range doc["amendments"].([]any) {
+		if !strings.Contains(text, at(a, "name").(string)+"") {
+			t.Errorf("CHANGE.md has no %s", at(a, "name"))
+		}
+	}
+	// Each change is marked by its name in the file that makes it.
+	for _, a := range doc["amendments"].([]any) {
+		for _, s := range at(a, "spots").([]any) {
+			files, _ := at(s, "files").([]any)
+			for _, f := range files {
+				if text := strings.ReplaceAll(readFile(t, filepath.Join(dir, "change", filepath.FromSlash(f.(string)))), "\x00", ""); !strings.Contains(text, at(a, "name").(string)+" ") {
+					t.Errorf("%s is not marked in %s", at(a, "name"), f)
+				}
 			}
 		}
 	}

@@ -24,6 +24,7 @@ type AmendDocument struct {
 	Evidence   []string            `json:"need_evidence"` // fingerprints of findings
 	Appear     []FindingDocument   `json:"appear"`
 	Worse      []string            `json:"worse"`
+	LeftOut    []LeftOutDocument   `json:"left_out"`      // planned of the record, and taken out by weighing anew
 	Held       []string            `json:"held_findings"` // fingerprints of those that only what is held back would end
 	Played     PlayedDocument      `json:"played"`
 	Changes    [2]float64          `json:"forced_changes_a_year"` // now, and with them
@@ -33,6 +34,13 @@ type AmendDocument struct {
 	// most off for each place.
 	Exposure *[2]FallsDocument `json:"exposure"`
 	Steps    []StepDocument    `json:"steps"`
+}
+
+// LeftOutDocument is an amendment that report has and amend has not, and why.
+type LeftOutDocument struct {
+	Name        string `json:"name"`
+	Fingerprint string `json:"fingerprint"`
+	Why         string `json:"why"`
 }
 
 // StepDocument is how exposed the estate is when an amendment and those before it are made.

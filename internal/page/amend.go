@@ -3,6 +3,7 @@ package page
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -85,8 +86,24 @@ func AmendTotals(x *assess.Amending) string {
 	if n := len(p.Held); n > 0 {
 		text += fmt.Sprintf(" (%s)", Quantity(n, "finding"))
 	}
-	return fmt.Sprintf("%s; %s %s a decision, %s more evidence.", text, Grouped(left), needs(left), Grouped(len(p.Evidence)))
+	text = fmt.Sprintf("%s; %s %s a decision, %s more evidence.", text, Grouped(left), needs(left), Grouped(len(p.Evidence)))
+	if n := len(p.Out); n > 0 {
+		names := make([]string, 0, mostOut)
+		for _, o := range p.Out[:min(n, mostOut)] {
+			names = append(names, o.Name)
+		}
+		more := ""
+		if n > mostOut {
+			more = ", …"
+		}
+		text += fmt.Sprintf(" Of %s planned of the record %s left out, since they settle nothing once they are weighed anew, or make another verdict worse: %s%s.",
+			Grouped(len(p.Amendments)+n), are(n), strings.Join(names, ", "), more)
+	}
+	return text
 }
+
+// mostOut is how many amendments that are left out a page names.
+const mostOut = 8
 
 func are(n int) string {
 	if n == 1 {
@@ -530,7 +547,7 @@ var changeText = strings.NewReplacer("|", `\|`, "\n", " ", "<", "&lt;", "`", "\\
 func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 	var b strings.Builder
 	p := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
-	cell := func(text string) string { return changeText.Replace(Clean(text)) }
+	cell := changeCell
 	p("# Proposed changes: %s\n\n", cell(x.Weighing.Title))
 	p("Made from weighing %d of %s by %s; seal %s. %s Nothing was applied.\n\n", doc.Weighing, x.Weighing.At.Format("2006-01-02"),
 		cell(x.Weighing.Auditor), doc.Seal,
@@ -574,65 +591,91 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 		}
 		p("\n")
 	}
-	var places []string
+	type spot struct{ amendment, spot int }
+	at := map[string][]spot{}
 	for i := range doc.Amendments {
-		for _, s := range doc.Amendments[i].Spots {
-			if !slices.Contains(places, s.Place) {
-				places = append(places, s.Place)
-			}
+		for k := range doc.Amendments[i].Spots {
+			place := doc.Amendments[i].Spots[k].Place
+			at[place] = append(at[place], spot{i, k})
 		}
 	}
-	slices.Sort(places)
-	for _, place := range places {
-		p("## %s\n\n", cell(place))
-		for i := range doc.Amendments {
-			a := &doc.Amendments[i]
-			for _, s := range a.Spots {
-				if s.Place != place {
-					continue
-				}
-				p("### %s. %s: %s to %s\n\n", a.Name, cell(x.Picked[i].Title()), cell(a.From), cell(a.To))
-				where := cell(s.Policy)
-				if s.Where != "" {
-					where += ", " + cell(s.Where)
-				}
-				p("- Where: %s", where)
-				if s.Origin != "" && s.Origin != s.Policy {
-					p(" (%s)", cell(s.Origin))
-				}
-				p("\n")
-				if s.Evidence.File != "" && s.Evidence.Line > 0 {
-					p("- Evidence: %s:%d\n", cell(s.Evidence.File), s.Evidence.Line)
-				}
-				p("- Why: %s\n", cell(why(x, i)))
-				p("- Whom it reaches: %s. %s.\n", Quantity(a.Accounts, "account"), cell(a.Touches.What))
-				if len(a.Touches.Services) > 0 {
-					p("- Accounts of services that stop working: %s\n", cell(strings.Join(a.Touches.Services, ", ")))
-				}
-				for _, h := range s.Held {
-					p("- **Held back**: otherwise %s. %s\n", cell(h.What), cell(h.Instead))
-				}
-				if len(s.Accounts) > 0 {
-					p("- Accounts: %s\n", cell(strings.Join(s.Accounts, ", ")))
-				}
-				for _, n := range a.Notes {
-					p("- Note: %s\n", cell(n))
-				}
-				if len(a.First) > 0 {
-					p("- First: %s\n", strings.Join(a.First, ", "))
-				}
-				switch {
-				case len(s.Held) > 0:
-				case len(s.Files) > 0:
-					p("- Apply: %s. Undo: %s.\n", cell(strings.Join(s.Files, ", ")), cell(strings.Join(s.Undo, ", ")))
-				default:
-					p("- By hand, since %s. %s\n", cell(s.ByHand), cell(byWords(x, i)))
-				}
-				p("\n")
-			}
+	reasons := make([]string, len(doc.Amendments))
+	for i := range reasons {
+		reasons[i] = why(x, i)
+	}
+	// Places that change alike are told once.
+	told, alike := map[string]string{}, map[string][]string{}
+	var order []string
+	for _, place := range slices.Sorted(maps.Keys(at)) {
+		var section strings.Builder
+		for _, s := range at[place] {
+			changeAt(&section, x, doc, s.amendment, s.spot, reasons[s.amendment])
 		}
+		key := strings.ReplaceAll(section.String(), cell(place), "\x00")
+		if told[key] == "" {
+			order, told[key] = append(order, key), section.String()
+		}
+		alike[key] = append(alike[key], cell(place))
+	}
+	for _, key := range order {
+		places := alike[key]
+		if len(places) == 1 {
+			p("## %s\n\n%s", places[0], told[key])
+			continue
+		}
+		p("## %s that change alike\n\nTold of %s; the others have the same, each with the files of its own folder: %s.\n\n%s",
+			Quantity(len(places), "place"), places[0], strings.Join(places[1:], ", "), told[key])
 	}
 	return b.String()
+}
+
+// changeCell is a text as Markdown shows it.
+func changeCell(text string) string { return changeText.Replace(Clean(text)) }
+
+// changeAt tells of an amendment at one place.
+func changeAt(b *strings.Builder, x *assess.Amending, doc *contract.AmendDocument, i, k int, reason string) {
+	p := func(format string, args ...any) { fmt.Fprintf(b, format, args...) }
+	cell := changeCell
+	a := &doc.Amendments[i]
+	s := &a.Spots[k]
+	p("### %s. %s: %s to %s\n\n", a.Name, cell(x.Picked[i].Title()), cell(a.From), cell(a.To))
+	where := cell(s.Policy)
+	if s.Where != "" {
+		where += ", " + cell(s.Where)
+	}
+	p("- Where: %s", where)
+	if s.Origin != "" && s.Origin != s.Policy {
+		p(" (%s)", cell(s.Origin))
+	}
+	p("\n")
+	if s.Evidence.File != "" && s.Evidence.Line > 0 {
+		p("- Evidence: %s:%d\n", cell(s.Evidence.File), s.Evidence.Line)
+	}
+	p("- Why: %s\n", cell(reason))
+	p("- Whom it reaches: %s. %s.\n", Quantity(a.Accounts, "account"), cell(a.Touches.What))
+	if len(a.Touches.Services) > 0 {
+		p("- Accounts of services that stop working: %s\n", cell(strings.Join(a.Touches.Services, ", ")))
+	}
+	for _, h := range s.Held {
+		p("- **Held back**: otherwise %s. %s\n", cell(h.What), cell(h.Instead))
+	}
+	if len(s.Accounts) > 0 {
+		p("- Accounts: %s\n", cell(strings.Join(s.Accounts, ", ")))
+	}
+	for _, n := range a.Notes {
+		p("- Note: %s\n", cell(n))
+	}
+	if len(a.First) > 0 {
+		p("- First: %s\n", strings.Join(a.First, ", "))
+	}
+	switch {
+	case len(s.Held) > 0:
+	case len(s.Files) > 0:
+		p("- Apply: %s. Undo: %s.\n", cell(strings.Join(s.Files, ", ")), cell(strings.Join(s.Undo, ", ")))
+	default:
+		p("- By hand, since %s. %s\n", cell(s.ByHand), cell(byWords(x, i, s.Place)))
+	}
+	p("\n")
 }
 
 // mostShut is how many accounts that cannot sign in any more are named at the head.
@@ -699,9 +742,9 @@ func why(x *assess.Amending, i int) string {
 }
 
 // byWords is what to do, where no file does it.
-func byWords(x *assess.Amending, i int) string {
+func byWords(x *assess.Amending, i int, place string) string {
 	for _, f := range x.Picked[i].Settles {
-		if slices.Contains(f.Settings, x.Picked[i].Setting) {
+		if slices.Contains(f.Settings, x.Picked[i].Setting) && (f.Authority.Name == place || f.Authority.Label() == place) {
 			return f.Remedy
 		}
 	}

@@ -151,7 +151,7 @@ func (v *htmlReport) Changes() []*amend.Amendment {
 
 // ChangesMore says how many more there are, and where.
 func (v *htmlReport) ChangesMore() string {
-	text := "sternledger amend weighs each of them anew, says whom it hits, and writes the change files."
+	text := "sternledger amend weighs each of them anew, leaves out what then settles nothing or makes another verdict worse, says whom each hits, and writes the change files."
 	if more := len(v.Plan.Amendments) - mostToDo; more > 0 {
 		text = page.Quantity(more, "more amendment") + " in the working paper. " + text
 	}

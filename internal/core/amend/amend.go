@@ -157,6 +157,15 @@ type Plan struct {
 	Settled    int              // of these, by all amendments together
 	Brings     []check.Finding  // that appear with all of them
 	Exact      bool             // it was weighed anew; else it is counted by settings
+	// Out are amendments that are planned of the record, and that weighing anew took out
+	// again: their names stay theirs.
+	Out []Out
+}
+
+// Out is an amendment that was taken out of the plan, and why.
+type Out struct {
+	*Amendment
+	Why string
 }
 
 // Keep leaves what an owner answers for.

@@ -136,7 +136,12 @@ func (p *Plan) Leave(all []*Amendment) {
 			a.Spots[0].Policy(), a.Becomes()), Choices: worse + ". Decide which baseline to follow.", Findings: a.Settles,
 			Severity: a.Severity})
 	}
-	p.Amendments = slices.DeleteFunc(p.Amendments, func(a *Amendment) bool { return out[a] })
+	p.Amendments = slices.DeleteFunc(p.Amendments, func(a *Amendment) bool {
+		if out[a] {
+			p.Out = append(p.Out, Out{a, "it would make another verdict worse, so that a person has to decide"})
+		}
+		return out[a]
+	})
 }
 
 // Needing are an amendment and all that do not hold without it.
@@ -165,6 +170,7 @@ func (p *Plan) Idle() (all []*Amendment) {
 // Drop takes an amendment out of the plan that settles nothing.
 func (p *Plan) Drop(a *Amendment) {
 	p.Amendments = slices.DeleteFunc(p.Amendments, func(b *Amendment) bool { return a == b })
+	p.Out = append(p.Out, Out{a, "it settles nothing once it is weighed anew"})
 }
 
 // Seen notes what weighing anew with all amendments showed: what they end, and what

@@ -52,7 +52,9 @@ func (p *Population) hold(a *Amendment, places map[estate.Place]bool, by map[est
 		}
 	}
 	for range a.Spots { // each round holds one back at least
-		x, done := p.playAt(near, places, at, false), true
+		var c changed
+		c.by(near, false)
+		x, done := p.playAt(&c, places, at), true
 		for i := range a.Spots {
 			s := &a.Spots[i]
 			if len(s.Held) > 0 {

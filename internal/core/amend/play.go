@@ -168,15 +168,38 @@ func (c *changed) by(all []*Amendment, held bool) {
 	c.scopes = map[govern.ScopeID]*govern.Scope{}
 	c.cleared, c.places = map[estate.Place]map[int]estate.Flag{}, map[estate.Place]bool{}
 	for _, a := range all {
+		if !a.Bears() {
+			continue
+		}
+		at := a.scopesAt()
 		for i := range a.Spots {
-			if a.Bears() && (held || len(a.Spots[i].Held) == 0) {
-				c.spot(a, &a.Spots[i])
+			if s := &a.Spots[i]; held || len(s.Held) == 0 {
+				c.spot(a, s, at(s))
 			}
 		}
 	}
 }
 
-func (c *changed) spot(a *Amendment, s *Spot) {
+// scopesAt returns what says which scopes a spot of the amendment reaches: of thousands
+// of places, each has its own.
+func (a *Amendment) scopesAt() func(*Spot) []*govern.Scope {
+	if len(a.Spots) == 1 {
+		return func(*Spot) []*govern.Scope { return a.Scopes }
+	}
+	by := map[estate.Place][]*govern.Scope{}
+	for _, scope := range a.Scopes {
+		at := scope.Authority.Place()
+		by[at] = append(by[at], scope)
+	}
+	return func(s *Spot) []*govern.Scope {
+		if s.Via == s.At {
+			return by[s.At]
+		}
+		return append(by[s.At][:len(by[s.At]):len(by[s.At])], by[s.Via]...)
+	}
+}
+
+func (c *changed) spot(a *Amendment, s *Spot, scopes []*govern.Scope) {
 	if a.Flag != 0 {
 		c.places[s.At] = true
 		rows := c.cleared[s.At]
@@ -196,10 +219,7 @@ func (c *changed) spot(a *Amendment, s *Spot) {
 		}
 		into = c.lines
 	}
-	for _, scope := range a.Scopes {
-		if !a.at(s, scope) {
-			continue
-		}
+	for _, scope := range scopes {
 		id := scope.ID()
 		if into[id] == nil {
 			into[id] = map[setting.ID]setting.Value{}
@@ -207,15 +227,6 @@ func (c *changed) spot(a *Amendment, s *Spot) {
 		into[id][a.Setting], c.scopes[id] = a.To, scope
 		c.places[id.At] = true
 	}
-}
-
-// at reports whether a spot of an amendment is what reaches a scope.
-func (a *Amendment) at(s *Spot, scope *govern.Scope) bool {
-	if len(a.Spots) == 1 {
-		return true
-	}
-	at := scope.Authority.Place()
-	return s.At == at || s.Via == at
 }
 
 // ages are the settings of which an account's line of shadow has its own.
@@ -252,9 +263,11 @@ func (a *Amendment) Bears() bool {
 // on: what happens to them if nobody acts on it.
 func (p *Population) Play(all []*Amendment, at int64) *Played { return p.play(all, at, false) }
 
-// PlayAt plays those of one place.
-func (p *Population) PlayAt(all []*Amendment, place estate.Place, at int64) *Played {
-	return p.playAt(all, map[estate.Place]bool{place: true}, at, false)
+// PlayAt returns what plays those of one place.
+func (p *Population) PlayAt(all []*Amendment, at int64) func(estate.Place) *Played {
+	var c changed
+	c.by(all, false)
+	return func(place estate.Place) *Played { return p.playAt(&c, map[estate.Place]bool{place: true}, at) }
 }
 
 func (p *Population) play(all []*Amendment, at int64, held bool) *Played {
@@ -266,13 +279,13 @@ func (p *Population) play(all []*Amendment, at int64, held bool) *Played {
 			}
 		}
 	}
-	return p.playAt(all, places, at, held)
+	var c changed
+	c.by(all, held)
+	return p.playAt(&c, places, at)
 }
 
 // playAt plays the accounts of some places.
-func (p *Population) playAt(all []*Amendment, places map[estate.Place]bool, at int64, held bool) *Played {
-	var c changed
-	c.by(all, held)
+func (p *Population) playAt(c *changed, places map[estate.Place]bool, at int64) *Played {
 	x := &Played{}
 	var authorities []int
 	for place := range places {
@@ -283,7 +296,7 @@ func (p *Population) playAt(all []*Amendment, places map[estate.Place]bool, at i
 	slices.Sort(authorities)
 	for _, i := range authorities {
 		if c.places[p.places[i].Place()] {
-			p.playPlace(x, i, &c, at)
+			p.playPlace(x, i, c, at)
 		}
 	}
 	x.sort()

@@ -50,6 +50,7 @@ type Modification struct {
 type Entry struct {
 	DN            string
 	Modifications []Modification
+	Comment       []string // above the record, in both directions
 }
 
 // Modify says which attributes give an entry of a kind the settings. now are the
@@ -202,7 +203,7 @@ func Changes(entries []Entry, comment []string) (change, undo []byte) {
 	head(&do, "Changes, to be applied with an LDAP client (ldapmodify -f).")
 	head(&back, "Undoes the changes of change.ldif.")
 	for _, e := range entries {
-		writeRecord(&do, e.DN, e.Modifications, func(m Modification) (string, bool) { return m.New, true })
+		writeRecord(&do, e, e.Modifications, func(m Modification) (string, bool) { return m.New, true })
 	}
 	for i := range entries {
 		e := entries[len(entries)-1-i]
@@ -211,7 +212,7 @@ func Changes(entries []Entry, comment []string) (change, undo []byte) {
 				back.WriteString("\n# " + oneLine(fmt.Sprintf("%s of %s: what it was is not in the evidence", m.Attribute, e.DN)) + "\n")
 			}
 		}
-		writeRecord(&back, e.DN, slices.DeleteFunc(slices.Clone(e.Modifications), func(m Modification) bool { return m.Unread }),
+		writeRecord(&back, e, slices.DeleteFunc(slices.Clone(e.Modifications), func(m Modification) bool { return m.Unread }),
 			func(m Modification) (string, bool) { return m.Old, !m.Absent })
 	}
 	return do.Bytes(), back.Bytes()
@@ -228,12 +229,15 @@ func oneLine(text string) string {
 
 // writeRecord writes one record. A value that is none takes the attribute away, and is no
 // error where there is none (RFC 4511, 4.6: replace).
-func writeRecord(b *bytes.Buffer, dn string, all []Modification, value func(Modification) (string, bool)) {
+func writeRecord(b *bytes.Buffer, e Entry, all []Modification, value func(Modification) (string, bool)) {
 	if len(all) == 0 {
 		return
 	}
 	b.WriteString("\n")
-	intake.WriteLine(b, "dn", dn)
+	for _, c := range e.Comment {
+		b.WriteString("# " + oneLine(c) + "\n")
+	}
+	intake.WriteLine(b, "dn", e.DN)
 	b.WriteString("changetype: modify\n")
 	for _, m := range all {
 		b.WriteString("replace: " + m.Attribute + "\n")

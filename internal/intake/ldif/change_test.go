@@ -18,7 +18,7 @@ func FuzzChanges(f *testing.F) {
 	f.Add("", "", " ", "")
 	f.Fuzz(func(t *testing.T, dn, old, text, comment string) {
 		e := []Entry{{dn, []Modification{{"minPwdLength", text, old, false, false}, {"pwdMaxAge", text, "", true, false},
-			{"maxPwdAge", text, "", false, true}}}}
+			{"maxPwdAge", text, "", false, true}}, []string{comment}}}
 		change, undo := Changes(e, []string{comment})
 		read := func(file []byte) (records [][]string) {
 			if err := eachRecord(bytes.NewReader(file), func(lines []string) {
@@ -119,7 +119,7 @@ func TestModify(t *testing.T) {
 // What is applied to an export reads as what the directory would export then.
 func TestApply(t *testing.T) {
 	const export = "dn: DC=x,\n DC=example\nminPwdLength: 8\npwdProperties:: MQ==\n\ndn: CN=y,DC=x,DC=example\nminPwdLength: 3"
-	entries := []Entry{{"dc=X,dc=example", []Modification{{"minPwdLength", "14", "8", false, false}, {"maxPwdAge", "0", "", true, false}}}}
+	entries := []Entry{{"dc=X,dc=example", []Modification{{"minPwdLength", "14", "8", false, false}, {"maxPwdAge", "0", "", true, false}}, nil}}
 	var out bytes.Buffer
 	if err := Apply(strings.NewReader(export), &out, entries); err != nil {
 		t.Fatal(err)

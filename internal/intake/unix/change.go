@@ -27,8 +27,8 @@ type Edit struct {
 // Change is what is done to one line of a file, which is exact to the byte elsewhere.
 type Change struct {
 	Part     string
-	Line     int // from 1
-	Old, New string
+	Line     int    // from 1
+	Old, New string // New may have further lines behind the file's last
 }
 
 // Edited says how lines become those that give the settings; left are the edits that
@@ -36,6 +36,10 @@ type Change struct {
 func Edited(parts map[string][]byte, edits []Edit) (changes []Change, left []Edit) {
 	for _, x := range edits {
 		lines := bytes.Split(parts[x.Part], []byte("\n"))
+		if c, ok := added(parts, changes, x); ok {
+			changes = append(slices.DeleteFunc(changes, func(b Change) bool { return b.Part == c.Part && b.Line == c.Line }), c)
+			continue
+		}
 		if x.Line < 1 || x.Line > len(lines) {
 			left = append(left, x)
 			continue
@@ -55,7 +59,56 @@ func Edited(parts map[string][]byte, edits []Edit) (changes []Change, left []Edi
 			changes = append(changes, Change{x.Part, x.Line, old, now})
 		}
 	}
-	return changes, left
+	// A line that has the value already is not touched.
+	return slices.DeleteFunc(changes, func(c Change) bool { return c.Old == c.New }), left
+}
+
+// files are where modules look for settings that no call of theirs has.
+var files = map[string]string{"pam_pwquality": "etc/security/pwquality.conf", "pam_faillock": "etc/security/faillock.conf",
+	"pam_pwhistory": "etc/security/pwhistory.conf"}
+
+// added puts a setting that no line has behind the last line of its module's file, which
+// is in the evidence. That the module looks there, and that it counts, is seen when the
+// machine is read again.
+func added(parts map[string][]byte, changes []Change, x Edit) (Change, bool) {
+	name, module := AskedAs(x.Setting)
+	file := files[module]
+	data, known := parts[file]
+	if file == "" || !known || !bytes.HasSuffix(data, []byte("\n")) || callsModule(lineAt(parts, x), module) {
+		return Change{}, false
+	}
+	for line := range strings.Lines(string(data)) {
+		code, _, _ := strings.Cut(line, "#")
+		if word, _, _ := strings.Cut(strings.TrimSpace(code), "="); strings.TrimSpace(word) == name {
+			return Change{}, false // it is there, and that line is to be changed
+		}
+	}
+	text := name
+	if x.Setting != setting.LockoutAdministrator {
+		form := Forms()[name]
+		if form == nil || form(x.To) == "" {
+			return Change{}, false
+		}
+		text += " = " + form(x.To)
+	}
+	n := bytes.Count(data, []byte("\n"))
+	last := strings.Split(string(data), "\n")[n-1]
+	c := Change{Part: file, Line: n, Old: last, New: last}
+	if i := slices.IndexFunc(changes, func(b Change) bool { return b.Part == file && b.Line == n }); i >= 0 {
+		c = changes[i]
+	}
+	if redact.HasMark(c.Old) || x.Setting == setting.LockoutAdministrator && x.To != setting.On {
+		return Change{}, false
+	}
+	c.New += "\n" + text
+	return c, true
+}
+
+func lineAt(parts map[string][]byte, x Edit) string {
+	if lines := strings.Split(string(parts[x.Part]), "\n"); x.Line >= 1 && x.Line <= len(lines) {
+		return lines[x.Line-1]
+	}
+	return "" // nothing sets it
 }
 
 // editLine writes a setting into the line that decides it.
@@ -205,14 +258,22 @@ func Diff(parts map[string][]byte, changes []Change) []byte {
 			}
 			from, to = from-lead, to+tail
 			told = to
-			fmt.Fprintf(&out, "@@ -%s +%s @@\n", span(from, to), span(from, to))
+			more := 0 // lines behind the file's last
+			for n := from; n <= to; n++ {
+				more += strings.Count(byLine[n].New, "\n")
+			}
+			fmt.Fprintf(&out, "@@ -%s +%s @@\n", span(from, to), span(from, to+more))
 			for n := from; n <= to; n++ {
 				end := "\n"
 				if n == len(lines) { // the file's last line has no end
 					end = "\n\\ No newline at end of file\n"
 				}
-				if c, ok := byLine[n]; ok {
-					out.WriteString("-" + c.Old + end + "+" + c.New + end)
+				c, ok := byLine[n]
+				rest, behind := strings.CutPrefix(c.New, c.Old+"\n")
+				if ok && behind {
+					out.WriteString(" " + c.Old + end + "+" + strings.ReplaceAll(rest, "\n", "\n+") + end)
+				} else if ok {
+					out.WriteString("-" + c.Old + end + "+" + strings.ReplaceAll(c.New, "\n", "\n+") + end)
 				} else {
 					out.WriteString(" " + lines[n-1] + end)
 				}

@@ -120,3 +120,48 @@ func TestDiffIsTaken(t *testing.T) {
 		}
 	}
 }
+
+// A setting that no line has is put behind its module's file, where that is in the
+// evidence and ends with a line; the diff says so and can be taken back.
+func TestAddedLines(t *testing.T) {
+	const stack = "password requisite pam_pwquality.so retry=3\npassword required pam_unix.so\n"
+	edit := func(id setting.ID, n int64, line int) Edit {
+		return Edit{Setting: id, Part: "etc/pam.d/common-password", Line: line, Where: "common-password password", To: setting.Number(n)}
+	}
+	for name, c := range map[string]struct {
+		conf  string
+		edits []Edit
+		want  string // of the file; empty: it stays, and the edits are left
+		diff  string
+	}{
+		"two":           {"# nothing\nminlen = 14\n", []Edit{edit(setting.MaxRepeat, 3, 2), edit(setting.MaxSequence, 3, 2)}, "# nothing\nminlen = 14\nmaxrepeat = 3\nmaxsequence = 3\n", "@@ -1,2 +1,4 @@\n # nothing\n minlen = 14\n+maxrepeat = 3\n+maxsequence = 3\n"},
+		"no line sets":  {"# nothing\n", []Edit{edit(setting.MaxRepeat, 3, 0)}, "# nothing\nmaxrepeat = 3\n", "@@ -1,1 +1,2 @@\n # nothing\n+maxrepeat = 3\n"},
+		"in a comment":  {"# maxrepeat = 0\n", []Edit{edit(setting.MaxRepeat, 3, 2)}, "# maxrepeat = 0\nmaxrepeat = 3\n", "+maxrepeat = 3\n"},
+		"there already": {"maxrepeat = 9\n", []Edit{edit(setting.MaxRepeat, 3, 2)}, "", ""},
+		"no line's end": {"# nothing", []Edit{edit(setting.MaxRepeat, 3, 2)}, "", ""},
+		"cut out":       {"# nothing\n[struck out]\n", []Edit{edit(setting.MaxRepeat, 3, 2)}, "", ""},
+		"not called by": {"# nothing\n", []Edit{edit(setting.LockoutThreshold, 5, 2)}, "", ""},
+	} {
+		parts := map[string][]byte{"etc/pam.d/common-password": []byte(stack), "etc/security/pwquality.conf": []byte(c.conf)}
+		changes, left := Edited(parts, c.edits)
+		if c.want == "" {
+			if len(changes) != 0 || len(left) != len(c.edits) {
+				t.Errorf("%s: %v, left %v", name, changes, left)
+			}
+			continue
+		}
+		if got := string(Apply(parts, changes)["etc/security/pwquality.conf"]); got != c.want || len(left) != 0 {
+			t.Errorf("%s: %q, want %q; left %v", name, got, c.want, left)
+		}
+		if got := string(Diff(parts, changes)); !strings.HasPrefix(got, "--- a/etc/security/pwquality.conf\n") || !strings.HasSuffix(got, c.diff) {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	// A call that has options of its own gets one more, and a line with that value is left alone.
+	parts := map[string][]byte{"etc/pam.d/common-password": []byte(stack), "etc/login.defs": []byte("PASS_MIN_DAYS 1\n")}
+	changes, _ := Edited(parts, []Edit{edit(setting.MaxRepeat, 3, 1), {Setting: setting.MinAge, Part: "etc/login.defs", Line: 1, Where: "PASS_MIN_DAYS",
+		To: setting.Number(86400)}})
+	if len(changes) != 1 || changes[0].New != "password requisite pam_pwquality.so retry=3 maxrepeat=3" {
+		t.Errorf("%+v", changes)
+	}
+}
