@@ -84,15 +84,15 @@ func reasons(e *custody.Engagement, before, now *custody.Weighing, opt custody.W
 			all = append(all, text)
 		}
 	}
-	add(!maps.Equal(before.Files, now.Files), "the evidence is another")
-	add(told.Inputs.Config != custody.HexSum([]byte(e.Config.Text)), custody.ConfigName+" is another")
+	add(!maps.Equal(before.Files, now.Files), "evidence changed")
+	add(told.Inputs.Config != custody.HexSum([]byte(e.Config.Text)), custody.ConfigName+" changed")
 	add(!slices.Equal(told.Inputs.Against, opt.Against), "other baselines are chosen")
 	texts := map[string]string{}
 	for name, text := range now.Texts {
 		texts[name] = custody.HexSum([]byte(text))
 	}
-	add(slices.Equal(told.Inputs.Against, opt.Against) && !maps.Equal(told.Inputs.Baselines, texts), "a baseline's text is another")
-	add(!slices.Equal(told.Inputs.Machines, now.Machines), "the list of machines is another")
+	add(slices.Equal(told.Inputs.Against, opt.Against) && !maps.Equal(told.Inputs.Baselines, texts), "the text of a baseline changed")
+	add(!slices.Equal(told.Inputs.Machines, now.Machines), "the list of machines changed")
 	add(!slices.EqualFunc(before.Waivers, now.Waivers, func(x, y check.Waiver) bool {
 		return x.Entry == y.Entry && x.Fingerprint == y.Fingerprint && x.State == y.State
 	}), "a waiver was added, withdrawn, or ended")

@@ -13,6 +13,7 @@ import (
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/record"
+	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
 )
 
@@ -79,6 +80,10 @@ func TestEarlierVersions(t *testing.T) {
 				}
 				if !reflect.DeepEqual(was.Findings, is.Findings) {
 					t.Errorf("findings:\n%+v, want\n%+v", is.Findings, was.Findings)
+				}
+				for i := range was.Verdicts {
+					v := &was.Verdicts[i]
+					v.Demanded = setting.Get(v.Setting).Renamed(v.Demanded)
 				}
 				if !reflect.DeepEqual(was.Verdicts, is.Verdicts) {
 					t.Errorf("verdicts:\n%+v, want\n%+v", is.Verdicts, was.Verdicts)
@@ -178,7 +183,7 @@ func TestWhatIsRecorded(t *testing.T) {
 	c.at = c.at.AddDate(0, 2, 0)
 	weigh("when it has ended", "ended", custody.WeighOptions{})
 	take(e, t, strings.Replace(domain, "minPwdLength: 10", "minPwdLength: 9", 1))
-	weigh("new evidence", "the evidence is another", custody.WeighOptions{})
+	weigh("new evidence", "evidence changed", custody.WeighOptions{})
 	swap(t, filepath.Join(e.Dir, custody.ConfigName),
 		"title: T\nauditor: R. Quill\nbaselines: [cis-windows-server]\nexpect: {newer-than: 2000d}\n")
 	other, err := custody.Open(t.Context(), e.Dir, c.now, Judge)
@@ -187,7 +192,7 @@ func TestWhatIsRecorded(t *testing.T) {
 	}
 	defer other.Close()
 	e = other
-	weigh("another configuration", "engagement.yaml is another", custody.WeighOptions{})
+	weigh("another configuration", "engagement.yaml changed", custody.WeighOptions{})
 	c.at = c.at.AddDate(6, 0, 0)
 	weigh("when evidence has grown old", "with the day", custody.WeighOptions{})
 	weigh("and the next day", "", custody.WeighOptions{})

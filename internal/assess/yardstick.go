@@ -348,7 +348,7 @@ func written(d *contract.BaselineNewDocument, b *baseline.Baseline) (string, err
 		asks = append(asks, string(u.Setting)+": "+u.Why)
 	}
 	comment("Rules about passwords or lockout that are not understood:", left)
-	comment("Settings on which nothing is demanded:", asks)
+	comment("Settings on which nothing is required:", asks)
 	if _, err := baseline.Parse(b.ID+".yaml", []byte(out.String())); err != nil {
 		return "", fmt.Errorf("what was made of it cannot be written as a baseline: %w", err)
 	}

@@ -761,7 +761,7 @@ func TestChecklistForWindows(t *testing.T) {
 	one := fromFile(t, "harbour-windows-xccdf.xml", Options{Profile: "Level_1"})
 	same(t, "level 1", one.demanded(), []string{"min-length at least 14 characters (1.1_length, CCE-90001-7, serious)",
 		"blank-password-console-only on (2.1_blank, grave)",
-		"lockout-threshold at most 3 failed tries (1.4.1_threshold, serious)",
+		"lockout-threshold at most 3 failed attempts (1.4.1_threshold, serious)",
 		"lockout-duration at least 15 minutes, or locks until an administrator unlocks (1.4_duration, serious)"})
 	two := fromFile(t, "harbour-windows-xccdf.xml", Options{Profile: "xccdf_example.marrowick_profile_Level_2"})
 	same(t, "level 2", two.told(), []string{"1.1_length understood: min-length !", "1.2_oldest understood: max-age",
@@ -800,7 +800,7 @@ func TestDataStreamForLinux(t *testing.T) {
 		"max-age 1 day to 365 days (pass_max_days, serious)",
 		"min-age at least 1 day (perl, minor)", "expiry-warning at least 7 days (pass_warn, minor)",
 		"inactive-disable at most 45 days (inactive, minor)",
-		"hash-method sha512 or yescrypt (hashing; hashing_pam, grave)", "lockout-threshold at most 5 failed tries, or never locks (deny, " +
+		"hash-method sha512 or yescrypt (hashing; hashing_pam, grave)", "lockout-threshold at most 5 failed attempts, or never locks (deny, " +
 			"serious)",
 		"lockout-duration at least 15 minutes, or locks until an administrator unlocks (unlock, serious)",
 		"lockout-administrator on (root_locks, serious)",

@@ -34,14 +34,14 @@ func TestIdioms(t *testing.T) {
 			t3, o3 := line("3", "/etc/pam.d/system-auth", deny, "none_exist", "")
 			c.criteria = `<criteria operator="OR"><criteria><criterion test_ref="t1"/><criterion test_ref="t3"/></criteria><criterion test_ref="t2"/></criteria>`
 			c.rest = t1 + t2 + t3 + "¦" + o1 + o2 + o3 + "¦" + least("s5", "less than or equal", 5)
-			c.want = "lockout-threshold at most 5 failed tries, or never locks"
+			c.want = "lockout-threshold at most 5 failed attempts, or never locks"
 			return c
 		}(),
 		"in the file, and not in the stack": func() (c struct{ criteria, rest, want string }) {
 			t1, o1 := line("1", "/etc/security/faillock.conf", `^\s*deny\s*=\s*(\d+)`, "", "s5")
 			t3, o3 := line("3", "/etc/pam.d/system-auth", deny, "none_exist", "")
 			c.criteria = `<criteria><criterion test_ref="t1"/><criterion test_ref="t3"/></criteria>`
-			c.rest, c.want = t1+t3+"¦"+o1+o3+"¦"+least("s5", "less than or equal", 5), "lockout-threshold at most 5 failed tries, or never locks"
+			c.rest, c.want = t1+t3+"¦"+o1+o3+"¦"+least("s5", "less than or equal", 5), "lockout-threshold at most 5 failed attempts, or never locks"
 			return c
 		}(),
 		"the older module for lockout": func() (c struct{ criteria, rest, want string }) {

@@ -139,7 +139,7 @@ func (e *evaluation) condition(id string) (formula, error) {
 }
 
 // everyWay reads a rule with its conditions taken both ways. What it then demands has to be
-// one thing: where it is not so, nothing is demanded, or the rule is not for that system.
+// one thing: where it is not so, nothing is required, or the rule is not for that system.
 func (e *evaluation) everyWay(read func() (formula, error)) (formula, error) {
 	e.conditions, e.not = nil, nil
 	first, err := read()

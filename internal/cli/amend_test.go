@@ -510,9 +510,9 @@ func TestAmendSecondAct(t *testing.T) {
 		later string
 		want  map[string]string
 	}{
-		{"month", map[string]string{"Executives: Lockout threshold": "took, 5 failed tries",
+		{"month", map[string]string{"Executives: Lockout threshold": "took, 5 failed attempts",
 			"Ticket Kiosks: Minimum length":            "otherwise, 13 characters",
-			"Default Domain Policy: Lockout threshold": "not-yet, 10 failed tries", "gate1: Empty password accepted": "took, off",
+			"Default Domain Policy: Lockout threshold": "not-yet, 10 failed attempts", "gate1: Empty password accepted": "took, off",
 			"gate1: Password history": "took, 24 passwords"}},
 		{"quarter", map[string]string{"Executives: Lockout threshold": "undone, never locks",
 			"Executives: Minimum length": "took, 14 characters"}},

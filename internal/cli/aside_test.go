@@ -41,7 +41,7 @@ func TestSetAside(t *testing.T) {
 	if !strings.Contains(out, "as of entry 2") || length() != 10.0 {
 		t.Errorf("%v after\n%s", length(), out)
 	}
-	if out := must(t, dir, "weigh"); !strings.Contains(out, "Recorded: the evidence is another") {
+	if out := must(t, dir, "weigh"); !strings.Contains(out, "Recorded: evidence changed") {
 		t.Errorf("%s", out)
 	}
 	must(t, dir, "verify")

@@ -37,7 +37,7 @@ func TestBaselineCommands(t *testing.T) {
 		"min-length password alone; windows-domain, windows-machine":       "at least 15 characters[]",
 		"min-length with a second factor; windows-domain, windows-machine": "at least 14 characters[]",
 		"complexity ": "no value[[cis-windows-server nist-800-63b] [nist-800-63b pci-dss-4]]",
-		"lockout-threshold windows-domain, windows-machine": "at most 5 failed tries[]",
+		"lockout-threshold windows-domain, windows-machine": "at most 5 failed attempts[]",
 		"lockout-duration windows-domain, windows-machine":  "at least 30 minutes or locks until an administrator unlocks[]",
 	} {
 		if bands[key] != want {

@@ -70,7 +70,7 @@ func (s *shared) complete(cmd *cobra.Command) {
 	}
 }
 
-// completer offers what begins with what is typed. In lists parted by commas, the
+// completer offers what begins with what is typed. In lists separated by commas, the
 // last counts.
 func (s *shared) completer(of values) cobra.CompletionFunc {
 	return func(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {

@@ -337,7 +337,7 @@ func TestGatherIsOneChange(t *testing.T) {
 		say              []string
 	}{
 		{"empty file", "empty.ldif", "", []string{"empty.ldif", "the file is empty", "expected"}},
-		{"a picture", "quay.png", png, []string{"quay.png", "a picture, which is not read", "gather --sheet-template"}},
+		{"a picture", "quay.png", png, []string{"quay.png", "a picture: not supported", "gather --sheet-template"}},
 		{"cut in base64", "cut.ldif", smallHead + "\ndn: CN=a,DC=x,DC=example\njpegPhoto:: QUJDRA",
 			[]string{"cut.ldif:17", "middle of a base64 value"}},
 		{"INF without account settings", "rights.inf", "[Unicode]\nUnicode=yes\n[Privilege Rights]\nSeX = *S-1-5-32\n",
@@ -345,7 +345,7 @@ func TestGatherIsOneChange(t *testing.T) {
 		{"head without settings", "head.ldif", "dn: DC=y,DC=example\nobjectClass: domainDNS\nobjectSid: S-1-5-21-1-2-3\n",
 			[]string{"head.ldif:1", "none of the password and lockout attributes"}},
 		{"threshold out of range", "minus.ldif", strings.Replace(smallHead, "lockoutThreshold: 3", "lockoutThreshold: -3", 1),
-			[]string{"minus.ldif:7", `"-3"`, "0 failed tries to 65535 failed tries", "--with-gaps"}},
+			[]string{"minus.ldif:7", `"-3"`, "0 failed attempts to 65535 failed attempts", "--with-gaps"}},
 		{"length out of range", "long.inf", "[System Access]\nMinimumPasswordLength = 900\n",
 			[]string{"long.inf:2", `"900"`, "0 characters to 128 characters"}},
 	} {
@@ -470,7 +470,7 @@ func TestWithGaps(t *testing.T) {
 	doc := document(t, dir, "weigh")
 	for _, f := range doc["findings"].([]any) {
 		if at(f, "settings", 0) == "lockout-threshold" && at(f, "check") == nil {
-			if at(f, "verdict") != "missing" || !strings.Contains(at(f, "reason").(string), "-3 failed tries") {
+			if at(f, "verdict") != "missing" || !strings.Contains(at(f, "reason").(string), "-3 failed attempts") {
 				t.Errorf("%v", f)
 			}
 			return

@@ -17,7 +17,7 @@ func newRehearse(s *shared) *cobra.Command {
 counts: when the count starts again, when the account locks, when it opens, what
 an observer sees. Nothing is signed in to anywhere.
 
-A series is so many wrong tries at once, every so often, for so long. A timeline
+A series is so many wrong attempts at once, every so often, for so long. A timeline
 file has a line for each sign-in, "TIME wrong", "TIME right" or "TIME old" (the
 account's password of two changes ago), TIME with its unit
 from the beginning ("90s", "10 minutes", "1h"), in order.`,
@@ -46,7 +46,7 @@ from the beginning ("90s", "10 minutes", "1h"), in order.`,
 	flags.StringVar(&opt.Scope, "scope", "", "play against this scope's lockout")
 	flags.StringVar(&opt.Account, "account", "", "play against this account's lockout: a name, principal name, DN or SID")
 	flags.StringVar(&opt.Authority, "authority", "", "look for the account in this authority only")
-	flags.Int64Var(&opt.Tries, "tries", 5, "wrong tries at once")
+	flags.Int64Var(&opt.Tries, "tries", 5, "wrong attempts at once")
 	flags.StringVar(&opt.Every, "every", "10m", "again after this time")
 	flags.StringVar(&opt.For, "for", "62h", "for this time")
 	flags.StringVar(&opt.Timeline, "timeline", "", "play the sign-ins of this file instead")

@@ -248,7 +248,7 @@ func TestRehearse(t *testing.T) {
 	write(t, file, strings.Replace(string(template), wide("LockoutBadCount = 10"), wide("LockoutBadCount = 7"), 1))
 	must(t, audit, "gather", filepath.Join(dir, "exports/sysvol"))
 	if got := fmt.Sprint(document(t, audit, "rehearse", "--scope", "marrowick.example / domain default / standard", "--for",
-		"1h")["notes"]); !strings.Contains(got, "the domain enforces 10 failed tries") || !strings.Contains(got, "configures 7 failed tries") {
+		"1h")["notes"]); !strings.Contains(got, "the domain enforces 10 failed attempts") || !strings.Contains(got, "configures 7 failed attempts") {
 		t.Errorf("a template of another threshold: %s", got)
 	}
 	timeline := write(t, filepath.Join(t.TempDir(), "t.txt"), "0 wrong\n1m wrong\n2m wrong\n3m right\n")

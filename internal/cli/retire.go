@@ -37,6 +37,6 @@ is that the facts are what the files said. Copies made elsewhere are not touched
 		},
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why, and who decided; stands in the ledger")
-	cmd.Flags().BoolVar(&destroy, "destroy", false, "yes, for good")
+	cmd.Flags().BoolVar(&destroy, "destroy", false, "confirm permanent deletion")
 	return cmd
 }

@@ -42,7 +42,7 @@ func TestBaselineOfABenchmark(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, theirs := range []string{"Quay servers", "How old passwords get", "What the harbour asks", "Failed tries", "Empty passwords"} {
+	for _, theirs := range []string{"Quay servers", "How old passwords get", "What the harbour asks", "Failed attempts", "Empty passwords"} {
 		if strings.Contains(string(text), theirs) {
 			t.Errorf("the file has the document's words %q", theirs)
 		}
@@ -58,7 +58,7 @@ func TestBaselineOfABenchmark(t *testing.T) {
 		seen[at(v, "setting").(string)] = fmt.Sprint(at(v, "verdict"), " ", at(v, "demanded"))
 	}
 	for id, want := range map[string]string{"min-length": "weak at least 16 characters", "max-age": "holds at most 365 days",
-		"lockout-threshold": "weak at most 3 failed tries",
+		"lockout-threshold": "weak at most 3 failed attempts",
 		"min-age":           "missing at least 1 day"} {
 		if seen[id] != want {
 			t.Errorf("%s: %q, want %q", id, seen[id], want)

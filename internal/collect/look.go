@@ -477,7 +477,7 @@ func (t trees) recognise(c *candidate) (why string, err error) {
 		return "a document of an office program; save a sheet as CSV", nil
 	}
 	if known := refused(c.path, head); known != nil {
-		return known.what + ", which is not read; ask for " + known.instead, nil
+		return known.what + ": not supported; ask for " + known.instead, nil
 	}
 	return unknown(head), nil
 }

@@ -163,7 +163,7 @@ type BaselineNewDocument struct {
 	NotUnderstood int               `json:"not_understood"` // though about passwords or lockout
 	Elsewhere     int               `json:"other"`          // about other things
 	Rules         []RuleDocument    `json:"about"`          // those about passwords or lockout
-	Unasked       []DroppedDocument `json:"unasked"`        // settings on which nothing is demanded
+	Unasked       []DroppedDocument `json:"unasked"`        // settings on which nothing is required
 }
 
 // RuleDocument is what came of one rule of a benchmark.

@@ -227,6 +227,9 @@ func (o *older) demand(id, ref string, on setting.ID, text string) (*baseline.Ba
 		i = len(o.w.Baselines) - 1
 	}
 	b := o.w.Baselines[i]
+	if s, ok := setting.Lookup(on); ok {
+		text = s.Renamed(text)
+	}
 	var near *baseline.Demand
 	for k := range b.Demands {
 		d := &b.Demands[k]

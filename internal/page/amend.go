@@ -269,8 +269,8 @@ func hit(s *Sheet, x *assess.Amending) {
 			s.Entry("", "", f.Name+", "+f.Place.Name+": "+fateText(x, &f))
 		}
 	}
-	s.Text(fmt.Sprintf("In a year: %s forced changes of passwords, now %s; %s calls to have an account unlocked, now %s.",
-		Grouped(int(x.After.Changes+0.5)), Grouped(int(x.Before.Changes+0.5)), Grouped(int(x.After.Calls+0.5)), Grouped(int(x.Before.Calls+0.5))))
+	s.Text(fmt.Sprintf("Forced changes of passwords in a year: %s today, %s after; calls to unlock an account: %s today, %s after.",
+		Grouped(int(x.Before.Changes+0.5)), Grouped(int(x.After.Changes+0.5)), Grouped(int(x.Before.Calls+0.5)), Grouped(int(x.After.Calls+0.5))))
 }
 
 func fateText(x *assess.Amending, f *amend.Fate) string {
@@ -577,9 +577,9 @@ func ChangeWords(x *assess.Amending, doc *contract.AmendDocument) string {
 		}
 	}
 	p("\n")
-	p("In a year: %.0f forced changes of passwords (now %.0f), %.0f calls to have an account unlocked (now %.0f).\n\n", doc.Changes[1],
-		doc.Changes[0], doc.Calls[1],
-		doc.Calls[0])
+	p("Forced changes of passwords in a year: %.0f today, %.0f after; calls to unlock an account: %.0f today, %.0f after.\n\n", doc.Changes[0],
+		doc.Changes[1], doc.Calls[0],
+		doc.Calls[1])
 	p("| Accepted by | When | Applied by | When |\n| --- | --- | --- | --- |\n|  |  |  |  |\n\n")
 	p("## Order\n\nAs they are numbered: what others need comes first. Apply a part, gather, weigh, and look at `sternledger amend " +
 		"--status` before the next.\n\n")

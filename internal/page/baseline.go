@@ -91,7 +91,7 @@ func Baseline(s *Sheet, b *baseline.Baseline, source string) error {
 		s.Entry(string(d.Severity), "", head, lines...)
 	}
 	for _, x := range b.Dropped {
-		s.Entry("dropped", "", string(x.Setting)+": nothing is demanded", x.Why)
+		s.Entry("dropped", "", string(x.Setting)+": nothing is required", x.Why)
 	}
 	return s.Err()
 }
@@ -190,7 +190,7 @@ func NewBaseline(s *Sheet, d *contract.BaselineNewDocument) error {
 	})
 	if len(d.Unasked) > 0 {
 		s.Blank()
-		s.Title("Nothing is demanded", Quantity(len(d.Unasked), "setting"))
+		s.Title("Nothing is required", Quantity(len(d.Unasked), "setting"))
 		for _, u := range d.Unasked {
 			s.Text(string(u.Setting) + ": " + u.Why)
 		}

@@ -246,9 +246,9 @@ func scopeForecast(s *Sheet, x *assess.ScopeForecast) {
 		case f.Lockout.Never:
 			return "nobody can be locked out: nothing locks"
 		case f.Denial == nil:
-			return fmt.Sprintf("%d failed tries for each account", f.Lockout.Threshold)
+			return fmt.Sprintf("%d failed attempts for each account", f.Lockout.Threshold)
 		}
-		text := Grouped(int(*f.Denial)) + " failed tries lock every account of the scope"
+		text := Grouped(int(*f.Denial)) + " failed attempts lock every account of the scope"
 		if f.DenialEvery != nil {
 			return text + ", again after " + setting.Span(*f.DenialEvery)
 		}

@@ -139,6 +139,9 @@ func WayOut(m *record.Row) string {
 		case m.Asks == record.ByPlace:
 			return "The places need different values."
 		case m.Demanded == "on" || m.Demanded == "off":
+			if row := setting.Get(m.Settings[0]); row.TurnOff != "" && m.Demanded == "off" {
+				return row.TurnOff + "."
+			}
 			return "Switch it " + m.Demanded + "."
 		}
 		return "Set it to " + record.Plainly(m.Demanded) + "."
@@ -376,7 +379,7 @@ func Matter(s *Sheet, m *record.Matter) {
 		s.Note("observed", m.Observed)
 	}
 	if m.Demanded != "" {
-		s.Note("demanded", m.Required())
+		s.Note("required", m.Required())
 	}
 	if c := check.Named(m.Check); c != nil {
 		s.Note("check", m.Check+": "+c.Doc)
@@ -385,7 +388,7 @@ func Matter(s *Sheet, m *record.Matter) {
 	if same {
 		s.Note("reason", m.Reason)
 	}
-	s.Note("way out", m.Remedy)
+	s.Note("fix", m.Remedy)
 	s.Blank()
 	if len(m.Rows) > 1 {
 		matterRows(s, m)
@@ -411,7 +414,7 @@ func Matter(s *Sheet, m *record.Matter) {
 
 // matterRows draws a row for each value or reason of a matter.
 func matterRows(s *Sheet, m *record.Matter) {
-	columns := []Column{{Head: "severity"}, {Head: "what"}, {Head: "demanded", Drop: 2}, {Head: "places", Right: true, Drop: 1},
+	columns := []Column{{Head: "severity"}, {Head: "what"}, {Head: "required", Drop: 2}, {Head: "places", Right: true, Drop: 1},
 		{Head: "accounts", Right: true}, {Head: "worth", Right: true}, {Head: "fingerprint", Drop: 3}}
 	var rows [][]string
 	for _, r := range m.Rows[:min(len(m.Rows), mostLike)] {
@@ -504,7 +507,7 @@ func Groups(m *record.Row) []Group {
 		}
 		g.Lines = append(g.Lines, WaivedLines(f)...)
 		if f.Remedy != m.Remedy {
-			g.Lines = append(g.Lines, "way out: "+f.Remedy)
+			g.Lines = append(g.Lines, "fix: "+f.Remedy)
 		}
 		if len(g.Lines) == 0 {
 			g.Head += "  [" + f.Fingerprint + "]"

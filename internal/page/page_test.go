@@ -160,9 +160,9 @@ func TestPagesSay(t *testing.T) {
 			"Not in the evidence: min-length-audit"},
 		"weighing": {"findings in", "grave│", "M1  ", "more: sternledger weigh --all", "weigh --places"},
 		"matters":  {"M1  ", "Privileged accounts are governed by the default", "Two policies share a precedence"},
-		"matter":   {"where│", "way out│", "evidence: ", "To accept it: sternledger waive --matter M3"},
+		"matter":   {"where│", "fix│", "evidence: ", "To accept it: sternledger waive --matter M3"},
 		"places":   {"gate1", "tally1, tally2"},
-		"findings": {"grave│ Minimum length: 4 characters; demanded: at least 14 characters (cis-windows-server 1.1.4)",
+		"findings": {"grave│ Minimum length: 4 characters; required: at least 14 characters (cis-windows-server 1.1.4)",
 			"serious│ Minimum length, Relaxed length limit", "minor│ history-run-through", "serious│ policy-hidden", "conflicting│", "holds│",
 			"remedy: Set the minimum length to 14 characters or more: Account Policies"},
 		"trace": {"governed by│ Executives, through the group Executives", "governs│ Executives, precedence 1",
@@ -177,7 +177,7 @@ func TestPagesSay(t *testing.T) {
 		"patterns of one": {"refused by min-length", "not refused: WelcomeWelcome1", "weak patterns"},
 		"reconciled":      {"exclude│ max-age: no value satisfies all", "agree│ min-length: at least 15 characters"},
 		"matrix":          {"Control Room", "conflicting"},
-		"settings":        {"lockout-threshold", "takes a number of failed tries, or never"},
+		"settings":        {"lockout-threshold", "takes a number of failed attempts, or never"},
 	} {
 		for _, word := range words {
 			if !strings.Contains(drawn[name], word) {

@@ -43,7 +43,7 @@ func placeName(at *assess.ProbedPlace) string {
 // probeMatrix draws how many of each family each policy takes.
 func probeMatrix(s *Sheet, p *assess.Probed) {
 	places := p.Merged()
-	s.Title("What people choose, and who takes it", Quantity(len(places), "policy"))
+	s.Title("Common passwords that each policy accepts", Quantity(len(places), "policy"))
 	columns := []Column{{Head: "policy"}}
 	total := []string{"tried"}
 	for _, f := range p.Families {

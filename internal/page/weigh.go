@@ -36,9 +36,9 @@ func Weighing(s *Sheet, title string, w *custody.Weighing, how WeighView) error 
 	s.Text("against " + strings.Join(against, ", ") + age)
 	switch {
 	case w.Trial:
-		s.Text("A trial: it is not recorded (--record does that).")
+		s.Text("Trial run; --record keeps it.")
 	case w.Before:
-		s.Text("Nothing differs from this record: no other was made.")
+		s.Text("No change since this record; not recorded again.")
 	case len(w.Reasons) > 0:
 		s.Text("Recorded: " + strings.Join(w.Reasons, "; ") + ".")
 	}
@@ -173,7 +173,7 @@ func bySetting(s *Sheet, w *custody.Weighing) {
 				head = f.Scope.Title() + " / " + strings.Join(tiers, ", ")
 			}
 			if f.Check == "" {
-				head += ": " + f.Observed + "; demanded: " + f.Required()
+				head += ": " + f.Observed + "; required: " + f.Required()
 			}
 			lines := []string{f.Reason}
 			if who := Whom(f); who != "" {
@@ -330,7 +330,7 @@ func Unweighed(all []check.Unweighed, places int) (head string, lines []string) 
 		}
 		lines = append(lines, fmt.Sprintf("%s: %s; %s", cmp.Or(p.system, string(p.platform)), text, fits))
 	}
-	return fmt.Sprintf("%d of %s not weighed: no chosen baseline covers them", len(all), Quantity(places, "place")), lines
+	return fmt.Sprintf("%d of %s were not assessed: no selected baseline applies", len(all), Quantity(places, "place")), lines
 }
 
 // subject is what one part of the page is about: an authority as a whole, or
@@ -447,7 +447,7 @@ func counts(s *Sheet, w *custody.Weighing) {
 func finding(s *Sheet, f *Told, split bool) {
 	head := f.Headline()
 	if f.Demanded != "" {
-		head += "; demanded: " + f.Required()
+		head += "; required: " + f.Required()
 	}
 	lines := []string{f.Reason}
 	if len(f.Evidence) > 0 {

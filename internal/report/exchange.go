@@ -69,7 +69,7 @@ func reportSARIF(w io.Writer, r *assess.Report) error {
 			index[id] = len(rules)
 			rules = append(rules, object{"id": id, "shortDescription": object{"text": page.Clean(titles[id])},
 				"fullDescription": object{"text": page.Clean(docs[id])},
-				"help": object{"text": page.Clean(docs[id] + " Way out: " + f.Remedy),
+				"help": object{"text": page.Clean(docs[id] + " Fix: " + f.Remedy),
 					"markdown": page.Clean(docs[id]) + "\n\nSee [the formats](docs/formats.md) and `" + lookUp(f) + "`."},
 				"defaultConfiguration": object{"level": levels[string(f.Severity)]}})
 		}
@@ -194,7 +194,7 @@ func reportOSCAL(w io.Writer, r *assess.Report) error {
 		failed[key] = true // told
 		findings = append(findings, object{"uuid": uuid("holds", r.Seal, key.scope.String(), key.rule),
 			"title":       oneValue(v.Scope.Name() + ": " + setting.Get(v.Demand.Setting).Title),
-			"description": oneValue("Observed: " + v.Observed + "; demanded: " + v.Demand.Text()),
+			"description": oneValue("Observed: " + v.Observed + "; required: " + v.Demand.Text()),
 			"target": object{"type": "objective-id", "target-id": token(string(v.Demand.Setting)), "title": oneValue(v.Scope.Name()),
 				"status": object{"state": "satisfied", "reason": "pass"}}, "props": []object{prop("scope", v.Scope.Name())}})
 	}

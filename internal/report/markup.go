@@ -255,9 +255,9 @@ func matterEntry(m *htmlMatter) g.Node {
 				}),
 				h.Span(h.Class("why"), g.Text("."), when(!m.Reasons, func() g.Node { return words(" ", m.Reason) })), worthOf(&m.Row)),
 			when(m.Demanded != "", func() g.Node {
-				return h.P(h.Class("faint demand"), words("demanded: ", m.Stated))
+				return h.P(h.Class("faint demand"), words("required: ", m.Stated))
 			}),
-			h.P(h.Class("out"), faint(g.Text("Way out:")), words(" ", m.Remedy)),
+			h.P(h.Class("out"), faint(g.Text("Fix:")), words(" ", m.Remedy)),
 			when(len(m.Rows) > 1, func() g.Node { return rowsOf(m) }),
 			h.Details(h.Summary(words(findings(len(m.Findings)), ", with evidence")),
 				when(m.Doc != "", func() g.Node { return aside(words(string(m.Check), ": ", m.Doc)) }),
@@ -276,7 +276,7 @@ func worthOf(r *record.Row) g.Node {
 
 // rowsOf has a row for each value, or each reason, of a matter.
 func rowsOf(m *htmlMatter) g.Node {
-	columns := []column{{head: "severity"}, {head: "what"}, {head: "demanded"}, {head: "places", number: true}, {head: "accounts", number: true},
+	columns := []column{{head: "severity"}, {head: "what"}, {head: "required"}, {head: "places", number: true}, {head: "accounts", number: true},
 		{head: "worth", number: true}}
 	rows := m.Rows[:min(len(m.Rows), mostGroups)]
 	return h.Div(h.Class("rows"), wide("the values of "+m.Name, table(columns, rows, func(r *record.Row) []g.Node {

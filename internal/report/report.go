@@ -213,13 +213,13 @@ func reportMarkdown(w io.Writer, r *assess.Report) error {
 			line("- %s", worth)
 		}
 		if x.Demanded != "" {
-			line("- demanded: %s", m(x.Required()))
+			line("- required: %s", m(x.Required()))
 		}
 		line("- reason: %s", m(x.Reason))
-		line("- way out: %s", m(x.Remedy))
+		line("- fix: %s", m(x.Remedy))
 		for _, row := range x.Rows {
 			if cells := page.RowCells(row, x); len(x.Rows) > 1 {
-				line("- %s: %s; demanded: %s; places: %s; accounts: %s; worth: %s", m(cells[0]), m(cells[1]), m(cells[2]), cells[3], cells[4], cells[5])
+				line("- %s: %s; required: %s; places: %s; accounts: %s; worth: %s", m(cells[0]), m(cells[1]), m(cells[2]), cells[3], cells[4], cells[5])
 			}
 		}
 		for _, f := range x.Findings {
@@ -238,7 +238,7 @@ func reportMarkdown(w io.Writer, r *assess.Report) error {
 				line("  - evidence: %s", strings.Join(cites, "; "))
 			}
 			if f.Remedy != x.Remedy {
-				line("  - way out: %s", m(f.Remedy))
+				line("  - fix: %s", m(f.Remedy))
 			}
 		}
 		line("")

@@ -343,7 +343,7 @@ func accountsOf(m *record.Row) any {
 
 func (b *book) matters(matters []*record.Matter) {
 	p := b.sheet("Matters", []string{"Matter", "Fingerprint", "Verdict", "Severity", "Title", "Check", "Settings", "Observed", "Demanded",
-		"Sections", "Reason", "Way out", "Accounts", "Worth", "Places", "Places by name"}, 9, 15, 12, 10, 46, 24, 30, 22, 30, 40, 60, 60, 10, 10, 8, 60)
+		"Sections", "Reason", "Fix", "Accounts", "Worth", "Places", "Places by name"}, 9, 15, 12, 10, 46, 24, 30, 22, 30, 40, 60, 60, 10, 10, 8, 60)
 	defer func() { p.close() }()
 	for _, m := range matters {
 		var ids, places []string
@@ -357,7 +357,7 @@ func (b *book) matters(matters []*record.Matter) {
 			strings.Join(page.Sources(&m.Row), "; "), m.Reason, m.Remedy, accountsOf(&m.Row), figureOf(m.Worth), len(m.Places), strings.Join(places, ", "))
 	}
 	p.close()
-	p = b.sheet("Values", []string{"Matter", "Fingerprint", "Verdict", "Severity", "What", "Demanded", "Worth", "Accounts", "Privileged", "Way out",
+	p = b.sheet("Values", []string{"Matter", "Fingerprint", "Verdict", "Severity", "What", "Demanded", "Worth", "Accounts", "Privileged", "Fix",
 		"Places", "Places by name"}, 9, 15, 12, 10, 46, 46, 10, 10, 10, 60, 8, 60)
 	for _, m := range matters {
 		for _, r := range m.Rows {

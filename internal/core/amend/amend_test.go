@@ -54,8 +54,8 @@ version: 1
 for: {platforms: [windows-domain, windows-machine, unix-machine, ldap-directory, cloud-directory]}
 demands:
 - any-of:
-    - [{setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}}]
-    - [{setting: lockout-threshold, at-most: 50 failed tries, specials: {never: fails}}, {setting: lockout-duration, at-least: 30 minutes, specials: {until-admin: holds}}]
+    - [{setting: lockout-threshold, at-most: 5 failed attempts, specials: {never: fails}}]
+    - [{setting: lockout-threshold, at-most: 50 failed attempts, specials: {never: fails}}, {setting: lockout-duration, at-least: 30 minutes, specials: {until-admin: holds}}]
     - [{setting: min-length, at-least: 15 characters}]
   severity: grave
   why: w.

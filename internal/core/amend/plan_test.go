@@ -200,7 +200,7 @@ func TestPlan(t *testing.T) {
 // Whom a change hits is counted from the dates of day 400.
 func TestTouch(t *testing.T) {
 	w := small(t, "max-age 365 days; min-length 8; lockout-threshold never", fmt.Sprintf(lengthOf, 12)+ageOf+
-		"- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: grave, why: w.}\n",
+		"- {setting: lockout-threshold, at-most: 5 failed attempts, specials: {never: fails}, severity: grave, why: w.}\n",
 		func(b *estate.Builder, d *estate.Authority, _ *estate.Estate) {
 			b.Object(d.Place(), &estate.Record{Class: estate.Account, DN: []byte("CN=off,DC=x,DC=example"), Name: []byte("off"), Line: 40,
 				RID: 1200, Primary: 513,
@@ -227,7 +227,7 @@ func TestTouch(t *testing.T) {
 			"of 1 account it is not known: the evidence lacks when the password was set, or the flags",
 		"Minimum length": "0 0 0 8 0 [] Nobody at once; 8 accounts at the next change of password",
 		"Lockout threshold": "0 0 0 0 0 [] Nobody at once, as far as the evidence tells: the lock counts from the next failed attempt; " +
-			"whoever reaches a sign-in can stop what runs as u3, for some time, by 5 failed tries",
+			"whoever reaches a sign-in can stop what runs as u3, for some time, by 5 failed attempts",
 	} {
 		if got[title] != want {
 			t.Errorf("%s: %q, want %q", title, got[title], want)
@@ -287,7 +287,7 @@ func TestMachines(t *testing.T) {
 		row("ada", 3, 350*aDay)
 	}
 	demands, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [unix-machine]}\ndemands:\n"+
-		"- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: grave, why: w.}\n"+
+		"- {setting: lockout-threshold, at-most: 5 failed attempts, specials: {never: fails}, severity: grave, why: w.}\n"+
 		"- {setting: inactive-disable, at-most: 45 days, specials: {never: fails}, severity: minor, why: w.}\n"))
 	if err != nil {
 		t.Fatal(err)
@@ -297,7 +297,7 @@ func TestMachines(t *testing.T) {
 		return []*baseline.Baseline{demands}
 	}, Expect: check.Expectation{Age: func(string) int64 { return 0 }}}}
 	p, before, s := w.planned(t)
-	if got := told(p); !strings.HasPrefix(got, "A1 Lockout threshold of a: 20 failed tries to 5 failed tries\nA2 Disabled after expiry of "+
+	if got := told(p); !strings.HasPrefix(got, "A1 Lockout threshold of a: 20 failed attempts to 5 failed attempts\nA2 Disabled after expiry of "+
 		"root: never disabled to 45 days") {
 		t.Fatal(got)
 	}
@@ -336,7 +336,7 @@ func TestMachines(t *testing.T) {
 	}
 	// What makes a verdict worse is a decision, and takes along what needs it.
 	lock.Worse, idle.First = []string{"x: weak, now holds"}, []*Amendment{lock}
-	if p.Part(); len(p.Amendments) != 0 || !strings.Contains(told(p), "decide: Lockout threshold of a to 5 failed tries: it would make "+
+	if p.Part(); len(p.Amendments) != 0 || !strings.Contains(told(p), "decide: Lockout threshold of a to 5 failed attempts: it would make "+
 		"another verdict worse") {
 		t.Error(told(p))
 	}

@@ -251,7 +251,7 @@ func TestDemandForms(t *testing.T) {
 		{"8 characters to 20 characters", "8 20", "7 21"},
 		{"at least audit", "audit on", "off"},
 		{"never expires", "never", "30d"},
-		{"3 failed tries or 5 failed tries or never locks", "3 5 never", "4"},
+		{"3 failed attempts or 5 failed attempts or never locks", "3 5 never", "4"},
 	} {
 		d := &b.Demands[i]
 		if d.Text() != c.text {
@@ -391,7 +391,7 @@ func TestBands(t *testing.T) {
 	for _, c := range []struct{ id, demands, band, nearest string }{
 		{"min-length", "at-least: 14|at-least: 15", "at least 15 characters", "8=15 20=20"},
 		{"min-length", "at-least: 8|between: [6, 64]", "8 characters to 64 characters", "4=8 99=64"},
-		{"lockout-threshold", "at-most: 5, specials: {never: fails}|at-most: 10, specials: {never: fails}", "at most 5 failed tries",
+		{"lockout-threshold", "at-most: 5, specials: {never: fails}|at-most: 10, specials: {never: fails}", "at most 5 failed attempts",
 			"10=5 never=5"},
 		{"max-age", "exactly: never|at-most: 90 days, specials: {never: fails}", "no value", ""},
 		{"max-age", "at-most: 90 days, specials: {never: holds}|exactly: never", "never expires", "90d=never"},

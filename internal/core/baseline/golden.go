@@ -6,7 +6,7 @@ import (
 	"sternledger/internal/core/setting"
 )
 
-// Unasked is a setting on which nothing is demanded, and why.
+// Unasked is a setting on which nothing is required, and why.
 type Unasked struct {
 	Setting setting.ID
 	Why     string

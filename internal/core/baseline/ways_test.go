@@ -352,7 +352,7 @@ func TestFarness(t *testing.T) {
 func TestGolden(t *testing.T) {
 	for id, c := range map[setting.ID]struct{ set, text, weaker string }{
 		"min-length": {"14 characters", "at least 14 characters", "13 characters"}, "max-age": {"90 days", "at most 90 days", "never"},
-		"lockout-threshold": {"5 failed tries", "at most 5 failed tries", "never"}, "lockout-duration": {"until-admin",
+		"lockout-threshold": {"5 failed attempts", "at most 5 failed attempts", "never"}, "lockout-duration": {"until-admin",
 			"locks until an administrator unlocks", "99 days"},
 		"complexity": {"on", "on", "off"}, "reversible": {"off", "off", "on"}, "expiry-warning": {"7 days", "7 days", "8 days"},
 		"blocklist":   {"audit", "at least audit", "off"},

@@ -31,7 +31,7 @@ demands: []
 #    severity: grave
 #    why: Administrators sign in from everywhere.
 
-# Settings on which nothing is demanded, and why.
+# Settings on which nothing is required, and why.
 # drop:
 #   - {setting: max-age, why: "Decided by the board in May."}
 

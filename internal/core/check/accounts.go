@@ -69,7 +69,7 @@ var accountChecks = []Check{
 		Name: "no-preauthentication", Title: "Passwords can be guessed at offline: no pre-authentication",
 		Kind: Weak, Severity: baseline.Serious,
 		Clears: estate.NoPreauth,
-		Doc:    "Accounts that need no Kerberos pre-authentication: anybody can ask for something to guess their password on, without a failed try.",
+		Doc:    "Accounts that need no Kerberos pre-authentication: anybody can ask for something to guess their password on, without a failed attempt.",
 		Run: func(p *Pass) {
 			p.byPolicy(estate.NoPreauth, func(s *govern.Scope, rows []int) *Finding {
 				return &Finding{Settings: []setting.ID{setting.LockoutThreshold}, Observed: "no pre-authentication",
@@ -82,7 +82,7 @@ var accountChecks = []Check{
 		Name: "privileged-service-name", Title: "Privileged accounts with a principal name and a chosen password",
 		Kind: Weak, Severity: baseline.Serious, Clears: estate.ServiceName,
 		Doc: "Privileged accounts with a service principal name and a password that somebody chose: any account of the domain may ask for " +
-			"a ticket to guess that password on, without a failed try.",
+			"a ticket to guess that password on, without a failed attempt.",
 		Run: func(p *Pass) {
 			rows := p.accounts(func(row int) bool {
 				tier, _ := p.TierOf(p.index, row)

@@ -27,7 +27,7 @@ func TestChecksOnTheDemo(t *testing.T) {
 			accounts = fmt.Sprint(*f.Accounts, " ", f.Examples, " rows ", f.Rows)
 		}
 		lines = append(lines, "", fmt.Sprintf("%s, %s, %s: %s (%s) %s", f.Check, f.Kind, f.Severity, f.ScopeName(), f.Authority.Kind, f.About),
-			"  accounts: "+accounts, fmt.Sprintf("  settings: %v, observed: %s, demanded: %s", f.Settings, f.Observed, f.Demanded),
+			"  accounts: "+accounts, fmt.Sprintf("  settings: %v, observed: %s, required: %s", f.Settings, f.Observed, f.Demanded),
 			"  reason: "+f.Reason, "  remedy: "+f.Remedy)
 		for _, c := range f.Evidence {
 			lines = append(lines, strings.TrimRight(fmt.Sprintf("  evidence: %s %s", c, c.Raw), " "))

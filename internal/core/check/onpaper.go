@@ -75,14 +75,14 @@ var coreChecks = []Check{
 		Name: "lockout-dormant", Title: "Lockout settings do nothing: no number of failures locks",
 		Kind: Conflicting, Severity: baseline.Serious,
 		Restates: true, Of: setting.LockoutThreshold,
-		Doc:     "A lockout duration or window does nothing while no number of failed tries locks an account.",
+		Doc:     "A lockout duration or window does nothing while no number of failed attempts locks an account.",
 		Reads:   []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow},
 		Defeats: []setting.ID{setting.LockoutDuration, setting.LockoutWindow, setting.LockoutAdministrator},
 		Run: between(func(h Held) (string, string) {
 			if !h.Value(setting.LockoutThreshold).Is(setting.Never) || !h.Value(setting.LockoutDuration).IsSet() && !h.Value(setting.LockoutWindow).IsSet() {
 				return "", ""
 			}
-			return fmt.Sprintf("no number of failed tries locks an account, so the lockout duration (%s) and window (%s) do nothing",
+			return fmt.Sprintf("no number of failed attempts locks an account, so the lockout duration (%s) and window (%s) do nothing",
 					h.Text(setting.LockoutDuration), h.Text(setting.LockoutWindow)),
 				"Set a lockout threshold; until then the other lockout settings are only on paper."
 		}),

@@ -60,7 +60,7 @@ func TestWorlds(t *testing.T) {
 				continue
 			}
 			said = append(said, fmt.Sprintf("%s, %s %s at %s: %s", f.Check, f.Severity, f.Kind, f.ScopeName(), f.Reason))
-			line := fmt.Sprintf("  way out: %s", f.Remedy)
+			line := fmt.Sprintf("  fix: %s", f.Remedy)
 			if f.Accounts != nil {
 				line += fmt.Sprintf(" (%d accounts %v)", *f.Accounts, f.Examples)
 			}

@@ -393,8 +393,11 @@ func (r *Report) findings() {
 	add := func(f *check.Finding, c Change) {
 		c.What = f.ScopeName()
 		head := f.Check
-		if head == "" {
+		switch c := check.Named(f.Check); {
+		case f.Check == "":
 			head = setting.Get(f.Settings[0]).Title
+		case c != nil:
+			head = c.Title
 		}
 		r.Findings = append(r.Findings, Finding{c, f.Fingerprint, f.Severity, head})
 	}
@@ -433,11 +436,11 @@ func (r *Report) findings() {
 // mended says of a finding that is gone whether anything was mended, and worsened of a new
 // one whether anything got worse: a demand or a decision that is another one does neither.
 func mended(f *check.Finding, after map[govern.ScopeID]*govern.Scope) string {
-	return moved(f, after, 1, "mended", "nothing was mended: the value is the same, and what is demanded is another")
+	return moved(f, after, 1, "mended", "nothing was mended: the value is the same, and the requirement changed")
 }
 
 func worsened(f *check.Finding, before map[govern.ScopeID]*govern.Scope) string {
-	return moved(f, before, -1, "", "the value is the same as before: what is demanded is another")
+	return moved(f, before, -1, "", "the value is the same as before: the requirement changed")
 }
 
 // moved tells the settings of a finding that are otherwise in the other weighing: towards is

@@ -21,7 +21,7 @@ import (
 
 // strict asks for a length and a threshold.
 const strict = "id: %s\ntitle: T\nversion: %s\nfor: {platforms: [windows-domain, ldap-directory]}\ndemands:\n  - {setting: " +
-	"min-length, at-least: 14 characters, severity: serious, why: W.}\n  - {setting: lockout-threshold, at-most: 5 failed tries, " +
+	"min-length, at-least: 14 characters, severity: serious, why: W.}\n  - {setting: lockout-threshold, at-most: 5 failed attempts, " +
 	"specials: {never: fails}, severity: serious, why: W.}\n"
 
 // place describes an authority for the tests: settings as "id=value", and its
@@ -355,7 +355,7 @@ func TestNothing(t *testing.T) {
 	}
 }
 
-// A finding that is gone was mended, or what is demanded is another; which of the two it is
+// A finding that is gone was mended, or the requirement changed; which of the two it is
 // is said, and what is demanded is told first.
 func TestGoneIsNotMended(t *testing.T) {
 	weak := place{"a", "min-length=8 lockout-threshold=3", []string{"u"}}
@@ -366,7 +366,7 @@ func TestGoneIsNotMended(t *testing.T) {
 	loosened.Result.Findings = slices.DeleteFunc(slices.Clone(loosened.Result.Findings),
 		func(f check.Finding) bool { return slices.Contains(f.Settings, setting.MinLength) })
 	for want, after := range map[string]State{"mended: Minimum length: 8 characters → 15 characters": mended,
-		"nothing was mended: the value is the same, and what is demanded is another": loosened} {
+		"nothing was mended: the value is the same, and the requirement changed": loosened} {
 		i := slices.IndexFunc(Between(before, after).Findings, func(f Finding) bool { return f.Way == Gone && f.Headline == "Minimum length" })
 		if i < 0 {
 			t.Fatalf("%s: it is not gone", want)

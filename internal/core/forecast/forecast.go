@@ -75,11 +75,11 @@ type Guesses struct {
 	AtRate *int64
 }
 
-// Lockout is what governs failed tries.
+// Lockout is what governs failed attempts.
 type Lockout struct {
 	Known     bool
 	Never     bool  // nothing locks
-	Threshold int64 // failed tries that lock
+	Threshold int64 // failed attempts that lock
 	Window    int64 // seconds after which failures are forgotten
 	NoWindow  bool  // only a success clears the count
 	AtOnce    bool  // every failure starts the count again: none but the first can lock
@@ -279,7 +279,7 @@ type Scope struct {
 	AtOnce        *int64   // guesses of one password tried on all accounts at once; nil: that locks them
 	ChangesPerDay *float64 // forced changes on a working day
 	CallsPerYear  *float64 // to have accounts unlocked
-	Denial        *int64   // failed tries that lock every account
+	Denial        *int64   // failed attempts that lock every account
 	DenialEvery   *int64   // seconds after which they must be repeated; nil: once is enough
 }
 

@@ -79,7 +79,7 @@ type door struct {
 	shut, open   bool
 }
 
-// try is a failed try; false: the door is locked.
+// try is a failed attempt; false: the door is locked.
 func (d *door) try(now int64) bool {
 	if d.locks > 0 && (d.ByAdmin || now < d.until) {
 		return false

@@ -132,19 +132,19 @@ func TestWaysOfSynchronisation(t *testing.T) {
 		"lockout-duration=15m\naccount ada rid=1104\n"
 	for lines, want := range map[string]string{
 		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=off": "8 " +
-			"characters; 10 failed tries; 1 minute; never expires",
+			"characters; 10 failed attempts; 1 minute; never expires",
 		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days expiry-for-synced=on": "8 " +
-			"characters; 10 failed tries; 1 minute; 30 days",
+			"characters; 10 failed attempts; 1 minute; 30 days",
 		"tenant t sync=password-hash\nhead lockout-threshold=10 lockout-duration=60_seconds max-age=30_days": "8 " +
-			"characters; 10 failed tries; 1 minute; ?",
+			"characters; 10 failed attempts; 1 minute; ?",
 		"tenant t sync=password-hash\nhead expiry-for-synced=off": "8 " +
 			"characters; ?; ?; never expires",
 		"tenant t sync=pass-through\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off": "8 " +
-			"characters; 5 failed tries; 15 minutes; 90 days",
+			"characters; 5 failed attempts; 15 minutes; 90 days",
 		"tenant t\nhead lockout-threshold=10 lockout-duration=60_seconds expiry-for-synced=off": "8 " +
 			"characters; ?; ?; ?",
 		"tenant t\nhead lockout-threshold=5 lockout-duration=15m max-age=90_days expiry-for-synced=on": "8 " +
-			"characters; 5 failed tries; 15 minutes; 90 days",
+			"characters; 5 failed attempts; 15 minutes; 90 days",
 	} {
 		for _, federated := range []string{"", " federated"} {
 			s := surveyed(landtest.Land(t, domain+lines+"\naccount a synchronised"+federated+" from=quay.example\\ada"))
@@ -159,7 +159,7 @@ func TestWaysOfSynchronisation(t *testing.T) {
 			}
 			expected := want
 			if federated != "" { // the tenant's settings never run
-				expected = "8 characters; 5 failed tries; 15 minutes; 90 days"
+				expected = "8 characters; 5 failed attempts; 15 minutes; 90 days"
 			}
 			if got := strings.Join(words, "; "); got != expected {
 				t.Errorf("%s%s: %s, want %s", lines, federated, got, expected)

@@ -141,7 +141,7 @@ func (s *Scope) Platform() setting.Platform {
 	return s.Authority.Platform
 }
 
-// Counter is the platform that counts failed tries: whoever checks the password
+// Counter is the platform that counts failed attempts: whoever checks the password
 // where its accounts sign in.
 func (s *Scope) Counter() setting.Platform {
 	if s.Way == estate.PasswordHash {
@@ -525,7 +525,7 @@ func (s *Survey) Settle(scope *Scope) {
 	scope.atDoor(own)
 }
 
-// counting are the settings of failed tries, which belong to whoever checks the
+// counting are the settings of failed attempts, which belong to whoever checks the
 // password.
 var counting = []setting.ID{setting.LockoutThreshold, setting.LockoutDuration, setting.LockoutWindow}
 

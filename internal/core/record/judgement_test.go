@@ -50,7 +50,7 @@ demands:
 - {setting: lm-hash-stored, exactly: off, severity: minor, why: w.}
 - {setting: hash-method, one-of: [yescrypt], severity: minor, why: w.}
 - {setting: empty-accepted, exactly: off, severity: minor, why: w.}
-- {setting: lockout-threshold, at-most: 5 failed tries, specials: {never: fails}, severity: minor, why: w.}
+- {setting: lockout-threshold, at-most: 5 failed attempts, specials: {never: fails}, severity: minor, why: w.}
 - {setting: lockout-duration, at-least: 30 minutes, specials: {until-admin: holds}, severity: grave, why: w.}
 - {setting: lockout-window, at-least: 30 minutes, specials: {never: holds, at-once: fails}, severity: grave, why: w.}
 - {setting: lockout-administrator, exactly: on, severity: minor, why: w.}

@@ -419,13 +419,13 @@ func (m *Row) demand(together map[failing][]baseline.Named) {
 		m.Demanded = band.Text()
 	}
 	if ways && m.Found() == check.Weak {
-		m.Remedy = fmt.Sprintf("Set the %s to %s, or go another of the ways that are demanded.", strings.ToLower(row.Title), band.Text())
+		m.Remedy = fmt.Sprintf("Set the %s to %s, or go another of the ways that are allowed.", strings.ToLower(row.Title), band.Text())
 		return
 	}
 	if m.Found() == check.Weak {
 		m.Remedy = fmt.Sprintf("Set the %s to %s.", strings.ToLower(row.Title), m.Demanded)
 		if m.Demanded == "on" || m.Demanded == "off" {
-			m.Remedy = fmt.Sprintf("Switch %s %s.", strings.ToLower(row.Title), m.Demanded)
+			m.Remedy = row.Switched(m.Demanded) + "."
 		}
 	}
 }
@@ -521,13 +521,13 @@ func (m *Row) title() string {
 	}
 	name := setting.Get(m.Settings[0]).Title
 	if len(first.Open) > 0 {
-		return fmt.Sprintf("%s: %s; whether %s is demanded there is not known", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
+		return fmt.Sprintf("%s: %s; whether %s is required there is not known", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
 	}
 	if m.Found() == check.Weak && m.Asks == NoneAtPlace {
 		return fmt.Sprintf("%s: %s, and the chosen baselines exclude each other", name, m.values())
 	}
 	if m.Found() == check.Weak {
-		return fmt.Sprintf("%s: %s, demanded: %s", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
+		return fmt.Sprintf("%s: %s, required: %s", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
 	}
 	if m.Observed == "" || slices.ContainsFunc(m.own(), func(f *check.Finding) bool { return missing(f) != missing(first) }) {
 		return name + " is not known"

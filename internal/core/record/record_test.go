@@ -261,11 +261,11 @@ func ExampleDecode() {
 		return
 	}
 	for _, v := range r.Verdicts {
-		fmt.Printf("%s: %s, %s; demanded: %s\n", v.Scope.Name(), v.Kind, v.Observed, v.Demand.Text())
+		fmt.Printf("%s: %s, %s; required: %s\n", v.Scope.Name(), v.Kind, v.Observed, v.Demand.Text())
 	}
 	// Output:
-	// x.example (domain) / domain default / standard: waived, 9 characters; demanded: at least 14 characters
-	// x.example (domain) / domain default of x.example (tenant) / privileged: weak, 9 characters; demanded: at least 14 characters
+	// x.example (domain) / domain default / standard: waived, 9 characters; required: at least 14 characters
+	// x.example (domain) / domain default of x.example (tenant) / privileged: weak, 9 characters; required: at least 14 characters
 }
 
 // fill gives every field of a value something, so that what is lost shows.

@@ -144,7 +144,7 @@ func (p *player) try(t SignIn) {
 // mostTries bounds a timeline.
 const mostTries = 1_000_000
 
-// Series makes so many wrong tries at once, every so many seconds, for a time.
+// Series makes so many wrong attempts at once, every so many seconds, for a time.
 func Series(tries, every, during int64) ([]SignIn, error) {
 	if tries < 1 || every < 1 || during < 1 {
 		return nil, fmt.Errorf("a series takes at least 1 try, every second at the most, for a time")

@@ -70,6 +70,8 @@ type Setting struct {
 	Title    string
 	Kind     Kind
 	Noun     string // what a count counts, in the plural
+	OldNoun  string // in files that people wrote for earlier versions
+	TurnOff  string // how one says that it is to be switched off, where that has words of its own
 	Specials []Known
 	Choices  []string
 	Stronger Direction
@@ -294,7 +296,7 @@ func (s *Setting) Parse(text string) (Value, error) {
 	if err != nil || n > 1<<40 || n < -1<<40 {
 		return Value{}, s.refuse(text)
 	}
-	if unit := strings.TrimSpace(digits); unit != "" && unit != s.Noun && unit != singular(s.Noun) {
+	if unit := strings.TrimSpace(digits); unit != "" && !slices.Contains([]string{s.Noun, singular(s.Noun), s.OldNoun, singular(s.OldNoun)}, unit) {
 		return Value{}, s.refuse(text)
 	}
 	return Number(n), nil
@@ -386,4 +388,20 @@ func (s *Setting) strength(v Value) (rank int64, side Rank, ok bool) {
 		return int64(s.Stronger) * v.n, 0, s.Stronger != 0 && len(s.Choices) == 0
 	}
 	return 0, 0, false
+}
+
+// Switched says in words that the setting is to be on or off.
+func (s *Setting) Switched(to string) string {
+	if to == "off" && s.TurnOff != "" {
+		return s.TurnOff
+	}
+	return "Switch " + strings.ToLower(s.Title) + " " + to
+}
+
+// Renamed is a text of an earlier version with the words of this one.
+func (s *Setting) Renamed(text string) string {
+	if s.OldNoun == "" {
+		return text
+	}
+	return strings.NewReplacer(s.OldNoun, s.Noun, singular(s.OldNoun), singular(s.Noun)).Replace(text)
 }

@@ -52,9 +52,9 @@ func TestText(t *testing.T) {
 		{"lockout-duration", Of(UntilAdmin), "locks until an administrator unlocks"},
 		{"lockout-threshold", Of(Never), "never locks"},
 		{"min-length", Number(14), "14 characters"},
-		{"lockout-threshold", Number(1), "1 failed try"},
+		{"lockout-threshold", Number(1), "1 failed attempt"},
 		{"classes-required", Number(1), "1 class"},
-		{"min-age", Of(AtOnce), "change at once"},
+		{"min-age", Of(AtOnce), "0 days"},
 		{"reversible", Off, "off"},
 		{"history", Value{}, "not set"},
 	} {

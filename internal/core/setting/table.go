@@ -211,7 +211,7 @@ var table = []Setting{
 	},
 	{
 		ID: MinAge, Title: "Minimum age", Felt: Later, Kind: Duration, On: also(windows, unix, ldap, server, realm, provider), Stronger: Higher,
-		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "change at once"}},
+		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "0 days"}},
 		Limits:   inDirectory(groupPolicy(0, 998*day), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsDomain: Number(1 * day)},
 		Meaning:  "For this time a new password cannot be changed again, so that the history cannot be run through.",
@@ -241,11 +241,11 @@ var table = []Setting{
 		Meaning:  "An account with an empty password cannot be used over the network."},
 	{
 		ID: LockoutThreshold, Title: "Lockout threshold", Kind: Count, On: also(windows, unix, ldap, server, realm, cloud, provider),
-		Stronger: Lower, Noun: "failed tries",
+		Stronger: Lower, Noun: "failed attempts", OldNoun: "failed tries",
 		Specials: []Known{{Special: Never, Rank: Weakest, Phrase: "never locks"}},
 		Limits:   inDirectory(groupPolicy(0, 999), 65535, 65535),
 		Defaults: map[Platform]Value{WindowsDomain: Of(Never), WindowsMachine: Number(10), CloudDirectory: Number(10)},
-		Meaning:  "Failed tries before the account locks.",
+		Meaning:  "Failed attempts before the account locks.",
 	},
 	{
 		ID: LockoutDuration, Title: "Lockout duration", Felt: Later, Kind: Duration, On: also(windows, unix, ldap, server, realm, cloud, provider),
@@ -261,15 +261,15 @@ var table = []Setting{
 			{Special: AtOnce, Rank: Weakest, Phrase: "every failure starts the count again", Fails: true}},
 		Limits:   inDirectory(groupPolicy(0, 99999*minute), mostSeconds, mostSeconds),
 		Defaults: map[Platform]Value{WindowsMachine: Number(10 * minute)},
-		Meaning: "Quiet time after which the count of failed tries starts again; where every failure starts it again, nothing locks " +
+		Meaning: "Quiet time after which the count of failed attempts starts again; where every failure starts it again, nothing locks " +
 			"unless the first failure does.",
 	},
 	{ID: SuccessClears, Title: "Success clears the count", Felt: Later, Kind: Toggle, On: unix, Choices: onOff,
-		Meaning: "A sign-in with the right password clears the count of failed tries; otherwise scattered mistakes add up, and only " +
+		Meaning: "A sign-in with the right password clears the count of failed attempts; otherwise scattered mistakes add up, and only " +
 			"time takes them away."},
 	{ID: FailureDelay, Title: "Delay after a failure", Felt: Later, Kind: Duration, On: unix, Stronger: Higher,
 		Specials: []Known{{Special: AtOnce, Rank: Weakest, Phrase: "none"}},
-		Meaning:  "How long a failed try has to wait for its answer; tries at the same time do not wait for one another."},
+		Meaning:  "How long a failed attempt has to wait for its answer; tries at the same time do not wait for one another."},
 	{ID: LockoutAdministrator, Title: "Administrator can be locked", Felt: Later, Kind: Toggle, On: also(windowsWide, unix), Choices: onOff,
 		Stronger: Higher,
 		Meaning:  "The lockout reaches the built-in administrator, or root, too."},
@@ -306,7 +306,7 @@ var table = []Setting{
 	{ID: SecondFactorRegistered, Title: "Second factor registered", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"},
 		Stronger: Higher,
 		Meaning:  "Which of the scope's accounts have registered a second factor; whether they are asked for it is another setting."},
-	{ID: EmptyAccepted, Title: "Empty password accepted", Kind: Toggle, On: unix, Choices: onOff, Stronger: Lower,
+	{ID: EmptyAccepted, Title: "Empty password accepted", TurnOff: "Disallow empty passwords", Kind: Toggle, On: unix, Choices: onOff, Stronger: Lower,
 		Meaning: "A service lets an account in whose password is empty."},
 	{ID: SecondFactor, Title: "Second factor", Kind: Choice, On: tenants, Choices: []string{"none", "some", "all"}, Stronger: Higher,
 		Meaning: "Which of the scope's accounts are asked for a second factor at every sign-in."},

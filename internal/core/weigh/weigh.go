@@ -613,7 +613,7 @@ func (w *Writing) remedy(scope *govern.Scope, id setting.ID, band baseline.Band)
 	case e.Missing == govern.Unreadable:
 		return "Correct the value where it is set, export again, and gather."
 	case e.Missing == govern.NotSet && scope.Settings[setting.LockoutThreshold].Value.Is(setting.Never):
-		return "Nothing locks here: set the lockout threshold first, and this with it to " + band.Text() + "."
+		return "Set a lockout threshold first, and with it this to " + band.Text() + "."
 	case e.Missing != govern.Present:
 		return fmt.Sprintf("Collect it, and set %s to %s.", strings.ToLower(s.Title), band.Text())
 	}
@@ -625,7 +625,7 @@ func (w *Writing) remedy(scope *govern.Scope, id setting.ID, band baseline.Band)
 	own := w.Written(e, value)
 	head := fmt.Sprintf("Set the %s to %s: ", strings.ToLower(s.Title), meant)
 	if value == setting.On || value == setting.Off {
-		head = fmt.Sprintf("Switch %s %s: ", strings.ToLower(s.Title), meant)
+		head = s.Switched(meant) + ": "
 	}
 	at := scope.Authority.Label()
 	// What decides the value is not always where it is set.

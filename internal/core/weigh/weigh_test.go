@@ -70,7 +70,7 @@ func TestVerdicts(t *testing.T) {
 		{"min-length 14", "{setting: min-length, at-least: 14, severity: grave, why: w.}", check.Holds, ""},
 		{"min-length 8", "{setting: min-length, at-least: 14, severity: grave, why: w.}", check.Weak, "6 characters short. w."},
 		{"lockout-threshold 10", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}",
-			check.Weak, "5 failed tries too many. w."},
+			check.Weak, "5 failed attempts too many. w."},
 		{"lockout-threshold never", "{setting: lockout-threshold, at-most: 5, specials: {never: fails}, severity: minor, why: w.}",
 			check.Weak, "w."},
 		{"min-length ?", "{setting: min-length, at-least: 14, severity: grave, why: w.}", check.Missing, "not readable: cannot be read"},

@@ -34,7 +34,7 @@ type Map struct {
 	Exports  []Export        `yaml:"exports"`
 	Settings []Reading       `yaml:"settings"`
 	Fixed    []Fixed         `yaml:"fixed"`
-	Banned   *Pick           `yaml:"banned"` // the organisation's own list of banned words, parted by tabs or line ends
+	Banned   *Pick           `yaml:"banned"` // the organisation's own list of banned words, separated by tabs or line ends
 	Accounts []Accounts      `yaml:"accounts"`
 	Groups   *Groups         `yaml:"groups"`
 	Policies *Policies       `yaml:"policies"`

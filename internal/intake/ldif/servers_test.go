@@ -77,12 +77,12 @@ func TestLocalPolicies(t *testing.T) {
 	people := person("ada", "ou=a,", "") + person("bo", "ou=b,ou=a,", "") + person("cy", "", "")
 	policies := local("subtree", "ou=a,", "ou=a,", "passwordCheckSyntax: on\npasswordMinLength: 15\n") +
 		local("user", "uid=bo,ou=b,ou=a,", "ou=b,ou=a,", "passwordLockout: on\npasswordMaxFailure: 2\n")
-	whole := map[string]string{"ada": "subtree a 15 characters never locks", "bo": "of bo 0 characters 2 failed tries",
-		"cy": "the server's own 12 characters 5 failed tries"}
+	whole := map[string]string{"ada": "subtree a 15 characters never locks", "bo": "of bo 0 characters 2 failed attempts",
+		"cy": "the server's own 12 characters 5 failed attempts"}
 	same(t, "whole", answers(t, config, people, policies), whole)
 	same(t, "in another order", answers(t, policies+people, config), whole)
 	same(t, "inherited", answers(t, strings.Replace(config, "inherit-global: off", "inherit-global: on", 1), people, policies),
-		map[string]string{"ada": whole["ada"], "bo": "of bo 12 characters 2 failed tries", "cy": whole["cy"]})
+		map[string]string{"ada": whole["ada"], "bo": "of bo 12 characters 2 failed attempts", "cy": whole["cy"]})
 	same(t, "not heeded", answers(t, strings.Replace(config, "local: on", "local: off", 1), people, policies),
 		map[string]string{"ada": whole["cy"], "bo": whole["cy"], "cy": whole["cy"]})
 	same(t, "no configuration", answers(t, people, policies), map[string]string{"ada": "?", "bo": "?", "cy": "?"})
@@ -123,14 +123,14 @@ func TestRealmOfADirectory(t *testing.T) {
 	people := person("ada", "", "objectClass: krbPrincipalAux\n") + person("bo", "", "") + person("cy", "", "krbTicketFlags: 0\n") +
 		person("dee", "", "krbPwdPolicyReference: cn=admins,cn=PILOTS.EXAMPLE,cn=kerberos,"+pilots+"\n")
 	groups := group("crew", "ada", "dee") + group("admins", "ada", "bo")
-	whole := map[string]string{"ada": "crew 10 characters never locks", "bo": "admins 16 characters 3 failed tries",
-		"cy": "global_policy, without pre-authentication 8 characters never locks", "dee": "admins 16 characters 3 failed tries"}
+	whole := map[string]string{"ada": "crew 10 characters never locks", "bo": "admins 16 characters 3 failed attempts",
+		"cy": "global_policy, without pre-authentication 8 characters never locks", "dee": "admins 16 characters 3 failed attempts"}
 	same(t, "by members", answers(t, realmPolicies+classes, people+groups), whole)
 	holds := func(name, text string) string {
 		return strings.Replace(people, "uid: "+name+"\n", "uid: "+name+"\nmemberOf: cn="+text+",cn=groups,cn=accounts,"+pilots+"\n", 1)
 	}
 	same(t, "by what members say", answers(t, realmPolicies+classes, holds("bo", "admins")),
-		map[string]string{"ada": "global_policy 8 characters 6 failed tries", "bo": whole["bo"], "cy": whole["cy"], "dee": whole["dee"]})
+		map[string]string{"ada": "global_policy 8 characters 6 failed attempts", "bo": whole["bo"], "cy": whole["cy"], "dee": whole["dee"]})
 	same(t, "without groups", answers(t, realmPolicies+classes, people), map[string]string{"ada": "?", "bo": "?", "cy": "?",
 		"dee": whole["dee"]})
 	same(t, "with the server's own", answers(t, config, realmPolicies+classes, people+groups), whole)

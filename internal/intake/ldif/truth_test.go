@@ -58,12 +58,12 @@ func TestWhatDirectoriesDo(t *testing.T) {
 		samba               bool
 		want                map[setting.ID]string // "-" stands for missing
 	}{
-		"as it stands":                         {adaWindow, plainAda, "", false, map[setting.ID]string{"min-length": "8 characters", "lockout-threshold": "5 failed tries"}},
+		"as it stands":                         {adaWindow, plainAda, "", false, map[setting.ID]string{"min-length": "8 characters", "lockout-threshold": "5 failed attempts"}},
 		"the built-in administrator is spared": {adaWindow, "objectSid: S-1-5-21-1-2-3-500\nuserAccountControl: 512\n", "", false, map[setting.ID]string{"lockout-threshold": "never locks"}},
 		"under a policy of its own, too":       {adaWindow, "objectSid: S-1-5-21-1-2-3-500\nuserAccountControl: 512\n", inContainer, false, map[setting.ID]string{"min-length": "20 characters", "lockout-threshold": "never locks"}},
 		"whether it is is not known": {adaWindow, "objectSid: S-1-5-21-1-2-3-500\nuserAccountControl: 512\n", "\x00", false,
 			map[setting.ID]string{"lockout-threshold": "-", "min-length": "8 characters"}},
-		"a policy":                              {adaWindow + "msDS-Behavior-Version: 3\n", plainAda, inContainer, false, map[setting.ID]string{"min-length": "20 characters", "lockout-threshold": "3 failed tries"}},
+		"a policy":                              {adaWindow + "msDS-Behavior-Version: 3\n", plainAda, inContainer, false, map[setting.ID]string{"min-length": "20 characters", "lockout-threshold": "3 failed attempts"}},
 		"a policy below the level of 2008":      {adaWindow + "msDS-Behavior-Version: 2\n", plainAda, inContainer, false, map[setting.ID]string{"min-length": "8 characters"}},
 		"a policy outside its container":        {adaWindow, plainAda, "dn: CN=Strict,CN=Users,DC=q,DC=example\n" + policyHead, false, map[setting.ID]string{"min-length": "8 characters"}},
 		"its class in base64":                   {adaWindow, plainAda, strings.Replace(inContainer, "objectClass: msDS-PasswordSettings", "objectClass:: bXNEUy1QYXNzd29yZFNldHRpbmdz", 1), false, map[setting.ID]string{"min-length": "20 characters"}},

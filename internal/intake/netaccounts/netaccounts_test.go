@@ -82,10 +82,10 @@ func TestLanguages(t *testing.T) {
 			values [8]int
 			want   string
 		}{
-			{[8]int{-1, 0, 42, 0, -1, -1, 30, 30}, "off;change at once;42 days;0 characters;0 passwords;never locks;30 minutes;30 minutes"},
+			{[8]int{-1, 0, 42, 0, -1, -1, 30, 30}, "off;0 days;42 days;0 characters;0 passwords;never locks;30 minutes;30 minutes"},
 			{[8]int{15, 1, -1, 14, 24, 5, -1, 99},
-				"on;1 day;never expires;14 characters;24 passwords;5 failed tries;locks until an administrator unlocks;99 minutes"},
-			{[8]int{-1, 998, 999, -1, 1, 10, 10, 1}, "off;998 days;999 days;0 characters;1 password;10 failed tries;10 minutes;1 minute"},
+				"on;1 day;never expires;14 characters;24 passwords;5 failed attempts;locks until an administrator unlocks;99 minutes"},
+			{[8]int{-1, 998, 999, -1, 1, 10, 10, 1}, "off;998 days;999 days;0 characters;1 password;10 failed attempts;10 minutes;1 minute"},
 		} {
 			a := taken(t, "\r\n"+printed(language, c.values, "WORKSTATION"))
 			var got []string

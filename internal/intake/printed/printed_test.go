@@ -69,7 +69,7 @@ func TestSambaTool(t *testing.T) {
 	p := a.Overrides[0]
 	if got, want := texts(p.Settings), "min-length 14 characters; complexity on; history 24 passwords; max-age never expires; min-age 1 "+
 		"day; reversible off; "+
-		"lockout-threshold 3 failed tries; lockout-duration locks until an administrator unlocks; lockout-window 30 minutes"; got != want {
+		"lockout-threshold 3 failed attempts; lockout-duration locks until an administrator unlocks; lockout-window 30 minutes"; got != want {
 		t.Errorf("%s, want\n%s", got, want)
 	}
 	if a.Dialect != estate.Samba || *p.Precedence != 10 || len(p.Targets) != 2 || p.TargetsPart || a.Name != "quay.example" {
@@ -102,7 +102,7 @@ func TestPdbedit(t *testing.T) {
 	}
 	a := b.Finish()[0]
 	if got, want := texts(a.Head.Settings), "min-length 5 characters; history 0 passwords; max-age never expires; min-age 1 day; "+
-		"lockout-threshold 4 failed tries; "+
+		"lockout-threshold 4 failed attempts; "+
 		"lockout-duration locks until an administrator unlocks; lockout-window 30 minutes; logoff-at-hours-end off"; got != want ||
 		a.Name != "store1" {
 		t.Errorf("%s: %s, want\n%s", a.Name, got, want)
@@ -123,7 +123,7 @@ func TestKadmin(t *testing.T) {
 	a := b.Finish()[0]
 	if got, want := texts(a.Overrides[0].Settings), "min-length 8 characters; classes-required 3 classes; history 3 passwords; max-age 90 "+
 		"days; "+
-		"min-age 1 day; lockout-threshold 3 failed tries; lockout-duration locks until an administrator unlocks; lockout-window 10 "+
+		"min-age 1 day; lockout-threshold 3 failed attempts; lockout-duration locks until an administrator unlocks; lockout-window 10 "+
 		"minutes"; got != want {
 		t.Errorf("%s, want\n%s", got, want)
 	}

@@ -32,7 +32,7 @@ func isList(k *kind, text []byte) bool {
 	return tells(k.telling, func(name string) bool { return seen[name] })
 }
 
-// readList reads list text: a property a line, objects parted by empty lines. Long
+// readList reads list text: a property a line, objects separated by empty lines. Long
 // values go on in lines that are indented.
 func readList(r *reader) ([]object, error) {
 	var objects []object

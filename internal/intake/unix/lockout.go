@@ -522,7 +522,7 @@ func (r *reader) locks(service string, w world, stack []call, called []int, chec
 // microseconds, unless they are told nodelay.
 const usualDelay = 2_000_000
 
-// delay finds how long a failed try waits: the longest that any module asks for.
+// delay finds how long a failed attempt waits: the longest that any module asks for.
 func (r *reader) delay(stack []call, called []int, d *locking) {
 	longest, at := int64(0), stack[0].cite
 	for _, i := range called {
@@ -638,7 +638,7 @@ func (r *reader) countsTooFew(service string, d, counter *locking, c *call) {
 		at := s.counts[setting.LockoutThreshold].Cite
 		at.Note = fmt.Sprintf("counts up to %d, and %d are needed", most, limit)
 		r.remark(estate.NotObeyed, service,
-			fmt.Sprintf("%s counts up to %d failed tries and locks at %d: the call that counts has a lower limit than the one that "+
+			fmt.Sprintf("%s counts up to %d failed attempts and locks at %d: the call that counts has a lower limit than the one that "+
 				"stops, so nothing locks", service, most, limit),
 			"Give all calls of the module the same options; best in its file.", lockoutSettings, c.cite, s.stops[setting.LockoutThreshold].Cite)
 		s.stops[setting.LockoutThreshold] = estate.Fact{Value: setting.Of(setting.Never), Cite: at}
