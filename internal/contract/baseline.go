@@ -44,6 +44,7 @@ type DemandDocument struct {
 	Tiers     []string              `json:"tiers"`
 	Factor    string                `json:"factor"`
 	Access    string                `json:"access"`
+	Who       string                `json:"who"`
 	From      string                `json:"from"` // the baseline that is extended, where the demand is its
 	Was       string                `json:"was"`  // what it takes the place of
 }
@@ -63,6 +64,7 @@ type BaselineShowDocument struct {
 	Platforms []setting.Platform `json:"platforms"`
 	Systems   []string           `json:"systems"` // that the document is about; none: any
 	Tiers     []string           `json:"tiers"`
+	Who       string             `json:"who"`
 	Demands   []DemandDocument   `json:"demands"`
 	Dropped   []DroppedDocument  `json:"dropped"`
 }
@@ -78,7 +80,7 @@ func NewBaselineShowDocument(b *baseline.Baseline) BaselineShowDocument {
 	d := BaselineShowDocument{Schema: "sternledger/baseline-show/1", ID: b.ID, Title: b.Title, Version: b.Version,
 		Publisher: b.Publisher, Published: b.Published, Edition: b.Edition,
 		Sources: append([]string{}, b.Sources...), Note: b.Note, Extends: b.Extends, Platforms: b.Platforms,
-		Systems: []string{}, Tiers: append([]string{}, b.Tiers...), Demands: []DemandDocument{}, Dropped: []DroppedDocument{}}
+		Systems: []string{}, Tiers: append([]string{}, b.Tiers...), Who: string(b.Who), Demands: []DemandDocument{}, Dropped: []DroppedDocument{}}
 	for _, s := range b.Systems {
 		d.Systems = append(d.Systems, s.String())
 	}
@@ -86,7 +88,7 @@ func NewBaselineShowDocument(b *baseline.Baseline) BaselineShowDocument {
 		x := &b.Demands[i]
 		one := DemandDocument{ConditionDocument: newConditionDocument(&x.Condition, x.Text()), Ways: [][]ConditionDocument{},
 			Ref: x.Ref, Severity: x.Severity, Why: x.Why,
-			Platforms: append([]setting.Platform{}, x.Platforms...), Tiers: append([]string{}, x.Tiers...), Factor: string(x.Factor), Access: string(x.Access),
+			Platforms: append([]setting.Platform{}, x.Platforms...), Tiers: append([]string{}, x.Tiers...), Factor: string(x.Factor), Access: string(x.Access), Who: string(x.Who),
 			From: x.From, Was: x.Was}
 		for _, way := range x.Ways {
 			var conditions []ConditionDocument

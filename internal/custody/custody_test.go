@@ -19,6 +19,7 @@ import (
 
 	"sternledger/internal/assess"
 	"sternledger/internal/collect"
+	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
 	"sternledger/internal/core/record"
@@ -177,6 +178,12 @@ func TestConfig(t *testing.T) {
 		"tiers: {privileged: {groups: [A], baselines: [no-such]}}\n":                               "no-such",
 		"tiers: [privileged]\n":                                                                    "tiers are written NAME",
 		"expect: {newer-than: soon}\n":                                                             "newer-than",
+		"applies:\n  - {case: interactiv, holds: true, why: w}\n":                                  `engagement.yaml:2:12: applies: case "interactiv"; the nearest is "interactive"`,
+		"applies:\n  - {case: remote, holds: perhaps, why: w}\n":                                   `holds "perhaps"; expected true or false`,
+		"applies:\n  - {case: remote, holds: true}\n":                                              "gives no reason (why)",
+		"applies:\n  - {case: remote, authorities: [\"[\"], holds: true, why: w}\n":                "expected a name, or a pattern",
+		"exposure: {door: 2}\n":                                                                    "door",
+		"exposure: {dor: 0.2}\n":                                                                   "door",
 		"nothing: 1\n":                                                                             "nothing",
 		"title: Lock gates\nauditor: R. Quill\nbaselines: [cis-windows-server]\ntab:":              "tab",
 	} {
@@ -190,6 +197,32 @@ func TestConfig(t *testing.T) {
 		}
 		contains(t, text, err, say)
 	}
+	at, other := estate.Place{Name: "x.example", Kind: estate.Domain}, estate.Place{Name: "y.example", Kind: estate.Domain}
+	b.configured(config + "applies:\n  - {case: remote, authorities: [x.example], tiers: [privileged], holds: false, why: w}\n" +
+		"  - {case: remote, authorities: [\"*.example\"], holds: true, why: w}\n  - {case: second-factor, holds: true, why: w}\n")
+	for _, c := range []struct {
+		at   estate.Place
+		tier string
+		word baseline.Word
+		want string
+	}{
+		{at, "privileged", baseline.RemoteAccess, "false true"}, {at, "standard", baseline.RemoteAccess, "true true"},
+		{estate.Place{Name: "x.other", Kind: estate.Domain}, "standard", baseline.RemoteAccess, "false false"},
+		{other, "service", baseline.SecondFactorAsked, "true true"}, {other, "service", baseline.InteractiveAccess, "false false"},
+	} {
+		holds, known := b.Config.Says(c.at, c.tier, c.word)
+		if got := fmt.Sprint(holds, " ", known); got != c.want {
+			t.Errorf("%s, %s, %s: %s, want %s", c.at.Name, c.tier, c.word, got, c.want)
+		}
+	}
+	if idle := b.Config.Idle(&estate.Estate{}); len(idle) != 2 || idle[0].Name != "x.example" || idle[1].As != "a place under applies" {
+		t.Errorf("%+v", idle)
+	}
+}
+
+// What engagement.yaml says of owners and baselines counts from the nearest on.
+func TestConfigNearest(t *testing.T) {
+	b := engagement(t)
 	b.configured("\xef\xbb\xbf" + config + "authorities:\n  \"*.example\": {baselines: [nist-800-63b], owner: M. Silt}\n" +
 		"  x.example: {dialect: samba, owner: R. Keel}\ntiers:\n  privileged: {groups: [Pilots], baselines: [pci-dss-4]}\n")
 	at, other := estate.Place{Name: "x.example", Kind: estate.Domain}, estate.Place{Name: "y.example", Kind: estate.Domain}

@@ -8,6 +8,7 @@ import (
 
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/govern"
 	"sternledger/internal/core/strictyaml"
 )
 
@@ -70,6 +71,18 @@ func (c *Config) Idle(facts *estate.Estate) (idle []check.IdleName) {
 		look("a place under authorities", name, places)
 		if dn := c.Authorities[name].DefaultPolicy.Value; dn != "" && !policies[estate.NormalDN(dn)] {
 			idle = append(idle, check.IdleName{As: "the default policy of " + name, Name: dn})
+		}
+	}
+	tiers := []string{govern.Standard, govern.Privileged, govern.Service}
+	for _, t := range c.Tiers {
+		tiers = append(tiers, t.Name)
+	}
+	for _, a := range c.Applies {
+		for _, name := range a.Authorities {
+			look("a place under applies", name.Value, places)
+		}
+		for _, name := range a.Tiers {
+			look("a tier under applies", name.Value, tiers)
 		}
 	}
 	for _, t := range c.Tiers {

@@ -59,7 +59,7 @@ func Baseline(s *Sheet, b *baseline.Baseline, source string) error {
 	s.Title(b.Title, b.String())
 	for _, l := range []struct{ word, text string }{
 		{"follows", strings.TrimSuffix(b.Edition+"; "+b.Publisher, "; ")}, {"sources", strings.Join(b.Sources, "; ")},
-		{"for", platformsText(b.Platforms)}, {"systems", systemsText(b.Systems)}, {"tiers", strings.Join(b.Tiers, ", ")},
+		{"for", platformsText(b.Platforms)}, {"systems", systemsText(b.Systems)}, {"tiers", strings.Join(b.Tiers, ", ")}, {"who", string(b.Who)},
 		{"extends", b.Extends}, {"note", b.Note}, {"file", source},
 	} {
 		if strings.Trim(l.text, "; ") != "" {

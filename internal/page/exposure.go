@@ -54,7 +54,7 @@ func Exposed(w *custody.Weighing) string {
 	if len(r.Assumed) > 0 {
 		assumptions = "the engagement's assumptions"
 	}
-	text := fmt.Sprintf("To compare, not to foretell: under %s (forecast --assumptions) %s of %s would fall within a year", assumptions, FallsRange(now.Falls), Quantity(now.Accounts, "account"))
+	text := fmt.Sprintf("To compare, not to foretell: under %s (forecast --assumptions) %s of %s that a password opens would fall within a year", assumptions, FallsRange(now.Falls), Quantity(now.Accounts, "account"))
 	if now.Privileged > 0 {
 		text += fmt.Sprintf(", %s of %s privileged", FallsRange(now.Admins), Grouped(now.Privileged))
 	}

@@ -73,7 +73,7 @@ func reportSARIF(w io.Writer, r *assess.Report) error {
 					"markdown": page.Clean(docs[id]) + "\n\nSee [the formats](docs/formats.md) and `" + lookUp(f) + "`."},
 				"defaultConfiguration": object{"level": levels[string(f.Severity)]}})
 		}
-		text := fmt.Sprintf("%s: %s. %s Remedy: %s", f.ScopeName(), strings.TrimSuffix(f.Headline(), "."), f.Reason, f.Remedy)
+		text := fmt.Sprintf("%s: %s. %s Fix: %s", f.ScopeName(), strings.TrimSuffix(f.Headline(), "."), sentenceOf(f.Reason), sentenceOf(f.Remedy))
 		result := object{"ruleId": id, "ruleIndex": index[id], "level": levels[string(f.Severity)], "kind": "fail",
 			"message":             object{"text": page.Clean(text)},
 			"partialFingerprints": object{"sternledger/1": f.Fingerprint},

@@ -183,7 +183,7 @@ func (v *htmlReport) glance() g.Node {
 		when(len(v.Gravest()) > 0, func() g.Node { return h.H3(g.Text("What comes first")) }),
 		g.Map(v.Gravest(), func(m *htmlMatter) g.Node {
 			return entry(g.Group{marked(string(m.Severity), string(m.Severity)), h.Span(h.Class(string(m.Kind)), text(string(m.Kind)))},
-				h.H4(h.A(h.Href("#"+m.ID), text(m.Title))), paragraph(words(m.Where, ". ", m.Reason), worthOf(&m.Row)))
+				h.H4(h.A(h.Href("#"+m.ID), text(m.Title))), paragraph(words(m.Where, ". ", sentenceOf(m.Reason)), worthOf(&m.Row)))
 		}),
 		chart("Accounts by the worst verdict on their settings", v.Worst),
 		said(v.Status()),
@@ -253,7 +253,7 @@ func matterEntry(m *htmlMatter) g.Node {
 				when(len(m.Examples) > 0, func() g.Node {
 					return h.Span(h.Class("faint who"), g.Text(" ("), series(m.Examples, text), g.Text(")"))
 				}),
-				h.Span(h.Class("why"), g.Text("."), when(!m.Reasons, func() g.Node { return words(" ", m.Reason) })), worthOf(&m.Row)),
+				h.Span(h.Class("why"), g.Text("."), when(!m.Reasons, func() g.Node { return words(" ", sentenceOf(m.Reason)) })), worthOf(&m.Row)),
 			when(m.Demanded != "", func() g.Node {
 				return h.P(h.Class("faint demand"), words("required: ", m.Stated))
 			}),
@@ -266,6 +266,14 @@ func matterEntry(m *htmlMatter) g.Node {
 					return h.Div(h.Class("more"), h.Data("matter", m.ID),
 						aside(words(page.Grouped(m.More), " more: sternledger weigh --matter ", m.Name, ", or the working paper.")))
 				}))))
+}
+
+// sentenceOf ends a reason with a full stop.
+func sentenceOf(text string) string {
+	if text == "" || strings.ContainsAny(text[len(text)-1:], ".!?") {
+		return text
+	}
+	return text + "."
 }
 
 // worthOf says what mending something is worth, where a model says so.

@@ -42,6 +42,7 @@ type Baseline struct {
 	Platforms []setting.Platform
 	Systems   []estate.System // that the document is about, by kind and, if not all, version; empty: any
 	Tiers     []string        // empty: all
+	Who       Who             `json:",omitempty"`
 	Demands   []Demand
 	Dropped   []Dropped // what it takes out of the one that it extends
 
@@ -86,6 +87,7 @@ type Demand struct {
 	Tiers     []string
 	Factor    Factor
 	Access    Access `json:",omitempty"`
+	Who       Who    `json:",omitempty"`
 	// Of a demand in a baseline that extends another: the baseline it comes
 	// from, and what it takes the place of.
 	From string
@@ -106,6 +108,9 @@ func (d *Demand) Where() string {
 	if d.Tiers != nil {
 		words = append(words, "for "+strings.Join(d.Tiers, ", "))
 	}
+	if d.Who != "" {
+		words = append(words, "for "+string(d.Who))
+	}
 	switch d.Factor {
 	case Only:
 		words = append(words, "where the password is the only factor")
@@ -121,7 +126,7 @@ func (d *Demand) Where() string {
 // applies reports whether the demand holds there.
 func (d *Demand) applies(p setting.Platform, tier string, s Situation) bool {
 	return (len(d.Platforms) == 0 || slices.Contains(d.Platforms, p)) && (len(d.Tiers) == 0 || slices.Contains(d.Tiers, tier)) &&
-		d.In(s)
+		d.Who.has(tier) && d.In(s)
 }
 
 // overlaps reports whether two demands about a setting can hold at one place.
@@ -131,14 +136,14 @@ func (d *Demand) overlaps(e *Demand) bool {
 		meet(len(d.Platforms), len(e.Platforms),
 			slices.ContainsFunc(d.Platforms, func(p setting.Platform) bool { return slices.Contains(e.Platforms, p) })) &&
 		meet(len(d.Tiers), len(e.Tiers), slices.ContainsFunc(d.Tiers, func(t string) bool { return slices.Contains(e.Tiers, t) })) &&
-		(d.Factor == "" || e.Factor == "" || d.Factor == e.Factor)
+		(d.Factor == "" || e.Factor == "" || d.Factor == e.Factor) && (d.Who == "" || e.Who == "" || d.Who == e.Who)
 }
 
 // For returns the demands that hold on a platform for a tier: the first one about each
 // setting, and the first with ways of the same file. Own demands go before those of
 // the baseline that is extended.
 func (b *Baseline) For(p setting.Platform, tier string, s Situation) []*Demand {
-	if !b.Covers(p) || b.Tiers != nil && !slices.Contains(b.Tiers, tier) {
+	if !b.Covers(p) || b.Tiers != nil && !slices.Contains(b.Tiers, tier) || !b.Who.has(tier) {
 		return nil
 	}
 	var all []*Demand
@@ -182,6 +187,7 @@ type forWhom struct {
 	Platforms []strictyaml.Text `yaml:"platforms"`
 	Systems   []strictyaml.Text `yaml:"systems"`
 	Tiers     []strictyaml.Text `yaml:"tiers"`
+	Who       strictyaml.Text   `yaml:"who"`
 }
 
 type demandAsWritten struct {
@@ -194,6 +200,7 @@ type demandAsWritten struct {
 	Tiers     []strictyaml.Text      `yaml:"tiers"`
 	Factor    strictyaml.Text        `yaml:"factor"`
 	Access    strictyaml.Text        `yaml:"access"`
+	Who       strictyaml.Text        `yaml:"who"`
 }
 
 // Parse reads a baseline file. Errors name path, line and column. One that
@@ -205,9 +212,12 @@ func Parse(path string, data []byte) (*Baseline, error) {
 	}
 	b := &Baseline{ID: f.ID.Value, Title: f.Title, Version: f.Version.Value, Publisher: f.Publisher, Published: f.Published.Value,
 		Edition: f.Edition.Value,
-		Sources: f.Sources, Note: strings.TrimSpace(f.Note), Extends: f.Extends.Value, Tiers: texts(f.For.Tiers), path: path, at: f.Extends}
+		Sources: f.Sources, Note: strings.TrimSpace(f.Note), Extends: f.Extends.Value, Tiers: texts(f.For.Tiers), Who: Who(f.For.Who.Value), path: path, at: f.Extends}
 	if b.ID == "" || b.Title == "" || b.Version == "" {
 		return nil, f.ID.Errorf(path, "a baseline needs id, title and version")
+	}
+	if err := whom(path, f.For.Who); err != nil {
+		return nil, err
 	}
 	var err error
 	if b.Platforms, err = platforms(path, f.For.Platforms); err != nil {
@@ -333,6 +343,9 @@ func (b *Baseline) over(under *Baseline) (*Baseline, error) {
 	if len(all.Sources) == 0 {
 		all.Sources = under.Sources
 	}
+	if all.Who == "" {
+		all.Who = under.Who
+	}
 	all.Demands = slices.Clone(b.Demands)
 	for i := range under.Demands {
 		d := under.Demands[i]
@@ -376,7 +389,14 @@ func (d *Demand) contains(e *Demand) bool {
 	return all(len(d.Platforms), len(e.Platforms),
 		!slices.ContainsFunc(e.Platforms, func(p setting.Platform) bool { return !slices.Contains(d.Platforms, p) })) &&
 		all(len(d.Tiers), len(e.Tiers), !slices.ContainsFunc(e.Tiers, func(t string) bool { return !slices.Contains(d.Tiers, t) })) &&
-		(d.Factor == "" || d.Factor == e.Factor) && (d.Access == "" || d.Access == e.Access)
+		(d.Factor == "" || d.Factor == e.Factor) && (d.Access == "" || d.Access == e.Access) && (d.Who == "" || d.Who == e.Who)
+}
+
+func whom(path string, w strictyaml.Text) error {
+	if w.Value != "" && w.Value != string(People) && w.Value != string(Services) {
+		return w.Errorf(path, "who %q; expected people or services", w.Value)
+	}
+	return nil
 }
 
 func texts(written []strictyaml.Text) []string {
@@ -412,7 +432,7 @@ func lookup(path string, id strictyaml.Text) (*setting.Setting, error) {
 
 func (w *demandAsWritten) parse(path string) (*Demand, error) {
 	d := &Demand{Ref: w.Ref.Value, Why: strings.Join(strings.Fields(w.Why), " "), Severity: Severity(w.Severity.Value),
-		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), Access: Access(w.Access.Value), at: w.One.Setting}
+		Tiers: texts(w.Tiers), Factor: Factor(w.Factor.Value), Access: Access(w.Access.Value), Who: Who(w.Who.Value), at: w.One.Setting}
 	if err := w.condition(path, d); err != nil {
 		return nil, err
 	}
@@ -422,6 +442,9 @@ func (w *demandAsWritten) parse(path string) (*Demand, error) {
 	}
 	if d.Factor != "" && d.Factor != Only && d.Factor != Second {
 		return nil, w.Factor.Errorf(path, "factor %q of the demand on %s; expected only (no second factor) or second", d.Factor, d.Setting)
+	}
+	if err := whom(path, w.Who); err != nil {
+		return nil, err
 	}
 	if d.Access != "" && !slices.Contains(accesses, d.Access) {
 		return nil, w.Access.Errorf(path, "access %q of the demand on %s; expected one of %v", d.Access, d.Setting, accesses)

@@ -90,8 +90,13 @@ func TestCyberEssentials(t *testing.T) {
 			t.Errorf("max-length %s", text)
 		}
 	}
+	for text, want := range map[string]bool{"all": true, "some": false, "none": false} {
+		if b.Demands[2].Met(on("mfa", text)) != want {
+			t.Errorf("mfa %s", text)
+		}
+	}
 	for text, want := range map[string]bool{"10": true, "11": false, "never": false} {
-		if b.Demands[2].Met(on("lockout-threshold", text)) != want {
+		if b.Demands[3].Met(on("lockout-threshold", text)) != want {
 			t.Errorf("lockout-threshold %s", text)
 		}
 	}

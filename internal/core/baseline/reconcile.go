@@ -170,6 +170,11 @@ func excluding(id setting.ID, demands, beside []Named) (pairs [][2]Named) {
 // tiersOf returns the tiers that baselines name; the empty one is any.
 func tiersOf(all []*Baseline) []string {
 	tiers := []string{""}
+	if slices.ContainsFunc(all, func(b *Baseline) bool {
+		return b.Who != "" || slices.ContainsFunc(b.Demands, func(d Demand) bool { return d.Who != "" })
+	}) {
+		tiers = append(tiers, serviceTier)
+	}
 	for _, b := range all {
 		for _, t := range b.Tiers {
 			tiers = appendNew(tiers, t)

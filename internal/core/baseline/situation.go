@@ -12,6 +12,20 @@ const (
 	Second Factor = "second"
 )
 
+// Who says for whom a demand holds. The zero Who is everybody.
+type Who string
+
+// Whom a demand is about: every tier but that of services, or that one.
+const (
+	People   Who = "people"
+	Services Who = "services"
+)
+
+// serviceTier is the tier of accounts that programs sign in with.
+const serviceTier = "service"
+
+func (w Who) has(tier string) bool { return w == "" || (w == Services) == (tier == serviceTier) }
+
 // Access says in which case a demand holds: people at a keyboard, sign-ins from outside, a
 // service of a cloud. The zero Access is all of them.
 type Access string

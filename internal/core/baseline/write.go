@@ -62,6 +62,7 @@ type writtenFor struct {
 	Platforms []setting.Platform `yaml:"platforms"`
 	Systems   []string           `yaml:"systems,omitempty"`
 	Tiers     []string           `yaml:"tiers,omitempty"`
+	Who       Who                `yaml:"who,omitempty"`
 }
 
 // YAML writes the baseline as a file that reads back as the same, with all that
@@ -69,7 +70,7 @@ type writtenFor struct {
 func (b *Baseline) YAML() ([]byte, error) {
 	w := written{ID: b.ID, Title: b.Title, Version: b.Version, Publisher: b.Publisher, Published: b.Published, Edition: b.Edition,
 		Sources: b.Sources, Note: b.Note,
-		For: writtenFor{b.Platforms, systems(b.Systems), b.Tiers}, Demands: []yaml.MapSlice{}}
+		For: writtenFor{b.Platforms, systems(b.Systems), b.Tiers, b.Who}, Demands: []yaml.MapSlice{}}
 	for i := range b.Demands {
 		d := &b.Demands[i]
 		one := yaml.MapSlice{}
@@ -90,6 +91,9 @@ func (b *Baseline) YAML() ([]byte, error) {
 		}
 		if d.Factor != "" {
 			add("factor", string(d.Factor))
+		}
+		if d.Who != "" {
+			add("who", string(d.Who))
 		}
 		if d.Access != "" {
 			add("access", string(d.Access))
