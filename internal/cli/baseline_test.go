@@ -34,11 +34,12 @@ func TestBaselineCommands(t *testing.T) {
 		bands[fmt.Sprint(at(s, "setting"), " ", at(s, "case"))] += fmt.Sprint(at(s, "band"), at(s, "exclude"))
 	}
 	for key, want := range map[string]string{
-		"min-length password alone; windows-domain, windows-machine":       "at least 15 characters[]",
-		"min-length with a second factor; windows-domain, windows-machine": "at least 14 characters[]",
-		"complexity ": "no value[[cis-windows-server nist-800-63b] [nist-800-63b pci-dss-4]]",
-		"lockout-threshold windows-domain, windows-machine": "at most 5 failed attempts[]",
-		"lockout-duration windows-domain, windows-machine":  "at least 30 minutes or locks until an administrator unlocks[]",
+		"min-length password alone; people; windows-domain, windows-machine":       "at least 15 characters[]",
+		"min-length with a second factor; people; windows-domain, windows-machine": "at least 14 characters[]",
+		"complexity services; windows-domain, windows-machine":                     "on[]",
+		"complexity people; windows-domain, windows-machine":                       "no value[[cis-windows-server nist-800-63b] [nist-800-63b pci-dss-4]]",
+		"lockout-threshold people; windows-domain, windows-machine":                "at most 5 failed attempts[]",
+		"lockout-duration windows-domain, windows-machine":                         "at least 30 minutes or locks until an administrator unlocks[]",
 	} {
 		if bands[key] != want {
 			t.Errorf("%s: %q, want %q, of %v", key, bands[key], want, bands)

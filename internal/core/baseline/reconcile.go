@@ -28,7 +28,7 @@ func Reconcile(all []*Baseline) []Reconciled {
 			r := Reconciled{Setting: s.ID, Demands: c.demands, Ways: allWays(s.ID, c.demands, c.beside),
 				Exclude: excluding(s.ID, c.demands, c.beside)}
 			if len(cases) > 1 || slices.ContainsFunc(c.demands, func(n Named) bool { return n.Demand.Factor != "" || n.Demand.Access != "" }) {
-				r.Case = c.name(len(tiers))
+				r.Case = c.name(tiers)
 			}
 			rows = append(rows, r)
 		}
@@ -276,7 +276,7 @@ func besides(all []*Baseline, demands []Named, w where) []Named {
 }
 
 // name says of which places the case is, leaving out what all of them share.
-func (c *oneCase) name(tiers int) string {
+func (c *oneCase) name(tiers []string) string {
 	var ps, ts, fs, words []string
 	for _, w := range c.places {
 		ps, ts, fs = appendNew(ps, string(w.platform)), appendNew(ts, w.tier), appendNew(fs, string(w.situation.Factor))
@@ -295,7 +295,13 @@ func (c *oneCase) name(tiers int) string {
 			words = append(words, string(a))
 		}
 	}
-	if len(ts) < tiers {
+	switch whole := slices.Equal(slices.Sorted(slices.Values(tiers)), []string{"", serviceTier}); {
+	case len(ts) == len(tiers):
+	case whole && slices.Equal(ts, []string{""}):
+		words = append(words, string(People))
+	case whole:
+		words = append(words, string(Services))
+	default:
 		if i := slices.Index(ts, ""); i >= 0 { // those that no baseline names
 			ts = append(slices.Delete(ts, i, i+1), "other tiers")
 		}
