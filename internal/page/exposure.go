@@ -120,13 +120,16 @@ func percents(r exposure.Range) string {
 	if least == most {
 		return least
 	}
-	return least + " to " + most
+	if least == "-" {
+		least = "0"
+	}
+	return least + "–" + most // in one piece: a cell is broken at spaces
 }
 
 // Routes draws by which way somebody gets in as an account of each scope.
 func Routes(s *Sheet, f *assess.Forecasts) error {
 	s.Title("Exposure, in 100 a year", Quantity(len(f.Scopes), "account scope"))
-	columns := []Column{{Head: "scope"}, {Head: "accounts", Right: true}, {Head: "each", Right: true}}
+	columns := []Column{{Head: "scope"}, {Head: "accounts", Right: true, Drop: 1}, {Head: "each", Right: true}}
 	for _, name := range exposure.RouteNames {
 		columns = append(columns, Column{Head: name, Right: true})
 	}
