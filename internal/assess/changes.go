@@ -546,7 +546,9 @@ func (w *writer) machine(at estate.Place, all []item) (*onDisk, error) {
 			if w.age(d, at, i) {
 				d.ageing = append(d.ageing, i)
 				// And accounts that are made later.
-				if line := unix.LineOf(parts, a.Setting); line != nil {
+				// No stricter line is loosened.
+				line, now := unix.LineOf(parts, a.Setting)
+				if order, known := setting.Get(a.Setting).Compare(now, a.To); line != nil && (!now.IsSet() || known && order < 0) {
 					edits, d.lines = append(edits, unix.Edit{Setting: a.Setting, Part: line.Part, Line: line.Line, Where: line.Where, To: a.To}),
 						append(d.lines, i)
 				}

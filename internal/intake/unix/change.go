@@ -67,35 +67,56 @@ func Edited(parts map[string][]byte, edits []Edit) (changes []Change, left []Edi
 var files = map[string]string{"pam_pwquality": "etc/security/pwquality.conf", "pam_faillock": "etc/security/faillock.conf",
 	"pam_pwhistory": "etc/security/pwhistory.conf"}
 
+// newAccounts are the files that give accounts their ageing as they are made, and what
+// stands between a name and its value there.
+var newAccounts = map[string]string{"etc/login.defs": "\t", "etc/default/useradd": "="}
+
 // added puts a setting that no line has behind the last line of its module's file, which
 // is in the evidence. That the module looks there, and that it counts, is seen when the
 // machine is read again.
 func added(parts map[string][]byte, changes []Change, x Edit) (Change, bool) {
 	name, module := AskedAs(x.Setting)
-	file := files[module]
+	file, between := files[module], " = "
+	if _, ages := shadowFields[x.Setting]; ages && x.Line == 0 && newAccounts[x.Part] != "" { // what accounts that are made later get
+		name, module, file, between = x.Where, "", x.Part, newAccounts[x.Part]
+	}
 	data, known := parts[file]
 	if file == "" || !known || !bytes.HasSuffix(data, []byte("\n")) || callsModule(lineAt(parts, x), module) {
 		return Change{}, false
 	}
 	for line := range strings.Lines(string(data)) {
 		code, _, _ := strings.Cut(line, "#")
-		if word, _, _ := strings.Cut(strings.TrimSpace(code), "="); strings.TrimSpace(word) == name {
+		if word := strings.FieldsFunc(code, func(r rune) bool { return r == '=' || r == ' ' || r == '\t' || r == '\n' }); len(word) > 0 && word[0] == name {
 			return Change{}, false // it is there, and that line is to be changed
 		}
 	}
 	text := name
 	if x.Setting != setting.LockoutAdministrator {
-		form := Forms()[name]
-		if form == nil || form(x.To) == "" {
+		value := aged(x.Setting, x.To)
+		if module != "" {
+			if form := Forms()[name]; form != nil {
+				value = form(x.To)
+			} else {
+				value = ""
+			}
+		}
+		if value == "" {
 			return Change{}, false
 		}
-		text += " = " + form(x.To)
+		text += between + value
 	}
 	n := bytes.Count(data, []byte("\n"))
 	last := strings.Split(string(data), "\n")[n-1]
 	c := Change{Part: file, Line: n, Old: last, New: last}
 	if i := slices.IndexFunc(changes, func(b Change) bool { return b.Part == file && b.Line == n }); i >= 0 {
 		c = changes[i]
+	}
+	for line := range strings.Lines(strings.TrimPrefix(c.New, c.Old)) {
+		if line = strings.TrimSpace(line); line == text {
+			return c, true // another amendment puts it there
+		} else if rest, same := strings.CutPrefix(line, name); same && strings.HasPrefix(strings.TrimSpace(rest), strings.TrimSpace(between)) {
+			return Change{}, false // with another value
+		}
 	}
 	if redact.HasMark(c.Old) || x.Setting == setting.LockoutAdministrator && x.To != setting.On {
 		return Change{}, false
@@ -379,8 +400,9 @@ func Aging(shadow []byte, all []Aged) []byte {
 	return []byte(strings.Join(lines, "\n"))
 }
 
-// LineOf is the line that gives new accounts their ageing; nil: there is none.
-func LineOf(parts map[string][]byte, id setting.ID) *Edit {
+// LineOf is, with what it says now, the line that gives new accounts their ageing: line 0 where the file is in the
+// evidence and has none; nil: it is not there.
+func LineOf(parts map[string][]byte, id setting.ID) (line *Edit, now setting.Value) {
 	for _, x := range []struct {
 		part, name string
 		id         setting.ID
@@ -391,13 +413,30 @@ func LineOf(parts map[string][]byte, id setting.ID) *Edit {
 			continue
 		}
 		for n, line := range strings.Split(string(parts[x.part]), "\n") {
-			name, _, _ := strings.Cut(strings.TrimSpace(line), "=")
-			if fields := strings.Fields(name); len(fields) > 0 && fields[0] == x.name {
-				return &Edit{Setting: id, Part: x.part, Line: n + 1, Where: x.name}
+			if words := strings.FieldsFunc(line, func(r rune) bool { return r == '=' || r == ' ' || r == '\t' || r == '\r' }); len(words) > 0 && words[0] == x.name {
+				if len(words) > 1 {
+					now = daysSaid(words[1])
+				}
+				return &Edit{Setting: id, Part: x.part, Line: n + 1, Where: x.name}, now
 			}
 		}
+		if len(parts[x.part]) > 0 {
+			return &Edit{Setting: id, Part: x.part, Where: x.name}, now
+		}
 	}
-	return nil
+	return nil, now
+}
+
+// daysSaid reads a number of days as these files write it.
+func daysSaid(word string) setting.Value {
+	n, err := strconv.ParseInt(word, 10, 64)
+	switch {
+	case err != nil:
+		return setting.Value{}
+	case n < 0 || n >= 99999:
+		return setting.Of(setting.Never)
+	}
+	return setting.Number(n * day)
 }
 
 // aged is a number of days as chage takes it.

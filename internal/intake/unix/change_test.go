@@ -164,4 +164,24 @@ func TestAddedLines(t *testing.T) {
 	if len(changes) != 1 || changes[0].New != "password requisite pam_pwquality.so retry=3 maxrepeat=3" {
 		t.Errorf("%+v", changes)
 	}
+	// Accounts that are made later: a line of their own where there is none.
+	parts = map[string][]byte{"etc/default/useradd": []byte("SHELL=/bin/sh\n# INACTIVE=-1\n"), "etc/login.defs": []byte("UMASK 022\n")}
+	idle, _ := LineOf(parts, setting.InactiveDisable)
+	old, _ := LineOf(parts, setting.MaxAge)
+	idle.To, old.To = setting.Number(45*86400), setting.Number(365*86400)
+	changes, left := Edited(parts, []Edit{*idle, *old, *idle})
+	after := Apply(parts, changes)
+	if got := string(after["etc/default/useradd"]) + string(after["etc/login.defs"]); len(left) != 0 ||
+		got != "SHELL=/bin/sh\n# INACTIVE=-1\nINACTIVE=45\nUMASK 022\nPASS_MAX_DAYS\t365\n" {
+		t.Errorf("%q, left %v", got, left)
+	}
+	for text, want := range map[string]setting.Value{"PASS_MAX_DAYS 90\n": setting.Number(90 * 86400), "PASS_MAX_DAYS\t99999\n": setting.Of(setting.Never),
+		"PASS_MAX_DAYS x\n": {}, "# PASS_MAX_DAYS 90\n": {}} {
+		if _, now := LineOf(map[string][]byte{"etc/login.defs": []byte(text)}, setting.MaxAge); now != want {
+			t.Errorf("%q says %v", text, now)
+		}
+	}
+	if line, _ := LineOf(map[string][]byte{}, setting.InactiveDisable); line != nil {
+		t.Error("a file that is not in the evidence has a line")
+	}
 }
