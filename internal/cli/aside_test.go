@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // Evidence that was gathered by mistake is taken out of use, recorded and
@@ -172,4 +173,32 @@ func TestPlaceOutOfService(t *testing.T) {
 		t.Errorf("newer evidence does not bring it back:\n%s", out)
 	}
 	sound(t, dir)
+}
+
+// Entries of every kind are as their schema has them.
+func TestEntriesOfEveryKind(t *testing.T) {
+	beside(t)
+	dir, src := begin(t), t.TempDir()
+	must(t, dir, "gather", write(t, filepath.Join(src, "one.ldif"), smallHead+smallUser), "--quiet")
+	must(t, dir, "gather", write(t, filepath.Join(src, "two.ldif"), strings.ReplaceAll(smallHead+smallUser, "DC=x,", "DC=y,")), "--quiet")
+	must(t, dir, "gather", write(t, filepath.Join(src, "three.ldif"), strings.ReplaceAll(smallHead+smallUser, "DC=x,", "DC=z,")), "--quiet")
+	must(t, dir, "weigh")
+	print := at(document(t, dir, "weigh"), "findings", 0, "fingerprint").(string)
+	must(t, dir, "waive", print, "--until", time.Now().AddDate(0, 6, 0).Format(time.DateOnly), "--reason", "Replaced in spring")
+	must(t, dir, "waive", "--withdraw", print, "--reason", "Not replaced")
+	must(t, dir, "weigh")
+	must(t, dir, "amend", "--to", filepath.Join(src, "change"))
+	must(t, dir, "set-aside", "two.ldif", "--reason", "The test system")
+	must(t, dir, "set-aside", "three.ldif", "--destroy", "--reason", "Another client's")
+	must(t, dir, "weigh")
+	must(t, dir, "retire", "--destroy", "--reason", "The contract ended")
+	seen := map[string]bool{}
+	for _, e := range document(t, dir, "entries")["entries"].([]any) {
+		seen[at(e, "kind").(string)] = true
+	}
+	for _, kind := range []string{"begin", "gather", "weigh", "waive", "withdraw", "amend", "set-aside", "discard", "retire"} {
+		if !seen[kind] {
+			t.Errorf("no entry of the kind %s: %v", kind, seen)
+		}
+	}
 }
