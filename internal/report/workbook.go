@@ -65,12 +65,12 @@ func reportWorkbook(w io.Writer, r *assess.Report) error {
 	b.day = style(&excelize.Style{CustomNumFmt: &format, Alignment: &left})
 
 	matters := r.Weighing.Matters()
+	b.summary(r)
 	if r.Plan != nil && len(r.Plan.Amendments) > 0 {
 		b.amendments(r)
 	} else {
 		b.todo(matters)
 	}
-	b.summary(r)
 	b.matters(matters)
 	b.findings(r, matters)
 	b.scopes(r)
@@ -382,13 +382,16 @@ func (b *book) scopes(r *assess.Report) {
 	heads, widths := []string{"Scope", "Place", "Kind", "Policy", "Tier", "Cohort", "Accounts", "Enabled"}, []float64{46, 30, 10, 26, 12, 15,
 		10, 10}
 	var rows []*setting.Setting
+	var sizes []int64
 	for _, row := range setting.Table() {
 		if slices.ContainsFunc(r.Weighing.Scopes, func(s *govern.Scope) bool { return s.Settings[row.ID].Missing != govern.NoSuch }) {
 			rows = append(rows, row)
 			head := row.Title
-			if unit := unitOf(row); unit != "" {
+			unit, size := unitOf(row, r.Weighing.Scopes)
+			if unit != "" {
 				head += " (" + unit + ")"
 			}
+			sizes = append(sizes, size)
 			heads, widths = append(heads, head), append(widths, 14)
 		}
 	}
@@ -399,7 +402,7 @@ func (b *book) scopes(r *assess.Report) {
 		if s.Authority.Listed {
 			cells[7] = s.Enabled
 		}
-		for _, row := range rows {
+		for k, row := range rows {
 			e := s.Settings[row.ID]
 			n, isNumber := e.Value.Number()
 			switch {
@@ -408,7 +411,7 @@ func (b *book) scopes(r *assess.Report) {
 			case e.Missing != govern.Present:
 				cells = append(cells, string(e.Missing))
 			case isNumber:
-				cells = append(cells, n)
+				cells = append(cells, n/sizes[k])
 			default:
 				cells = append(cells, row.Text(e.Value))
 			}
@@ -417,12 +420,24 @@ func (b *book) scopes(r *assess.Report) {
 	}
 }
 
-// unitOf is the unit in which a setting's numbers stand.
-func unitOf(row *setting.Setting) string {
-	if row.Kind == setting.Duration {
-		return "seconds"
+// unitOf is the unit in which a setting's numbers stand, and how many of the setting's own
+// it is: of times the greatest in which all of them are whole.
+func unitOf(row *setting.Setting, scopes []*govern.Scope) (string, int64) {
+	if row.Kind != setting.Duration {
+		return row.Noun, 1
 	}
-	return row.Noun
+	for _, unit := range []struct {
+		name    string
+		seconds int64
+	}{{"days", 86400}, {"hours", 3600}, {"minutes", 60}} {
+		if !slices.ContainsFunc(scopes, func(s *govern.Scope) bool {
+			n, is := s.Settings[row.ID].Value.Number()
+			return is && n%unit.seconds != 0
+		}) {
+			return unit.name, unit.seconds
+		}
+	}
+	return "seconds", 1
 }
 
 func (b *book) evidence(r *assess.Report) {
