@@ -132,10 +132,11 @@ func WayOut(m *record.Row) string {
 	if len(m.Findings[0].Open) > 0 {
 		return "Say it under applies: in engagement.yaml."
 	}
+	if m.Check == "" && m.Asks == record.NoneAtPlace {
+		return "Decide which of them to follow."
+	}
 	if m.Check == "" && len(m.Settings) == 1 && m.Found() == check.Weak {
 		switch {
-		case m.Asks == record.NoneAtPlace:
-			return "Decide which of them to follow."
 		case m.Asks == record.ByPlace:
 			return "The places need different values."
 		case m.Demanded == "on" || m.Demanded == "off":

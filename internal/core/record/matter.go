@@ -521,7 +521,11 @@ func (m *Row) title() string {
 	}
 	name := setting.Get(m.Settings[0]).Title
 	if len(first.Open) > 0 {
-		return fmt.Sprintf("%s: %s; whether %s is required there is not known", name, m.values(), cmp.Or(m.Asked(), Plainly(m.Demanded)))
+		asked := cmp.Or(m.Asked(), Plainly(m.Demanded))
+		if sources := m.Sources(); len(sources) == 1 {
+			asked = cmp.Or(sources[0].Asks, asked)
+		}
+		return fmt.Sprintf("%s: %s; whether %s is required there is not known", name, m.values(), asked)
 	}
 	if m.Found() == check.Weak && m.Asks == NoneAtPlace {
 		return fmt.Sprintf("%s: %s, and the chosen baselines exclude each other", name, m.values())
@@ -554,8 +558,9 @@ var matterName = regexp.MustCompile(`^[Mm][0-9]+$`)
 
 // Plainly is a demand without the specials that would do as well.
 func Plainly(demanded string) string {
-	plain, _, _ := strings.Cut(demanded, " or ")
-	return plain
+	plain, _, _ := strings.Cut(demanded, "; of ") // what a baseline asks in several ways
+	plain, _, _ = strings.Cut(plain, " or ")
+	return strings.TrimSuffix(plain, ",")
 }
 
 // Sources are the requirements of all its findings, each once.

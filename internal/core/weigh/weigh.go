@@ -503,6 +503,9 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		Scope: worst.Scope, Authority: worst.Scope.Authority,
 		Settings: []setting.ID{id},
 		Observed: worst.Observed, Demanded: demanded(demands, band), Reason: farthest.Reason, Evidence: worst.Evidence, Baselines: failed}
+	if f.Kind == check.Missing {
+		f.Open = worst.Open
+	}
 	if band.Empty() {
 		var words []string
 		for _, n := range demands {
@@ -514,11 +517,10 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 			f.Remedy += fmt.Sprintf(" (%s against %s)", exclude[0][0], exclude[0][1])
 		}
 		f.Remedy += ": decide which to follow, and record it under decisions in engagement.yaml."
-		return f
+	} else {
+		f.Remedy = c.Writing.remedies(worst, &taken, band)
 	}
-	f.Remedy = c.Writing.remedies(worst, &taken, band)
-	if f.Kind == check.Missing && len(worst.Open) > 0 {
-		f.Open = worst.Open
+	if len(f.Open) > 0 {
 		f.Remedy = "Say in engagement.yaml, under \"applies:\", whether that is so there (" + named(f.Open) + "). If the demand holds: " + f.Remedy
 	}
 	return f

@@ -229,10 +229,7 @@ func TestDemandsThatMayNotHold(t *testing.T) {
 		{"max-age 1d", people, nil, "missing", "missing -, at least 12 characters (t): [interactive]"},
 	} {
 		scope := coretest.ScopeWith(t, "identity-provider", estate.Enforced, c.settings)
-		b, err := baseline.Parse("t.yaml", []byte("id: t\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+c.demands))
-		if err != nil {
-			t.Fatal(err)
-		}
+		b := plainBaseline(t, "t", c.demands)
 		r := Run(surveyOf(scope), Choice{Baselines: against(b), Writing: plainly, Says: func(at estate.Place, tier string, w baseline.Word) (bool, bool) {
 			if at.Name != "x" || tier != scope.Tier {
 				t.Errorf("asked of %v, %q", at, tier)
@@ -255,16 +252,28 @@ func TestDemandsThatMayNotHold(t *testing.T) {
 	}
 	// What may be demanded does not raise what is.
 	scope := coretest.ScopeWith(t, "identity-provider", estate.Enforced, "min-length 9")
-	one, err := baseline.Parse("a.yaml", []byte("id: a\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+sure))
-	if err != nil {
-		t.Fatal(err)
-	}
-	two, err := baseline.Parse("b.yaml", []byte("id: b\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+people))
-	if err != nil {
-		t.Fatal(err)
-	}
+	one, two := plainBaseline(t, "a", sure), plainBaseline(t, "b", people)
 	r := Run(surveyOf(scope), Choice{Baselines: against(one, two), Writing: plainly})
 	if len(r.Findings) != 1 || r.Findings[0].Kind != check.Weak || r.Findings[0].Demanded != "at least 10 characters" {
 		t.Errorf("%+v", r.Findings)
 	}
+	// Nor where it excludes what another baseline asks: that is a decision only if it holds.
+	one, two = plainBaseline(t, "a", "  - {setting: max-age, exactly: never, severity: minor, why: w.}\n"),
+		plainBaseline(t, "b", "  - {setting: max-age, at-most: 90d, specials: {never: fails}, factor: only, severity: minor, why: w.}\n")
+	r = Run(surveyOf(coretest.ScopeWith(t, "identity-provider", estate.Enforced, "max-age never")), Choice{Baselines: against(one, two), Writing: plainly})
+	if len(r.Findings) != 1 || fmt.Sprint(r.Findings[0].Open) != "[second-factor]" ||
+		!strings.HasPrefix(r.Findings[0].Remedy, "Say in engagement.yaml, under \"applies:\", whether that is so there (case: second-factor). If the demand holds: "+
+			"No value satisfies all chosen baselines") {
+		t.Errorf("%+v", r.Findings)
+	}
+}
+
+// plainBaseline is one for identity providers.
+func plainBaseline(t *testing.T, id, demands string) *baseline.Baseline {
+	t.Helper()
+	b, err := baseline.Parse(id+".yaml", []byte("id: "+id+"\ntitle: T\nversion: 1\nfor: {platforms: [identity-provider]}\ndemands:\n"+demands))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
 }
