@@ -49,7 +49,11 @@ func Edited(parts map[string][]byte, edits []Edit) (changes []Change, left []Edi
 		if i >= 0 {
 			old = changes[i].New // another change of the same line
 		}
+		old, behind, more := strings.Cut(old, "\n") // what was added behind the last line stays there
 		now, ok := editLine(x, old)
+		if more {
+			now += "\n" + behind
+		}
 		switch {
 		case !ok || redact.HasMark(old):
 			left = append(left, x)

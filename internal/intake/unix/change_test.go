@@ -134,7 +134,9 @@ func TestAddedLines(t *testing.T) {
 		want  string // of the file; empty: it stays, and the edits are left
 		diff  string
 	}{
-		"two":           {"# nothing\nminlen = 14\n", []Edit{edit(setting.MaxRepeat, 3, 2), edit(setting.MaxSequence, 3, 2)}, "# nothing\nminlen = 14\nmaxrepeat = 3\nmaxsequence = 3\n", "@@ -1,2 +1,4 @@\n # nothing\n minlen = 14\n+maxrepeat = 3\n+maxsequence = 3\n"},
+		"two": {"# nothing\nminlen = 14\n", []Edit{edit(setting.MaxRepeat, 3, 2), edit(setting.MaxSequence, 3, 2)}, "# nothing\nminlen = 14\nmaxrepeat = 3\nmaxsequence = 3\n", "@@ -1,2 +1,4 @@\n # nothing\n minlen = 14\n+maxrepeat = 3\n+maxsequence = 3\n"},
+		"the last line, too": {"minlen = 8\n", []Edit{edit(setting.MaxRepeat, 3, 2), {Setting: setting.MinLength, Part: "etc/security/pwquality.conf", Line: 1,
+			Where: "minlen", To: setting.Number(14)}}, "minlen = 14\nmaxrepeat = 3\n", "-minlen = 8\n+minlen = 14\n+maxrepeat = 3\n"},
 		"no line sets":  {"# nothing\n", []Edit{edit(setting.MaxRepeat, 3, 0)}, "# nothing\nmaxrepeat = 3\n", "@@ -1,1 +1,2 @@\n # nothing\n+maxrepeat = 3\n"},
 		"in a comment":  {"# maxrepeat = 0\n", []Edit{edit(setting.MaxRepeat, 3, 2)}, "# maxrepeat = 0\nmaxrepeat = 3\n", "+maxrepeat = 3\n"},
 		"there already": {"maxrepeat = 9\n", []Edit{edit(setting.MaxRepeat, 3, 2)}, "", ""},
