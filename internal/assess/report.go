@@ -31,7 +31,8 @@ type Report struct {
 	Evidence       []ledger.Evidence
 	Problems       []estate.Problem
 	Decisions      []weigh.Decision
-	Seal           string // of the weighing's entry
+	Applies        []custody.Applies // what the auditor said of what no evidence tells
+	Seal           string            // of the weighing's entry
 	Entry          int64
 	Owner          string         // whose places alone are told of; empty: all
 	Plan           *amend.Plan    // what ends the findings; nil: a record of a version that did not plan
@@ -61,7 +62,7 @@ func ReportOf(e *custody.Engagement, number int64, owner string) (*Report, error
 		}
 		w.Record = w.Record.Part(keep)
 	}
-	r := &Report{Owner: owner, Title: past.Config.Title, Auditor: past.Config.Auditor, Weighing: w,
+	r := &Report{Owner: owner, Title: past.Config.Title, Auditor: past.Config.Auditor, Weighing: w, Applies: past.Config.Applies,
 		Forecasts: &Forecasts{Assumptions: forecast.Usual}}
 	for _, f := range w.Forecasts {
 		r.Forecasts.Scopes = append(r.Forecasts.Scopes, ScopeForecast{Scope: f.Scope, Accounts: f.Accounts, Now: f.Figures})

@@ -31,19 +31,22 @@ for settings that defeat each other. Each demand of a baseline gets a verdict:
   weak         it is known and falls short
   conflicting  it meets the demand on paper, but something defeats it, or two
                pieces of evidence disagree
-  missing      not set, not collected, not readable, or no such setting there
+  missing      not set, not collected, not readable, no such setting there, or
+               nobody tells whether the demand holds there (applies: in engagement.yaml)
 
 Several baselines are weighed at once (engagement.yaml, or --against): a finding
 names all that it fails, and its remedy satisfies all, or says that none can.
 
-One screen is printed: the gravest matters and the places. A matter is the same
-thing wrong, in one place or in many. --all lists all matters, --matter shows one
+One screen is printed: how exposed the accounts are, the matters that come first,
+and the places. A matter is one setting or one check, with a row for each value or
+reason, in one place or in many. Open doors come first, then severity, then how far
+the exposure falls (forecast --routes); nothing of it foretells. --all lists all matters, --matter shows one
 whole, --findings every finding with its evidence. Names such as M7 belong to the
 record that they were read from; a fingerprint stays.
 
 What is found is recorded in the ledger, whole, where it differs from the last
 record: the evidence, the engagement, a baseline, a waiver, the day, or the program
-is another. Looking once more records nothing, and the options that pick and group
+changed. Looking once more records nothing, and the options that pick and group
 change only what is shown. --against is a trial against other baselines, and is
 recorded with --record only. With --fail-on the exit status is 3 when there is a
 finding of that kind, for use in scripts.`,

@@ -20,6 +20,21 @@ type Applies struct {
 	Why         string            `yaml:"why"`
 }
 
+// Text says it in words.
+func (a *Applies) Text() string {
+	about := func(all []strictyaml.Text, none string) string {
+		var names []string
+		for _, t := range all {
+			names = append(names, t.Value)
+		}
+		if len(names) == 0 {
+			return none
+		}
+		return strings.Join(names, ", ")
+	}
+	return a.Case.Value + " is " + a.Holds.Value + " of " + about(a.Authorities, "every place") + ", " + about(a.Tiers, "every tier") + ". " + a.Why
+}
+
 func (a *Applies) check(file string) error {
 	var words []string
 	for _, w := range baseline.Words {

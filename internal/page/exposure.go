@@ -248,3 +248,12 @@ func exposedDrift(d *contract.DriftDocument) string {
 	}
 	return "Exposure: " + of(was) + " would have fallen within a year, now " + of(is) + ", under stated assumptions."
 }
+
+// AssumedText names the assumptions that are not the usual ones, with their values.
+func AssumedText(changed map[string]float64) string {
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(changed)) {
+		all = append(all, name+" "+strconv.FormatFloat(changed[name], 'g', -1, 64))
+	}
+	return strings.Join(all, ", ")
+}

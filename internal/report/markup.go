@@ -11,6 +11,7 @@ import (
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/record"
 	"sternledger/internal/core/weigh"
+	"sternledger/internal/custody"
 	"sternledger/internal/ledger"
 	"sternledger/internal/page"
 
@@ -217,7 +218,7 @@ func (v *htmlReport) nextSteps() g.Node {
 
 func (v *htmlReport) mattersPart() g.Node {
 	return section("matters", "Matters",
-		aside(text(fmt.Sprintf("A matter is the same thing wrong, in one place or in many. %s, each in one of %s.",
+		aside(text(fmt.Sprintf("A matter is one setting or one check that is wrong, in one place or in many. %s, each in one of %s.",
 			findings(len(v.Weighing.Findings)), page.Quantity(len(v.Matters), "matter")))),
 		v.filter(),
 		g.Map(v.Matters, matterEntry),
@@ -425,10 +426,16 @@ func (v *htmlReport) methodPart() g.Node {
 		g.Map(v.Decisions, func(d weigh.Decision) g.Node {
 			return paragraph(words("Decided on ", string(d.Setting), ": ", d.Follow, " is followed. ", d.Why))
 		}),
+		g.Map(v.Applies, func(a custody.Applies) g.Node {
+			return paragraph(words("Said by the auditor, where evidence does not tell: ", a.Text()))
+		}),
+		when(len(v.Weighing.Assumed) > 0, func() g.Node {
+			return paragraph(words("Exposure rests on assumptions that are not the usual ones: ", page.AssumedText(v.Weighing.Assumed), "."))
+		}),
 		paragraph(words("Assumed in the forecast: ", page.ShortNumber(assumed.OnlineRate), " guesses a second where nothing locks; ",
 			page.ShortNumber(assumed.OfflineRate), " on a stolen hash; a user who locks the account ", page.ShortNumber(assumed.LocksPerYear),
 			" times a year; ", page.ShortNumber(assumed.WorkingDays), " working days; 95 kinds of characters; nobody signs in meanwhile.")),
-		aside(words("Made by sternledger ", v.Program, ". Severities: grave, serious, minor; one step graver for privileged accounts.")))
+		aside(words("Made by sternledger ", v.Program, ". A severity follows from what mending is worth to an account (docs/forecasts.md), unless an organisation's own or an imported baseline states it.")))
 }
 
 func (v *htmlReport) evidencePart() g.Node {

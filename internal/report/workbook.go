@@ -214,6 +214,12 @@ func (b *book) summary(r *assess.Report) {
 			p.add("Outcome", text)
 		}
 	}
+	for i := range r.Applies {
+		p.add("Said by the auditor", r.Applies[i].Text())
+	}
+	if len(r.Weighing.Assumed) > 0 {
+		p.add("Assumptions changed", page.AssumedText(r.Weighing.Assumed))
+	}
 	for _, d := range r.Decisions {
 		p.add("Decision", fmt.Sprintf("%s: %s is followed. %s", d.Setting, d.Follow, d.Why))
 	}
