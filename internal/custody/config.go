@@ -351,7 +351,8 @@ baselines: [cis-windows-server]
 
 # What no evidence tells, and demands depend on: whether a second factor is asked
 # for at every sign-in (second-factor), whether people sign in interactively, or
-# from outside (remote). The first that names a place rules.
+# from outside (remote), whether an identity provider is a cloud service (cloud).
+# The first that names a place rules.
 # applies:
 #   - {case: interactive, authorities: ["gate*"], holds: false, why: "Only services sign in there."}
 

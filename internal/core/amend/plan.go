@@ -24,6 +24,7 @@ type maker struct {
 	writing *weigh.Writing
 	owner   func(at estate.Place) string
 	demands map[about][]baseline.Named
+	may     map[about]bool             // where something may be demanded, and fails or is not known
 	beside  map[about][]baseline.Named // what ways ask of other settings, by the one that they are about
 	setters map[atPlace]*govern.Setter
 	groups  map[estate.Place]string                     // of alike places
@@ -79,7 +80,7 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	if owner == nil {
 		owner = func(estate.Place) string { return "" }
 	}
-	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, beside: map[about][]baseline.Named{},
+	m := &maker{r: r, writing: writing, owner: owner, demands: map[about][]baseline.Named{}, may: map[about]bool{}, beside: map[about][]baseline.Named{},
 		setters: map[atPlace]*govern.Setter{}, groups: map[estate.Place]string{}, drafts: map[spotKey]*draft{},
 		ranks:   map[*estate.Authority]map[estate.Cite]*rank{},
 		decided: map[string]*Decision{}, plan: &Plan{}}
@@ -96,11 +97,15 @@ func New(r *record.Record, writing *weigh.Writing, owner func(at estate.Place) s
 	}
 	for i := range r.Verdicts {
 		v := &r.Verdicts[i]
-		// A demand that may not hold there, and fails, is nobody's reason to change anything.
-		if v.Kind != check.Waived && (len(v.Open) == 0 || v.Kind != check.Missing) {
-			key := about{v.Scope, v.Demand.Setting}
-			m.demands[key] = append(m.demands[key], baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
+		if v.Kind == check.Waived {
+			continue
 		}
+		key := about{v.Scope, v.Demand.Setting}
+		if len(v.Open) > 0 && v.Kind == check.Missing { // it may not hold there: nobody's reason to change anything
+			m.may[key] = true
+			continue
+		}
+		m.demands[key] = append(m.demands[key], baseline.Named{Baseline: v.Baseline, Demand: v.Demand})
 	}
 	m.ways()
 	for i := range r.Findings {
@@ -138,7 +143,11 @@ func (m *maker) take(f *check.Finding) {
 	if e.Missing != govern.Present && !(e.Missing == govern.NotSet && f.Scope.Policy != nil) {
 		return
 	}
-	band, exclude := baseline.Together(id, m.demands[about{f.Scope, id}])
+	at := about{f.Scope, id}
+	if m.may[at] && len(m.demands[at]) == 0 {
+		return // a word of the auditor comes first
+	}
+	band, exclude := baseline.Together(id, m.demands[at])
 	if band.Empty() {
 		m.decide(f, fmt.Sprintf("%s: no value satisfies all chosen baselines%s", setting.Get(id).Title, against(exclude)),
 			"Say under decisions in engagement.yaml which of them to follow.")

@@ -68,20 +68,21 @@ func (d *Demand) In(s Situation) bool {
 // Word is what somebody says of places that evidence does not tell.
 type Word string
 
-// The words. What is no cloud service is told by what kind of place it is.
+// The words.
 const (
 	SecondFactorAsked Word = "second-factor" // at every sign-in
 	InteractiveAccess Word = Word(Interactive)
 	RemoteAccess      Word = Word(Remote)
+	CloudService      Word = Word(Cloud)
 )
 
 // Words are all of them.
-var Words = []Word{SecondFactorAsked, InteractiveAccess, RemoteAccess}
+var Words = []Word{SecondFactorAsked, InteractiveAccess, RemoteAccess, CloudService}
 
-// Situations are all cases that can be, where known says what is known of each word and of
-// the cloud. Of what no demand depends on none is made.
-func (b *Baseline) Situations(known func(Word) (holds, known bool), cloud bool) []Situation {
-	all := []Situation{{Factor: Only, Cloud: cloud}}
+// Situations are all cases that can be, where known says what is known of each word. Of what
+// no demand depends on none is made.
+func (b *Baseline) Situations(known func(Word) (holds, known bool)) []Situation {
+	all := []Situation{{Factor: Only}}
 	both := func(w Word, set func(*Situation, bool)) {
 		holds, known := known(w)
 		n := len(all)
@@ -101,7 +102,7 @@ func (b *Baseline) Situations(known func(Word) (holds, known bool), cloud bool) 
 			}
 		})
 	}
-	for _, a := range []Access{Interactive, Remote} {
+	for _, a := range accesses {
 		if slices.ContainsFunc(b.Demands, func(d Demand) bool { return d.Access == a }) {
 			both(Word(a), func(s *Situation, yes bool) { *s.has(a) = yes })
 		}
@@ -114,7 +115,7 @@ func (d *Demand) Depends() (all []Word) {
 	if d.Factor != "" {
 		all = append(all, SecondFactorAsked)
 	}
-	if d.Access == Interactive || d.Access == Remote {
+	if d.Access != "" {
 		all = append(all, Word(d.Access))
 	}
 	return all

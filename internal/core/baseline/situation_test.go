@@ -27,25 +27,25 @@ func TestSituations(t *testing.T) {
 	for _, c := range []struct {
 		demands string
 		says    map[Word]bool
-		cloud   bool
 		want    string
 	}{
-		{plain, nil, false, "12"},
-		{single + both, nil, false, "15 | 8"},
-		{single + both, map[Word]bool{SecondFactorAsked: true}, false, "8"},
-		{single + both, map[Word]bool{SecondFactorAsked: false}, false, "15"},
-		{plain + people, nil, false, "12 | 12 | 12 31536000 | 12"},
-		{plain + people, map[Word]bool{InteractiveAccess: true}, false, "12 31536000 | 12"},
-		{plain + people, map[Word]bool{InteractiveAccess: true, SecondFactorAsked: true}, false, "12"},
-		{plain + people, map[Word]bool{InteractiveAccess: false}, false, "12 | 12"},
-		{plain + outside, map[Word]bool{RemoteAccess: true}, false, "12 5"},
-		{plain + outside, nil, false, "12 | 12 5"},
-		{plain + cloud, nil, false, "12"},
-		{plain + cloud, nil, true, "12 7"},
+		{plain, nil, "12"},
+		{single + both, nil, "15 | 8"},
+		{single + both, map[Word]bool{SecondFactorAsked: true}, "8"},
+		{single + both, map[Word]bool{SecondFactorAsked: false}, "15"},
+		{plain + people, nil, "12 | 12 | 12 31536000 | 12"},
+		{plain + people, map[Word]bool{InteractiveAccess: true}, "12 31536000 | 12"},
+		{plain + people, map[Word]bool{InteractiveAccess: true, SecondFactorAsked: true}, "12"},
+		{plain + people, map[Word]bool{InteractiveAccess: false}, "12 | 12"},
+		{plain + outside, map[Word]bool{RemoteAccess: true}, "12 5"},
+		{plain + outside, nil, "12 | 12 5"},
+		{plain + cloud, map[Word]bool{CloudService: false}, "12"},
+		{plain + cloud, nil, "12 | 12 7"},
+		{plain + cloud, map[Word]bool{CloudService: true}, "12 7"},
 	} {
 		b := text(c.demands)
 		var cases []string
-		for _, s := range b.Situations(func(w Word) (bool, bool) { holds, known := c.says[w]; return holds, known }, c.cloud) {
+		for _, s := range b.Situations(func(w Word) (bool, bool) { holds, known := c.says[w]; return holds, known }) {
 			var asked []string
 			for _, d := range b.For("identity-provider", "", s) {
 				n, _ := d.Values[0].Number()

@@ -30,6 +30,8 @@ type Verdict struct {
 	Evidence []estate.Cite      `json:"evidence"`
 	// Open are the words of the auditor that decide whether the demand holds there at all.
 	Open []baseline.Word `json:"open,omitempty"`
+	// May: what is known fails the demand, and the words decide whether it holds.
+	May bool `json:"may,omitempty"`
 }
 
 // Result is one weighing.
@@ -101,6 +103,10 @@ func (c *Choice) known(scope *govern.Scope) func(baseline.Word) (holds, known bo
 			word, _ := e.Value.Word()
 			return word == "all", true
 		}
+		// An identity provider may be a service of somebody else's, or a server of one's own.
+		if p := scope.Authority.Platform; w == baseline.CloudService && p != setting.IdentityProvider && p != setting.Other {
+			return scope.Authority.Kind == estate.Tenant, true
+		}
 		if c.Says == nil {
 			return false, false
 		}
@@ -112,7 +118,7 @@ func (c *Choice) known(scope *govern.Scope) func(baseline.Word) (holds, known bo
 func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]asked {
 	all := map[setting.ID][]asked{}
 	for _, b := range c.Baselines(scope.Authority, scope.Tier) {
-		cases := b.Situations(c.known(scope), scope.Authority.Kind == estate.Tenant)
+		cases := b.Situations(c.known(scope))
 		for _, n := range demandsIn(b, scope, cases) {
 			d := n.Demand
 			named := slices.Contains(d.Platforms, scope.Authority.Platform)
@@ -178,7 +184,7 @@ func judgeAll(scope *govern.Scope, demands []asked, found []check.Finding) []Ver
 		}
 		v.Open = n.Demand.Depends()
 		if v.Kind == check.Weak && fail[n.Baseline] != n.of {
-			v.Kind = check.Missing
+			v.Kind, v.May = check.Missing, true
 			v.Reason = "the demand holds " + n.Demand.Where() + "; whether that is so here the evidence does not tell. If it is: " + v.Reason
 		}
 	}
@@ -503,7 +509,7 @@ func (c *Choice) merged(verdicts []Verdict) *check.Finding {
 		Scope: worst.Scope, Authority: worst.Scope.Authority,
 		Settings: []setting.ID{id},
 		Observed: worst.Observed, Demanded: demanded(demands, band), Reason: farthest.Reason, Evidence: worst.Evidence, Baselines: failed}
-	if f.Kind == check.Missing {
+	if worst.May {
 		f.Open = worst.Open
 	}
 	if band.Empty() {

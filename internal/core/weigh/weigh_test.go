@@ -226,7 +226,10 @@ func TestDemandsThatMayNotHold(t *testing.T) {
 		{"min-length 11", people, nil, "missing", "missing 11 characters, at least 12 characters (t): [interactive]"},
 		{"min-length 11", people, map[baseline.Word]bool{"interactive": false}, "", ""},
 		{"min-length 11", people, map[baseline.Word]bool{"interactive": true}, "weak", "weak 11 characters, at least 12 characters (t): []"},
-		{"max-age 1d", people, nil, "missing", "missing -, at least 12 characters (t): [interactive]"},
+		{"mfa none", "  - {setting: mfa, exactly: all, access: cloud, severity: minor, why: w.}\n", nil, "missing", "missing none, all (t): [cloud]"},
+		{"mfa none", "  - {setting: mfa, exactly: all, access: cloud, severity: minor, why: w.}\n", map[baseline.Word]bool{"cloud": true}, "weak",
+			"weak none, all (t): []"},
+		{"max-age 1d", people, nil, "missing", "missing -, at least 12 characters (t): []"},
 	} {
 		scope := coretest.ScopeWith(t, "identity-provider", estate.Enforced, c.settings)
 		b := plainBaseline(t, "t", c.demands)
