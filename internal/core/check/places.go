@@ -197,6 +197,13 @@ var placeChecks = []Check{
 		Run: remarks(estate.FieldUnseen),
 	},
 	{
+		Name: "home-unseen", Title: "Who checks some passwords was not exported",
+		Kind: Missing, Severity: baseline.Serious, On: onTenants,
+		Doc: "Whether another place checks the passwords of some accounts of a tenant is not in the evidence, or said in words that are " +
+			"not understood.",
+		Run: remarks(estate.HomeUnseen),
+	},
+	{
 		Name: "password-unused", Title: "Nobody uses a password that works",
 		Kind: Weak, Severity: baseline.Serious, On: onTenants,
 		Doc: "Nobody has used a password for 45 days or more, counted to the newest sign-in or change in the same evidence, and its " +
@@ -212,7 +219,7 @@ var placeChecks = []Check{
 				return p.Authority.Objects.FlagsOf(row)&(estate.Federated|estate.Synced) == estate.Federated
 			})
 			if len(rows) > 0 {
-				p.report(Finding{Reason: number(len(rows), "account") + " in a federated domain: the tenant's settings do not govern them",
+				p.report(Finding{Reason: number(len(rows), "account") + " whose passwords another place checks: the tenant's settings do not govern them",
 					Remedy: "Collect the settings of the place where they sign in.", Evidence: p.lines(rows)}, "", rows)
 			}
 		},

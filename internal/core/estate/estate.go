@@ -79,6 +79,9 @@ type Policy struct {
 	// Open is a condition of the policy that is not modelled: whether it applies to
 	// those whom it could reach is then not known.
 	Open string `json:"open,omitempty"`
+	// Apart: it is of accounts that the place's own settings do not reach, and fixed by the
+	// platform.
+	Apart bool `json:"apart,omitempty"`
 	// Root is the entry that a directory server's local policy governs, with all below
 	// it: of several the one of the nearest entry governs.
 	Root string `json:"root,omitempty"`
@@ -127,6 +130,7 @@ type Origin string
 const (
 	Native     Origin = "native"      // made in the tenant
 	FromDomain Origin = "from-domain" // synchronised from one
+	FromOther  Origin = "elsewhere"   // of a place that is neither: it governs no account whose home is known
 )
 
 // Way is how the password of a synchronised account is checked where the account
@@ -486,6 +490,7 @@ const (
 	ListCut         RemarkKind = "list-cut"          // a list of an export goes on in one that is not in the evidence
 	RuleOpen        RemarkKind = "rule-open"         // a rule says what is not understood
 	RuleLimited     RemarkKind = "rule-limited"      // a rule asks on conditions only
+	HomeUnseen      RemarkKind = "home-unseen"       // whether another place checks passwords is not in the evidence
 	FieldUnseen     RemarkKind = "field-unseen"      // a field that bears on what governs accounts was exported of none of them
 	SSHUnseen       RemarkKind = "ssh-unseen"        // whether sshd asks PAM is not in the evidence
 	OldHash         RemarkKind = "old-hash"          // stored in a weaker way than new passwords are

@@ -23,12 +23,12 @@ func (r *Resolution) byPriority(row int) Governing {
 	switch {
 	case flags&estate.Synced != 0:
 		return r.bySource(row)
+	case flags&estate.NoHome != 0:
+		return other("who checks the account's password is not in the evidence")
 	case flags&estate.Guest != 0:
 		return other("the account is a guest: its home governs its password, and is not in the evidence")
 	case flags&estate.Federated != 0:
-		return other("the account signs in at another place (its domain is federated), which is not in the evidence")
-	case flags&estate.NoHome != 0:
-		return other("whether another place governs the account was not exported")
+		return other("another place checks the account's password, and is not in the evidence")
 	}
 	if r.Authority.PoliciesCut != nil {
 		return other("the list of policies goes on in a further page, which is not in the evidence")
@@ -64,7 +64,7 @@ func (r *Resolution) byPriority(row int) Governing {
 // the account.
 func (r *Resolution) matches(p *estate.Policy, row int, within []int) (via int, matches bool, doubt string) {
 	synced := r.Authority.Objects.FlagsOf(row)&estate.Synced != 0
-	if p.Of == estate.Native && synced || p.Of == estate.FromDomain && !synced {
+	if p.Of == estate.FromOther || p.Of == estate.Native && synced || p.Of == estate.FromDomain && !synced {
 		return estate.NotFound, false, ""
 	}
 	via, matches = estate.NotFound, len(p.Targets) == 0 && !p.TargetsPart
@@ -139,8 +139,13 @@ func (r *Resolution) bySource(row int) Governing {
 	}
 	other := r.survey.Resolutions[from.Authority]
 	g := other.Of(from.Row)
-	if g.At, g.Way = other.Authority, r.Authority.Sync; r.Authority.Objects.FlagsOf(row)&estate.Federated != 0 {
+	g.At = other.Authority
+	switch flags := r.Authority.Objects.FlagsOf(row); {
+	case flags&estate.NoHome != 0:
+	case flags&estate.Federated != 0:
 		g.Way = estate.Federation
+	default:
+		g.Way = r.Authority.Sync
 	}
 	return g
 }

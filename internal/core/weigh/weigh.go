@@ -126,6 +126,9 @@ func (c *Choice) demandsOn(r *Result, scope *govern.Scope) map[setting.ID][]aske
 			case !scope.Here(d.Setting): // the domain's own scope has the verdict
 			case !named && closed(scope, d):
 				r.Idle = append(r.Idle, Idle{scope, n.Named})
+			case fixedApart(scope, d.Setting) && judge(scope, b, d, nil).Kind != check.Holds:
+				// It concerns the accounts that the place's own settings govern; of these nobody can change it.
+				r.Idle = append(r.Idle, Idle{scope, n.Named})
 			default:
 				all[d.Setting] = append(all[d.Setting], n)
 			}
@@ -264,6 +267,12 @@ func (r *Result) sort() {
 			cmp.Compare(y.Kind.Rank(), x.Kind.Rank()), slices.CompareFunc(x.Settings, y.Settings, setting.Order),
 			strings.Compare(x.Check, y.Check), strings.Compare(x.About, y.About))
 	})
+}
+
+// fixedApart reports whether the platform fixes a setting for accounts that the place's own
+// settings do not reach, whatever it is. Whether a second factor is asked for is up to them.
+func fixedApart(scope *govern.Scope, id setting.ID) bool {
+	return scope.Policy != nil && scope.Policy.Apart && id != setting.SecondFactor
 }
 
 // closed reports whether the demand cannot be met in any way, for the platform lacks

@@ -305,7 +305,10 @@ func (c *collector) object(v reflect.Value, at from) {
 		return
 	case neutralType:
 		n := v.Addr().Interface().(*Neutral)
-		if len(n.Is) > 0 {
+		switch {
+		case n.Match != nil:
+			c.path(at, n.At, free)
+		case len(n.Is) > 0:
 			c.path(at, n.At, word(textsOf(n.Is)...))
 		}
 		return
@@ -346,6 +349,10 @@ func textsOf(all []strictyaml.Text) (texts []string) {
 }
 
 func (c *collector) condition(at from, x *Condition) {
+	if x.Absent != nil {
+		c.through(at, x.At)
+		return
+	}
 	if x.Contains.Value != "" || x.Lacks.Value != "" {
 		c.path(at, x.At, free)
 		return

@@ -106,6 +106,12 @@ func (m *Map) Lint() []Doubt {
 	if m.Roles != nil {
 		at(m.Roles.Export, true, m.Roles.Each)
 	}
+	if m.SignOn != nil {
+		at(m.SignOn.Export, true, m.SignOn.Each)
+	}
+	if m.Rollout != nil {
+		at(m.Rollout.Export, true, m.Rollout.Each)
+	}
 	for _, w := range m.Sync {
 		at(w.Export, false, w.At)
 		for _, x := range w.Needs {

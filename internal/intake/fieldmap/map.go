@@ -34,19 +34,24 @@ type Map struct {
 	Exports  []Export        `yaml:"exports"`
 	Settings []Reading       `yaml:"settings"`
 	Fixed    []Fixed         `yaml:"fixed"`
-	Banned   *Pick           `yaml:"banned"` // the organisation's own list of banned words, separated by tabs or line ends
-	Accounts []Accounts      `yaml:"accounts"`
-	Groups   *Groups         `yaml:"groups"`
-	Policies *Policies       `yaml:"policies"`
-	Domains  *Domains        `yaml:"domains"`
-	Units    *Units          `yaml:"units"`
-	Apart    []Apart         `yaml:"apart"` // accounts that the tenant's own settings do not govern
-	Roles    *Roles          `yaml:"roles"`
-	Sync     []Way           `yaml:"synchronisation"`
-	Factors  []Factor        `yaml:"second-factor"`
-	Cut      []Condition     `yaml:"cut"` // a reply goes on in another
-	Live     *Live           `yaml:"live"`
-	Changes  []Change        `yaml:"changes"` // requests that change what exports show
+	// Understood are objects that set something together: a field that is not known leaves all of
+	// it open.
+	Understood []Understood `yaml:"understood"`
+	Banned     *Pick        `yaml:"banned"` // the organisation's own list of banned words, separated by tabs or line ends
+	Accounts   []Accounts   `yaml:"accounts"`
+	Groups     *Groups      `yaml:"groups"`
+	Policies   *Policies    `yaml:"policies"`
+	Domains    *Domains     `yaml:"domains"`
+	Units      *Units       `yaml:"units"`
+	Apart      []Apart      `yaml:"apart"` // accounts that the tenant's own settings do not govern
+	Roles      *Roles       `yaml:"roles"`
+	Sync       []Way        `yaml:"synchronisation"`
+	SignOn     *SignOn      `yaml:"sign-on"`
+	Rollout    *Rollout     `yaml:"rollout"`
+	Factors    []Factor     `yaml:"second-factor"`
+	Cut        []Condition  `yaml:"cut"` // a reply goes on in another
+	Live       *Live        `yaml:"live"`
+	Changes    []Change     `yaml:"changes"` // requests that change what exports show
 
 	path    string
 	exports map[string]*Export
@@ -157,12 +162,14 @@ type Units struct {
 
 // UnitPolicies are settings given to units.
 type UnitPolicies struct {
-	Export   strictyaml.Text `yaml:"export"`
-	Each     Path            `yaml:"each"`
-	Unit     Path            `yaml:"unit"`  // id of the unit; not there: the root
-	Open     Path            `yaml:"open"`  // if there, it is for others than a unit
-	Later    []Condition     `yaml:"later"` // what others go before
-	Settings []Reading       `yaml:"settings"`
+	Export strictyaml.Text `yaml:"export"`
+	Each   Path            `yaml:"each"`
+	Unit   Path            `yaml:"unit"`  // id of the unit; not there: the root
+	Open   Path            `yaml:"open"`  // if there, it is for others than a unit
+	Later  []Condition     `yaml:"later"` // what others go before
+	// Understood are other fields that are known. Whatever else a policy says leaves open whom it is for.
+	Understood []Neutral `yaml:"understood"`
+	Settings   []Reading `yaml:"settings"`
 }
 
 // Apart are accounts under rules of their own.
@@ -178,7 +185,31 @@ type Roles struct {
 	Each    Path            `yaml:"each"`
 	Only    []Condition     `yaml:"only"`
 	ID      Path            `yaml:"id"`
-	Members Path            `yaml:"members"` // ids of accounts
+	Members Path            `yaml:"members"` // ids of accounts and groups
+	Limit   int             `yaml:"limit"`   // a list that is as long as that may have been cut
+}
+
+// SignOn says for which units and groups sign-ins go to another place.
+type SignOn struct {
+	Export strictyaml.Text `yaml:"export"`
+	Each   Path            `yaml:"each"`
+	Unit   Path            `yaml:"unit"`  // id of a unit; the nearest one above an account counts
+	Group  Path            `yaml:"group"` // id of a group, which goes before units; who is in it may not be known
+	Own    Condition       `yaml:"own"`   // the place itself checks the password all the same
+	// Spared accounts can sign in at the place itself, whatever is assigned.
+	Spared []Condition `yaml:"spared"`
+	// Understood are other fields that are known. Whatever else is said leaves all of it open.
+	Understood []Neutral `yaml:"understood"`
+}
+
+// Rollout says which accounts of federated domains the tenant checks by itself already.
+type Rollout struct {
+	Export  strictyaml.Text `yaml:"export"`
+	Each    Path            `yaml:"each"`
+	Only    []Condition     `yaml:"only"`
+	All     *Condition      `yaml:"all"`
+	Members Path            `yaml:"members"` // ids of accounts and groups
+	Limit   int             `yaml:"limit"`   // a list that is as long as that may have been cut
 }
 
 // Way says by what synchronised accounts are known to be checked.
@@ -222,10 +253,41 @@ type Factor struct {
 	Understood []Neutral `yaml:"understood"`
 }
 
+// Understood is an object of an export, and its fields that are known beside those that settings
+// are read from.
+type Understood struct {
+	Export strictyaml.Text `yaml:"export"`
+	At     Path            `yaml:"at"`
+	Fields []Neutral       `yaml:"fields"` // by their paths in the export
+}
+
 // Neutral is a field, and the values of it that limit nothing; none: whatever it says.
 type Neutral struct {
-	At Path              `yaml:"at"`
-	Is []strictyaml.Text `yaml:"is"`
+	At    Path              `yaml:"at"`
+	Is    []strictyaml.Text `yaml:"is"`
+	Match *Pattern          `yaml:"match"` // or a pattern of the whole text
+}
+
+// Pattern is a regular expression.
+type Pattern struct{ *regexp.Regexp }
+
+// UnmarshalYAML reads one.
+func (p *Pattern) UnmarshalYAML(unmarshal func(any) error) error {
+	var text strictyaml.Text
+	if err := unmarshal(&text); err != nil {
+		return err
+	}
+	re, err := regexp.Compile(`^(?:` + text.Value + `)$`)
+	if err != nil {
+		return text.Errorf("", "%q is no regular expression", text.Value)
+	}
+	p.Regexp = re
+	return nil
+}
+
+// neutral reports whether a text limits nothing.
+func (n *Neutral) neutral(text string) bool {
+	return n.Match != nil && n.Match.MatchString(text) || slices.Contains(textsOf(n.Is), text)
 }
 
 // Reading says where a setting stands and how to read it.
@@ -289,8 +351,11 @@ type Accounts struct {
 	Domains   *Pick           `yaml:"domains"`   // names of all domains; of others it is not known where their accounts sign in
 	Only      []Condition     `yaml:"only"`      // others are no accounts
 	Groups    Path            `yaml:"groups"`    // ids of the groups that it is in
-	Joins     bool            `yaml:"joins"`     // it adds to accounts of another export
-	Flags     []FlagRule      `yaml:"flags"`
+	// Home is the field that tells who checks the password, with the words that are known. Where
+	// it says something else, or nothing, that is open.
+	Home  *Neutral   `yaml:"home"`
+	Joins bool       `yaml:"joins"` // it adds to accounts of another export
+	Flags []FlagRule `yaml:"flags"`
 }
 
 // Used says where the time stands at which an account's password was last
@@ -306,14 +371,16 @@ type Condition struct {
 	Is       []strictyaml.Text `yaml:"is"`
 	Not      []strictyaml.Text `yaml:"not"`
 	Contains strictyaml.Text   `yaml:"contains"`
-	Lacks    strictyaml.Text   `yaml:"lacks"` // the opposite; a field that is not there lacks it
+	Lacks    strictyaml.Text   `yaml:"lacks"`  // the opposite; a field that is not there lacks it
+	Absent   *bool             `yaml:"absent"` // whether nothing is there
 }
 
 // FlagRule sets a flag of an account where a condition holds.
 type FlagRule struct {
 	Flag      strictyaml.Text `yaml:"flag"`
 	Condition `yaml:",inline"`
-	Shown     bool `yaml:"shown"` // a complete export has the field: where no account has it, the flag is not known
+	Only      []Condition `yaml:"only"`  // and these
+	Shown     bool        `yaml:"shown"` // a complete export has the field: where no account has it, the flag is not known
 
 	flag estate.Flag
 }
@@ -351,10 +418,11 @@ type Policies struct {
 	NoGroups   Path                       `yaml:"not-groups"`
 	NoUsers    Path                       `yaml:"not-users"`
 	From       Path                       `yaml:"from"`       // where the accounts come from that it is for
-	Sources    map[string]strictyaml.Text `yaml:"sources"`    // its words: native, from-domain, any
+	Sources    map[string]strictyaml.Text `yaml:"sources"`    // its words: native, from-domain, elsewhere, any
 	Conditions Path                       `yaml:"conditions"` // an object; what it holds beside the paths above is not modelled
 	Last       []Condition                `yaml:"last"`       // it goes after all others
 	Only       []Condition                `yaml:"only"`
+	Understood []Neutral                  `yaml:"understood"` // other fields that are known; whatever else a policy says leaves open whom it is for
 	Settings   []Reading                  `yaml:"settings"`
 }
 
@@ -488,6 +556,14 @@ func (m *Map) check() error {
 	if err := m.checkReadings(m.Settings, true); err != nil {
 		return err
 	}
+	for _, u := range m.Understood {
+		if err := m.known(u.Export); err != nil {
+			return err
+		}
+		if u.At.path == nil {
+			return u.Export.Errorf(m.path, "understood has no path (at)")
+		}
+	}
 	if err := m.checkFixed(m.Fixed); err != nil {
 		return err
 	}
@@ -603,7 +679,10 @@ func (m *Map) checkFixed(all []Fixed) error {
 }
 
 // ways are how the passwords of synchronised accounts are checked.
-var ways = []estate.Way{estate.PasswordHash, estate.PassThrough}
+var ways = []estate.Way{estate.PasswordHash, estate.PassThrough, unknownWay}
+
+// unknownWay says that what the evidence holds does not tell it.
+const unknownWay estate.Way = "unknown"
 
 // checkSections looks at the parts that few maps have.
 func (m *Map) checkSections() error {
@@ -625,6 +704,22 @@ func (m *Map) checkSections() error {
 	if m.Roles != nil {
 		if err := m.known(m.Roles.Export); err != nil {
 			return err
+		}
+	}
+	if s := m.SignOn; s != nil {
+		if err := m.known(s.Export); err != nil {
+			return err
+		}
+		if m.Units == nil || s.Each.path == nil || s.Unit.path == nil {
+			return s.Export.Errorf(m.path, "sign-on needs each and unit, and the map units")
+		}
+	}
+	if x := m.Rollout; x != nil {
+		if err := m.known(x.Export); err != nil {
+			return err
+		}
+		if x.Each.path == nil || x.Members.path == nil {
+			return x.Export.Errorf(m.path, "rollout needs each and members")
 		}
 	}
 	for _, w := range m.Sync {

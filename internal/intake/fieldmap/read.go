@@ -108,6 +108,9 @@ func claims(all []*Map, d *document) []claim {
 	if len(found) == 0 {
 		plainly(d, every)
 	}
+	if said := slices.DeleteFunc(slices.Clone(found), func(c claim) bool { return !c.x.says(d) }); len(said) == 1 {
+		return said // an empty list says what it is of; others go by its file's name
+	}
 	if len(found) > 0 || d.value == nil {
 		return found
 	}
@@ -147,6 +150,15 @@ func shellClaims(all []*Map, begin, d *document) (found []claim) {
 	return found
 }
 
+// says reports whether an empty list is known by a field beside it.
+func (x *Export) says(d *document) bool {
+	if x.Empty == nil || d.csv != nil || !d.empty() || x.Empty.At.path == nil {
+		return false
+	}
+	text, ok := first(element{d.value, d.lines}, x.Empty.At)
+	return ok && strings.Contains(strings.ToLower(text), strings.ToLower(x.Empty.Contains.Value))
+}
+
 func (x *Export) recognises(d *document) bool {
 	if x.text != nil && d.text != nil && x.text.Match(d.text) {
 		return true
@@ -155,8 +167,7 @@ func (x *Export) recognises(d *document) bool {
 		if ok, _ := path.Match(strings.ToLower(n.File.Value), strings.ToLower(path.Base(d.part.Name))); ok && n.File.Value != "" {
 			return true
 		}
-		text, ok := first(element{d.value, d.lines}, n.At)
-		return ok && strings.Contains(strings.ToLower(text), strings.ToLower(n.Contains.Value))
+		return x.says(d)
 	}
 	if x.File.Value != "" {
 		if ok, _ := path.Match(x.File.Value, path.Base(d.part.Name)); !ok {
@@ -193,6 +204,7 @@ type reader struct {
 	settled map[string]bool // groups that hold everybody
 	called  string          // the tenant's name
 	people  []someone
+	known   map[string]bool     // ids of accounts
 	made    int64               // policies that the exports do not spell out
 	groups  map[string]*group   // by id
 	held    map[string][]string // by id of an account or a group: the groups that name it
@@ -237,7 +249,7 @@ func read(all []*Map, t *intake.Tree, into *estate.Builder) error {
 			r := readers[name]
 			if r == nil {
 				r = &reader{m: m, tree: t, into: into, exports: map[string][]*document{}, settled: map[string]bool{}, groups: map[string]*group{},
-					held: map[string][]string{}, called: name}
+					held: map[string][]string{}, known: map[string]bool{}, called: name}
 				readers[name], names = r, append(names, name)
 			}
 			r.exports[c.x] = append(r.exports[c.x], c.d)
@@ -323,6 +335,8 @@ func (r *reader) read() error {
 	r.roles()
 	r.synchronisation()
 	r.elsewhere()
+	r.signOn()
+	r.rollout()
 	r.factors()
 	r.cutLists()
 	return nil
@@ -451,6 +465,7 @@ func (r *reader) settings(from *document) {
 				Note: f.Source}, Remedy: byOtherMeans}
 		}
 	}
+	r.notWhole(facts)
 	r.tenant.Head = &estate.Policy{Name: "tenant", Origin: r.m.ID.Value + " " + r.at.Name, Standing: estate.Enforced,
 		Platform: r.tenant.Platform, Settings: facts,
 		Cite: estate.Cite{File: at.part.Stored, Line: 1, Where: r.m.ID.Value}}
@@ -852,6 +867,9 @@ func (r *Reading) value(raw any) (setting.Value, error) {
 
 // holds reports whether a condition holds of a value.
 func (c *Condition) holds(e element) bool {
+	if c.Absent != nil {
+		return c.At.path.somewhere(e.value) != *c.Absent
+	}
 	if c.Lacks.Value != "" {
 		text, _ := first(e, c.At)
 		return !strings.Contains(strings.ToLower(text), strings.ToLower(c.Lacks.Value))
@@ -909,7 +927,7 @@ func moment(e element, at Path) uint32 {
 
 // accounts reads the accounts of one export.
 func (r *reader) accounts(a *Accounts) {
-	elsewhere := map[string]bool{}
+	elsewhere, strange := map[string]bool{}, map[string][]estate.Cite{}
 	if a.Federated != nil {
 		for _, domain := range r.pick(a.Federated) {
 			elsewhere[strings.ToLower(domain)] = true
@@ -952,8 +970,14 @@ func (r *reader) accounts(a *Accounts) {
 			}
 		}
 		for i := range a.Flags {
-			if a.Flags[i].holds(e) {
+			if a.Flags[i].holds(e) && allHold(a.Flags[i].Only, e) {
 				rec.Flags |= a.Flags[i].flag
+			}
+		}
+		if h := a.Home; h != nil {
+			if text, _ := first(e, h.At); !h.neutral(text) {
+				rec.Flags |= estate.NoHome
+				strange[text] = append(strange[text], estate.Cite{File: d.part.Stored, Line: lineOf(e, h.At, a.Name), Where: h.At.text.Value, Raw: text})
 			}
 		}
 		if _, domain, ok := strings.Cut(strings.ToLower(name), "@"); ok && elsewhere[domain] {
@@ -982,13 +1006,26 @@ func (r *reader) accounts(a *Accounts) {
 				who.apart = append(who.apart, i)
 			}
 		}
-		r.people = append(r.people, who)
+		if s := r.m.SignOn; s != nil {
+			who.spared = slices.ContainsFunc(s.Spared, func(c Condition) bool { return c.holds(e) })
+		}
+		r.people, r.known[id] = append(r.people, who), true
 		if a.Groups.path == nil {
 			continue
 		}
 		for _, f := range ask(e.value, e.lines, a.Groups.path) {
 			r.member(textOf(f.value), id, f.line)
 		}
+	}
+	for _, text := range sorted(strange) {
+		said := "is not said"
+		if text != "" {
+			said = "is " + text + ", which is not understood"
+		}
+		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.HomeUnseen, About: a.Home.At.text.Value + " " + text,
+			Cites:  strange[text][:1],
+			Text:   fmt.Sprintf("who checks the password is not known where %s %s (accounts: %d)", a.Home.At.text.Value, said, len(strange[text])),
+			Remedy: "Find out who checks the passwords of these accounts, and gather that place too."})
 	}
 }
 
@@ -1072,13 +1109,13 @@ func (r *reader) policies() {
 		if text, ok := first(e, p.From); ok {
 			switch of := p.Sources[text].Value; of {
 			case "any":
-			case string(estate.Native), string(estate.FromDomain):
+			case string(estate.Native), string(estate.FromDomain), string(estate.FromOther):
 				policy.Of = estate.Origin(of)
 			default:
 				policy.Open = "accounts from " + text
 			}
 		}
-		if open := p.unmodelled(e); open != "" && policy.Open == "" {
+		if open := cmp.Or(p.unmodelled(e), p.limits(e)); open != "" && policy.Open == "" {
 			policy.Open = open
 		}
 		if len(p.Last) > 0 && allHold(p.Last, e) {
@@ -1109,13 +1146,120 @@ func (r *reader) named(d *document, e element, at Path, groups bool) []estate.Ta
 	return all
 }
 
+// paths are those that say whom a policy is for.
+func (p *Policies) paths() []Path { return []Path{p.Groups, p.Users, p.NoGroups, p.NoUsers, p.From} }
+
+// limits returns the first field of a policy that is not understood; empty: it is understood as
+// a whole.
+func (p *Policies) limits(e element) string {
+	at := append(p.paths(), p.Name, p.Precedence)
+	for _, c := range append(p.Last, p.Only...) {
+		at = append(at, c.At)
+	}
+	return beside(e, append(at, pathsOf(p.Settings)...), p.Understood)
+}
+
+// limits returns the first field of a unit's policy that is not understood.
+func (p *UnitPolicies) limits(e element) string {
+	at := append(pathsOf(p.Settings), p.Unit, p.Open)
+	for _, c := range p.Later {
+		at = append(at, c.At)
+	}
+	return beside(e, at, p.Understood)
+}
+
+// pathsOf are the paths of readings.
+func pathsOf(all []Reading) (at []Path) {
+	for i := range all {
+		at = append(at, all[i].At)
+		for _, w := range all[i].When {
+			at = append(at, w.At)
+			if w.Unless != nil {
+				at = append(at, w.Unless.At)
+			}
+		}
+		for _, c := range all[i].Only {
+			at = append(at, c.At)
+		}
+	}
+	return at
+}
+
+// beside returns the first field of an element that none of the paths leads to and that is not
+// understood either, or has a value that is not neutral. A map that lists none understands all.
+func beside(e element, at []Path, understood []Neutral) string {
+	if len(understood) == 0 {
+		return ""
+	}
+	value, _ := takenApart(e.value, noLines)
+	known, limited := knownIn(value, at, understood)
+	return cmp.Or(limited, unknownLeaf(value, "$", "", known))
+}
+
+// knownIn are the places in a value to which one of the paths leads, or that are understood. limited
+// is the first that has a value that is not neutral.
+func knownIn(value any, at []Path, understood []Neutral) (known map[string]bool, limited string) {
+	known = map[string]bool{}
+	for _, p := range at {
+		if p.path != nil {
+			for _, located := range p.path.located(value) {
+				known[located.Path.String()] = true
+			}
+		}
+	}
+	for _, n := range understood {
+		for _, located := range n.At.path.located(value) {
+			text := textOf(located.Node)
+			scalar := text != "" || located.Node == nil
+			switch {
+			case len(n.Is) == 0 && n.Match == nil, scalar && (text == "" || n.neutral(text)):
+				known[located.Path.String()] = true
+			case limited == "" && scalar:
+				limited = n.At.text.Value
+			}
+		}
+	}
+	return known, limited
+}
+
+// notWhole leaves open what an object sets that says what is not understood.
+func (r *reader) notWhole(facts estate.Settings) {
+	for i := range r.m.Understood {
+		u := &r.m.Understood[i]
+		var of []Reading
+		for _, reading := range r.m.Settings {
+			if reading.Export.Value == u.Export.Value {
+				of = append(of, reading)
+			}
+		}
+		for _, d := range r.exports[u.Export.Value] {
+			if d.csv != nil || d.text != nil {
+				continue
+			}
+			value, _ := takenApart(d.value, noLines)
+			known, limited := knownIn(value, pathsOf(of), u.Fields)
+			for _, located := range u.At.path.located(value) {
+				said := cmp.Or(limited, unknownLeaf(located.Node, located.Path.String(), u.At.text.Value, known))
+				if said == "" {
+					continue
+				}
+				at := estate.Cite{File: d.part.Stored, Line: 1, Where: said}
+				for _, reading := range of {
+					facts[reading.row.ID] = estate.Fact{Cite: at, Problem: "the policy says " + said + ", which is not understood",
+						Remedy: "Look up what it says there. Where that changes nothing, the field map can say so (understood)."}
+				}
+			}
+		}
+	}
+}
+
 // unmodelled returns a condition of a policy that no path of the map leads to.
 func (p *Policies) unmodelled(e element) string {
 	if p.Conditions.path == nil {
 		return ""
 	}
 	known := map[string]bool{}
-	for _, at := range []Path{p.Groups, p.Users, p.NoGroups, p.NoUsers, p.From} {
+	for _, at := range p.paths() {
 		if at.path != nil {
 			for _, located := range at.path.located(e.value) {
 				known[located.Path.String()] = true

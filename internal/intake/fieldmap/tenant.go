@@ -1,7 +1,6 @@
 package fieldmap
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"path"
@@ -26,6 +25,7 @@ type someone struct {
 
 	nameless bool // without the id by which groups and rules name it
 	guest    answer
+	spared   bool // it can sign in at the place itself, whatever is assigned
 }
 
 func (s *someone) cite() estate.Cite { return estate.Cite{File: s.in.Stored, Line: s.line} }
@@ -164,17 +164,50 @@ func (r *reader) within(id string) map[string]bool {
 	return found
 }
 
+// members are what groups hold, by the groups' ids.
+type members map[string][]string
+
+func (r *reader) membersOf() members {
+	in := members{}
+	for id, groups := range r.held {
+		for _, g := range groups {
+			in[g] = append(in[g], id)
+		}
+	}
+	return in
+}
+
+// below are those whom a group holds, and its groups.
+func (m members) below(group string) (all []string) {
+	seen := map[string]bool{group: true}
+	for queue := m[group]; len(queue) > 0; queue = queue[1:] {
+		if id := queue[0]; !seen[id] {
+			seen[id] = true
+			all = append(all, id)
+			queue = append(queue[:len(queue):len(queue)], m[id]...)
+		}
+	}
+	return all
+}
+
 // roles marks the holders of roles of administration.
 func (r *reader) roles() {
 	roles := r.m.Roles
 	if roles == nil {
 		return
 	}
+	in := r.membersOf()
 	for d, e := range r.each(roles.Export.Value, roles.Each.path, roles.Only) {
 		for _, f := range ask(e.value, e.lines, roles.Members.path) {
 			r.into.StartFile(d.part.Stored)
-			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(textOf(f.value)), Flags: estate.Administrator | estate.NoControl,
-				Line: f.line})
+			holders := []string{textOf(f.value)}
+			if r.groups[holders[0]] != nil {
+				holders = in.below(holders[0])
+			}
+			for _, id := range holders {
+				r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(id), Flags: estate.Administrator | estate.NoControl,
+					Line: f.line})
+			}
 		}
 	}
 }
@@ -189,10 +222,13 @@ func (r *reader) synchronisation() {
 		}
 		for _, d := range r.exports[w.Export.Value] {
 			text, ok := first(element{d.value, d.lines}, w.At)
-			if ok && (w.Is.Value == "" || strings.EqualFold(text, w.Is.Value)) {
-				r.tenant.Sync = estate.Way(w.Way.Value)
-				return
+			if !ok || w.Is.Value != "" && !strings.EqualFold(text, w.Is.Value) {
+				continue
 			}
+			if way := estate.Way(w.Way.Value); way != unknownWay {
+				r.tenant.Sync = way
+			}
+			return
 		}
 	}
 }
@@ -327,6 +363,10 @@ func (r *reader) units() {
 					continue
 				}
 			}
+			if text := m.Of.limits(e); text != "" {
+				open, lostAt = "whom it does not say in words that are understood ("+text+")", estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Of.Unit), Where: text}
+				continue
+			}
 			if text, ok := first(e, m.Of.Open); ok && text != "" {
 				open, lostAt = text, estate.Cite{File: d.part.Stored, Line: lineOf(e, m.Of.Open), Where: m.Of.Open.text.Value, Raw: text}
 				continue
@@ -447,6 +487,123 @@ func (r *reader) elsewhere() {
 	}
 }
 
+// mark adds a flag to an account.
+func (r *reader) mark(who *someone, flag estate.Flag) {
+	r.into.StartFile(who.in.Stored)
+	r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag | estate.NoControl, Line: who.line})
+}
+
+// signOn marks the accounts whose sign-ins go to another place, and those of whom that is not known.
+func (r *reader) signOn() {
+	s := r.m.SignOn
+	if s == nil {
+		return
+	}
+	if len(r.exports[s.Export.Value]) == 0 {
+		r.homeUnseen(s.Export.Value, "whether sign-ins of some units or groups go to another place", len(r.people) > 0)
+		return
+	}
+	paths := map[string]string{}
+	for _, e := range r.each(r.m.Units.Export.Value, r.m.Units.Each.path, nil) {
+		id, _ := first(e, r.m.Units.ID)
+		paths[unitID(id)], _ = first(e, r.m.Units.Path)
+	}
+	assigned := map[string]bool{} // units, by path: whether sign-ins go elsewhere
+	open, anywhere := r.cutOff(r.exports[s.Export.Value]) != nil, false
+	cut := open
+	for _, e := range r.each(s.Export.Value, s.Each.path, nil) {
+		away := !s.Own.holds(e)
+		anywhere = anywhere || away
+		unit, ofUnit := first(e, s.Unit)
+		group, ofGroup := first(e, s.Group)
+		path, known := paths[unitID(unit)]
+		switch {
+		case ofGroup && group != "", !ofUnit, !known, beside(e, []Path{s.Unit, s.Group, s.Own.At}, s.Understood) != "":
+			open = true // a group goes before units, and who is in it is not in the evidence
+		default:
+			assigned[path] = away
+		}
+	}
+	if !anywhere && !cut {
+		return // for whomever it is, nothing goes elsewhere
+	}
+	for i := range r.people {
+		who := &r.people[i]
+		away := false
+		for _, unit := range above(who.unit) {
+			if of, ok := assigned[unit]; ok {
+				away = of
+			}
+		}
+		switch {
+		case open, !who.placed, away && who.spared:
+			r.mark(who, estate.NoHome)
+		case away:
+			r.mark(who, estate.Federated)
+		}
+	}
+}
+
+// homeUnseen remarks on an export that would tell who checks passwords. What the tenant sets stands
+// for those whom it does check.
+func (r *reader) homeUnseen(export, what string, matters bool) {
+	if who := r.m.Accounts; matters && len(who) > 0 {
+		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.HomeUnseen, About: export,
+			Cites:  []estate.Cite{r.people[0].cite()},
+			Text:   what + " is not known: the export " + export + " is not in the evidence",
+			Remedy: "Export it too, and gather again."})
+	}
+}
+
+// rollout leaves open who checks the passwords of federated accounts that the tenant may check
+// by itself already.
+func (r *reader) rollout() {
+	x := r.m.Rollout
+	if x == nil {
+		return
+	}
+	if len(r.exports[x.Export.Value]) == 0 {
+		r.homeUnseen(x.Export.Value, "whether the tenant checks some federated accounts by itself already",
+			slices.ContainsFunc(r.people, func(who someone) bool { return who.flags&estate.Federated != 0 }))
+	}
+	var all bool
+	of := crowd{users: map[string]bool{}}
+	for d, e := range r.each(x.Export.Value, x.Each.path, x.Only) {
+		n := x.Members.list(e)
+		all = all || d.lacks != "" || n < 0 || x.Limit > 0 && n >= x.Limit || x.All != nil && x.All.holds(e)
+		for _, f := range ask(e.value, e.lines, x.Members.path) {
+			id := textOf(f.value)
+			of.users[id] = true
+			of.groups = append(of.groups, id)
+		}
+	}
+	for i := range r.people {
+		who := &r.people[i]
+		if who.flags&estate.Federated != 0 && (all || r.reached(&of, who)) {
+			r.mark(who, estate.NoHome)
+		}
+	}
+}
+
+// reached reports whether a crowd may hold an account. An id of which nothing is known may be a
+// group's.
+func (r *reader) reached(of *crowd, who *someone) bool {
+	if of.users[who.id] {
+		return true
+	}
+	within := r.within(who.id)
+	return slices.ContainsFunc(of.groups, func(id string) bool {
+		g := r.groups[id]
+		return within[id] || g != nil && g.part || g == nil && !r.known[id] && !r.allGroups()
+	})
+}
+
+// allGroups reports whether all groups were exported: what is none of them is no group.
+func (r *reader) allGroups() bool {
+	g := r.m.Groups
+	return g != nil && len(r.exports[g.Export.Value]) > 0 && r.cutOff(r.exports[g.Export.Value]) == nil
+}
+
 // undecided makes a policy of which it is not known whether it applies to some
 // accounts.
 func (r *reader) undecided(name string, ids []string, why string, at estate.Cite) {
@@ -503,7 +660,7 @@ func (r *reader) apart() {
 		}
 		p := r.into.Override(r.at, []byte(a.Name), targets[0].Cite.Line)
 		before := int64(0)
-		p.Name, p.Cite, p.Precedence, p.Targets = a.Name, targets[0].Cite, &before, targets
+		p.Name, p.Cite, p.Precedence, p.Targets, p.Apart = a.Name, targets[0].Cite, &before, targets, true
 		for _, f := range a.Settings {
 			at := targets[0].Cite
 			at.Where, at.Note = "fixed by the platform", f.Source
@@ -569,8 +726,7 @@ func (r *reader) factors() {
 			flag = estate.FactorAtTimes
 		}
 		if flag != 0 {
-			r.into.StartFile(who.in.Stored)
-			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(who.id), Flags: flag | estate.NoControl, Line: who.line})
+			r.mark(&who, flag)
 		}
 	}
 }
@@ -594,44 +750,16 @@ func (r *reader) askedAtTimes() (sometimes bool, always []string) {
 // limits returns the first field of a policy that is not understood, or has a value that is not
 // neutral; empty: it is understood as a whole.
 func (f *Factor) limits(e element) string {
-	if len(f.Understood) == 0 {
-		return ""
-	}
-	value, _ := takenApart(e.value, noLines)
-	known, limited := map[string]bool{}, ""
-	mark := func(p Path) {
-		if p.path != nil {
-			for _, located := range p.path.located(value) {
-				known[located.Path.String()] = true
-			}
-		}
-	}
-	for _, p := range []Path{f.Users, f.Groups, f.Roles, f.NoUsers, f.NoGroups, f.NoRoles} {
-		mark(p)
-	}
-	for _, all := range [][]Condition{f.Only, f.Open} {
-		for _, c := range all {
-			mark(c.At)
-		}
+	at := []Path{f.Users, f.Groups, f.Roles, f.NoUsers, f.NoGroups, f.NoRoles}
+	for _, c := range append(slices.Clone(f.Only), f.Open...) {
+		at = append(at, c.At)
 	}
 	for _, c := range []*Condition{f.All, f.Guests, f.NoGuests} {
 		if c != nil {
-			mark(c.At)
+			at = append(at, c.At)
 		}
 	}
-	for _, n := range f.Understood {
-		for _, located := range n.At.path.located(value) {
-			text := textOf(located.Node)
-			scalar := text != "" || located.Node == nil
-			switch {
-			case len(n.Is) == 0, scalar && (text == "" || slices.Contains(textsOf(n.Is), text)):
-				known[located.Path.String()] = true
-			case limited == "" && scalar:
-				limited = n.At.text.Value
-			}
-		}
-	}
-	return cmp.Or(limited, unknownLeaf(value, "$", "", known))
+	return beside(e, at, f.Understood)
 }
 
 // crowd is whom a rule names: accounts, groups, roles.
@@ -769,16 +897,26 @@ func (r *reader) roleHolders() (map[string]map[string]bool, bool) {
 	if roles == nil || len(r.exports[roles.Export.Value]) == 0 {
 		return nil, false
 	}
-	all := map[string]map[string]bool{}
+	all, in, cut := map[string]map[string]bool{}, r.membersOf(), false
 	for _, e := range r.each(roles.Export.Value, roles.Each.path, nil) {
 		id, _ := first(e, roles.ID)
+		n := roles.Members.list(e)
+		cut = cut || roles.Limit > 0 && n >= roles.Limit
 		for _, f := range ask(e.value, e.lines, roles.Members.path) {
-			who := textOf(f.value)
-			if all[who] == nil {
-				all[who] = map[string]bool{}
+			holders := []string{textOf(f.value)}
+			if g := r.groups[holders[0]]; g != nil {
+				cut = cut || g.part
+				holders = in.below(holders[0])
+			} else if !r.known[holders[0]] && !r.allGroups() {
+				cut = true // it may be a group
 			}
-			all[who][id] = true
+			for _, who := range holders {
+				if all[who] == nil {
+					all[who] = map[string]bool{}
+				}
+				all[who][id] = true
+			}
 		}
 	}
-	return all, r.cutOff(r.exports[roles.Export.Value]) == nil
+	return all, !cut && r.cutOff(r.exports[roles.Export.Value]) == nil
 }
