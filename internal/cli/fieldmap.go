@@ -49,7 +49,7 @@ reads or that are never asked for.`,
 				}
 				if len(doubts) == 0 && !s.quiet {
 					fmt.Fprintf(cmd.OutOrStdout(), "%s: %s, %s, %s\n", page.Clean(file), m.ID.Value, page.Quantity(len(m.Exports), "export"),
-						page.Quantity(len(m.Settings), "setting"))
+						page.Quantity(m.Readings(), "setting"))
 				}
 			}
 			return all

@@ -410,8 +410,8 @@ func texts(written []strictyaml.Text) []string {
 func platforms(path string, written []strictyaml.Text) ([]setting.Platform, error) {
 	var all []setting.Platform
 	for _, p := range written {
-		if !slices.Contains(setting.Places, setting.Platform(p.Value)) {
-			return nil, p.Errorf(path, "unknown platform %q; known are %v", p.Value, setting.Places)
+		if known := append(slices.Clone(setting.Places), setting.Other); !slices.Contains(known, setting.Platform(p.Value)) {
+			return nil, p.Errorf(path, "unknown platform %q; known are %v", p.Value, known)
 		}
 		all = append(all, setting.Platform(p.Value))
 	}

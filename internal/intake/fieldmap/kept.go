@@ -370,6 +370,7 @@ func (c *collector) reading(at from, r *Reading) {
 		for w := range r.Words {
 			texts = append(texts, w)
 		}
+		texts = append(texts, textsOf(r.Inherit)...)
 		how = word(texts...)
 	}
 	for i := range r.Only {

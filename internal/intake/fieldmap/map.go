@@ -5,13 +5,14 @@
 package fieldmap
 
 import (
-	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -297,12 +298,15 @@ type Reading struct {
 	At      Path                       `yaml:"at"`
 	Unit    strictyaml.Text            `yaml:"unit"`
 	Words   map[string]strictyaml.Text `yaml:"words"` // as exported, to our value
-	When    []When                     `yaml:"when"`  // what goes before it
-	Default *Default                   `yaml:"default"`
-	Match   strictyaml.Text            `yaml:"match"` // of a text: the first group is the value, or the match where there is none
-	Only    []Condition                `yaml:"only"`  // of elements that are not so, such as other rows, nothing is read
-	Least   bool                       `yaml:"least"` // of several values the weakest counts
-	Most    bool                       `yaml:"most"`  // of several values the strongest counts
+	// Inherit are words by which it says that what stands above counts: the unit's parent, or the
+	// default.
+	Inherit []strictyaml.Text `yaml:"inherit"`
+	When    []When            `yaml:"when"` // what goes before it
+	Default *Default          `yaml:"default"`
+	Match   strictyaml.Text   `yaml:"match"` // of a text: the first group is the value, or the match where there is none
+	Only    []Condition       `yaml:"only"`  // of elements that are not so, such as other rows, nothing is read
+	Least   bool              `yaml:"least"` // of several values the weakest counts
+	Most    bool              `yaml:"most"`  // of several values the strongest counts
 	// Shown: the interface answers the field wherever it was asked for it, if only by null. One
 	// that is not there was not asked for, and proves nothing.
 	Shown bool `yaml:"shown"`
@@ -353,9 +357,10 @@ type Accounts struct {
 	Groups    Path            `yaml:"groups"`    // ids of the groups that it is in
 	// Home is the field that tells who checks the password, with the words that are known. Where
 	// it says something else, or nothing, that is open.
-	Home  *Neutral   `yaml:"home"`
-	Joins bool       `yaml:"joins"` // it adds to accounts of another export
-	Flags []FlagRule `yaml:"flags"`
+	Home     *Neutral   `yaml:"home"`
+	Joins    bool       `yaml:"joins"`    // it adds to accounts of another export
+	Settings []Reading  `yaml:"settings"` // of its own, which go before the tenant\'s
+	Flags    []FlagRule `yaml:"flags"`
 }
 
 // Used says where the time stands at which an account's password was last
@@ -392,6 +397,7 @@ type Groups struct {
 	ID        Path            `yaml:"id"`
 	Name      Path            `yaml:"name"`
 	Members   Path            `yaml:"members"`   // ids of accounts, within a group
+	Parents   Path            `yaml:"parents"`   // ids of the groups that hold it
 	Limit     int             `yaml:"limit"`     // a list that is as long as that may have been cut
 	Everybody []Condition     `yaml:"everybody"` // a group that holds every account
 	In        *Memberships    `yaml:"in"`        // where members are exported group by group
@@ -421,9 +427,14 @@ type Policies struct {
 	Sources    map[string]strictyaml.Text `yaml:"sources"`    // its words: native, from-domain, elsewhere, any
 	Conditions Path                       `yaml:"conditions"` // an object; what it holds beside the paths above is not modelled
 	Last       []Condition                `yaml:"last"`       // it goes after all others
-	Only       []Condition                `yaml:"only"`
-	Understood []Neutral                  `yaml:"understood"` // other fields that are known; whatever else a policy says leaves open whom it is for
-	Settings   []Reading                  `yaml:"settings"`
+	// Rows: elements of one name are one policy, such as rows of a table, each of which sets
+	// something.
+	Rows bool `yaml:"rows"`
+	// Strictest: all policies that reach an account govern it, and of each setting the strictest counts.
+	Strictest  bool        `yaml:"strictest"`
+	Only       []Condition `yaml:"only"`
+	Understood []Neutral   `yaml:"understood"` // other fields that are known; whatever else a policy says leaves open whom it is for
+	Settings   []Reading   `yaml:"settings"`
 }
 
 // Live says how the product is asked for its exports.
@@ -508,6 +519,7 @@ func Parse(name string, data []byte) (*Map, error) {
 // show.
 const disabled = "disabled"
 
+// check reports all mistakes of a map, but for those without which nothing else can be told.
 func (m *Map) check() error {
 	if m.ID.Value == "" || m.Title == "" || len(m.Exports) == 0 {
 		return m.ID.Errorf(m.path, "a field map needs id, title, platform and exports")
@@ -517,119 +529,106 @@ func (m *Map) check() error {
 		return m.Platform.Errorf(m.path, "unknown platform %q; known are %v and %s", platform, setting.Places, setting.Other)
 	}
 	m.exports = map[string]*Export{}
+	var all []error
+	add := func(err error) { all = append(all, err) }
 	for i := range m.Exports {
-		x := &m.Exports[i]
-		if len(x.JSON) == 0 && len(x.CSV) == 0 {
-			return x.ID.Errorf(m.path, "export %q says neither json nor csv: it could not be recognised", x.ID.Value)
-		}
-		if x.Text.Value != "" {
-			var err error
-			if x.text, err = regexp.Compile(x.Text.Value); err != nil {
-				return x.Text.Errorf(m.path, "text %q is no regular expression", x.Text.Value)
-			}
-		}
-		if c := x.Complete; c != nil {
-			for _, has := range c.Has {
-				var steps []part
-				for _, step := range strings.Split(has.Value, ".") {
-					form := partForm.FindStringSubmatch(step)
-					if form == nil || c.Each.path == nil {
-						return has.Errorf(m.path, "complete wants each, and has with fields like a.b, a?.b, or a[*].b for a list; %q is none", has.Value)
-					}
-					steps = append(steps, part{form[1], form[2] == "[*]", form[2] != ""})
-				}
-				c.has = append(c.has, steps)
-			}
-		}
-		if x.Empty != nil && x.Empty.At.path == nil && x.Empty.File.Value == "" {
-			return x.ID.Errorf(m.path, "empty of %q needs a field (at, contains) or a file's name (file): an empty list alone could be anything",
-				x.ID.Value)
-		}
-		if _, err := path.Match(x.File.Value, ""); err != nil {
-			return x.File.Errorf(m.path, "file %q is no pattern", x.File.Value)
-		}
-		if m.exports[x.ID.Value] != nil {
-			return x.ID.Errorf(m.path, "a second export %q", x.ID.Value)
-		}
-		m.exports[x.ID.Value] = x
+		add(m.checkExport(&m.Exports[i]))
 	}
-	if err := m.checkReadings(m.Settings, true); err != nil {
-		return err
-	}
+	add(m.checkReadings(m.Settings, true))
+	add(m.checkFixed(m.Fixed))
 	for _, u := range m.Understood {
-		if err := m.known(u.Export); err != nil {
-			return err
-		}
+		add(m.known(u.Export))
 		if u.At.path == nil {
-			return u.Export.Errorf(m.path, "understood has no path (at)")
+			add(u.Export.Errorf(m.path, "understood has no path (at)"))
 		}
-	}
-	if err := m.checkFixed(m.Fixed); err != nil {
-		return err
 	}
 	for i := range m.Accounts {
-		if err := m.checkAccounts(&m.Accounts[i]); err != nil {
-			return err
-		}
+		add(m.checkAccounts(&m.Accounts[i]))
 	}
-	if g := m.Groups; g != nil {
-		if err := m.known(g.Export); err != nil {
-			return err
-		}
-		if g.In != nil {
-			var err error
-			if g.In.group, err = regexp.Compile(g.In.Group.Value); err != nil || g.In.group.NumSubexp() < 1 {
-				return g.In.Group.Errorf(m.path, "group %q: a regular expression with one group is expected, for the group's id in the file's name",
-					g.In.Group.Value)
-			}
-			if err := m.known(g.In.Export); err != nil {
-				return err
-			}
-		}
-	}
+	add(m.checkGroups())
 	if p := m.Policies; p != nil {
-		if err := m.known(p.Export); err != nil {
-			return err
-		}
-		if err := m.checkReadings(p.Settings, false); err != nil {
-			return err
-		}
+		add(m.known(p.Export))
+		add(m.checkReadings(p.Settings, false))
 	}
-	if err := m.checkSections(); err != nil {
-		return err
-	}
-	if m.Live != nil {
-		if err := m.checkHosts(); err != nil {
-			return err
-		}
-		for i := range m.Live.Requests {
-			r := &m.Live.Requests[i]
-			if err := cmp.Or(m.known(r.Export), m.knownHost(r.Host)); err != nil {
-				return err
-			}
-			if err := m.checkPick(r.Each); err != nil {
-				return err
-			}
-		}
-	}
-	if err := m.checkPick(m.Banned); err != nil {
-		return err
-	}
+	add(m.checkSections())
+	add(m.checkLive())
+	add(m.checkPick(m.Banned))
 	for i := range m.Name {
-		if err := m.checkPick(&m.Name[i]); err != nil {
-			return err
-		}
+		add(m.checkPick(&m.Name[i]))
 	}
 	for i := range m.Changes {
 		c := &m.Changes[i]
-		if err := m.known(c.Export); err != nil {
-			return err
-		}
+		add(m.known(c.Export))
 		if c.Method == "" || c.Path == "" || c.Element.path == nil {
-			return c.Export.Errorf(m.path, "a change of %s needs method, path and element", c.Export.Value)
+			add(c.Export.Errorf(m.path, "a change of %s needs method, path and element", c.Export.Value))
 		}
 	}
+	return errors.Join(all...)
+}
+
+func (m *Map) checkExport(x *Export) error {
+	if m.exports[x.ID.Value] != nil {
+		return x.ID.Errorf(m.path, "a second export %q", x.ID.Value)
+	}
+	m.exports[x.ID.Value] = x
+	if len(x.JSON) == 0 && len(x.CSV) == 0 {
+		return x.ID.Errorf(m.path, "export %q says neither json nor csv: it could not be recognised", x.ID.Value)
+	}
+	if x.Text.Value != "" {
+		var err error
+		if x.text, err = regexp.Compile(x.Text.Value); err != nil {
+			return x.Text.Errorf(m.path, "text %q is no regular expression", x.Text.Value)
+		}
+	}
+	if c := x.Complete; c != nil {
+		for _, has := range c.Has {
+			var steps []part
+			for _, step := range strings.Split(has.Value, ".") {
+				form := partForm.FindStringSubmatch(step)
+				if form == nil || c.Each.path == nil {
+					return has.Errorf(m.path, "complete wants each, and has with fields like a.b, a?.b, or a[*].b for a list; %q is none", has.Value)
+				}
+				steps = append(steps, part{form[1], form[2] == "[*]", form[2] != ""})
+			}
+			c.has = append(c.has, steps)
+		}
+	}
+	if x.Empty != nil && x.Empty.At.path == nil && x.Empty.File.Value == "" {
+		return x.ID.Errorf(m.path, "empty of %q needs a field (at, contains) or a file's name (file): an empty list alone could be anything",
+			x.ID.Value)
+	}
+	if _, err := path.Match(x.File.Value, ""); err != nil {
+		return x.File.Errorf(m.path, "file %q is no pattern", x.File.Value)
+	}
 	return nil
+}
+
+func (m *Map) checkGroups() error {
+	g := m.Groups
+	if g == nil {
+		return nil
+	}
+	if g.In == nil {
+		return m.known(g.Export)
+	}
+	var err error
+	if g.In.group, err = regexp.Compile(g.In.Group.Value); err != nil || g.In.group.NumSubexp() < 1 {
+		return g.In.Group.Errorf(m.path, "group %q: a regular expression with one group is expected, for the group's id in the file's name",
+			g.In.Group.Value)
+	}
+	return errors.Join(m.known(g.Export), m.known(g.In.Export))
+}
+
+func (m *Map) checkLive() error {
+	if m.Live == nil {
+		return nil
+	}
+	all := []error{m.checkHosts()}
+	for i := range m.Live.Requests {
+		r := &m.Live.Requests[i]
+		all = append(all, m.known(r.Export), m.knownHost(r.Host), m.checkPick(r.Each))
+	}
+	return errors.Join(all...)
 }
 
 // checkHosts checks how the product's interfaces and its token are had.
@@ -665,17 +664,16 @@ func (m *Map) knownHost(id strictyaml.Text) error {
 }
 
 func (m *Map) checkFixed(all []Fixed) error {
+	var wrong []error
 	for i := range all {
 		f := &all[i]
 		var err error
-		if f.row, f.value, err = m.valueOf(f.Setting, f.Value); err != nil {
-			return err
+		if f.row, f.value, err = m.valueOf(f.Setting, f.Value); err == nil && f.Source == "" {
+			err = f.Setting.Errorf(m.path, "a fixed setting needs its source: the document that says so")
 		}
-		if f.Source == "" {
-			return f.Setting.Errorf(m.path, "a fixed setting needs its source: the document that says so")
-		}
+		wrong = append(wrong, err)
 	}
-	return nil
+	return errors.Join(wrong...)
 }
 
 // ways are how the passwords of synchronised accounts are checked.
@@ -686,61 +684,53 @@ const unknownWay estate.Way = "unknown"
 
 // checkSections looks at the parts that few maps have.
 func (m *Map) checkSections() error {
+	var all []error
+	add := func(err error) { all = append(all, err) }
 	if d := m.Domains; d != nil {
-		if err := cmp.Or(m.known(d.Export), m.checkReadings(d.Settings, false)); err != nil {
-			return err
-		}
+		add(m.known(d.Export))
+		add(m.checkReadings(d.Settings, false))
 	}
 	if u := m.Units; u != nil {
-		if err := cmp.Or(m.known(u.Export), m.known(u.Of.Export), m.checkReadings(u.Of.Settings, false)); err != nil {
-			return err
-		}
+		add(m.known(u.Export))
+		add(m.known(u.Of.Export))
+		add(m.checkReadings(u.Of.Settings, false))
 	}
 	for i := range m.Apart {
-		if err := m.checkFixed(m.Apart[i].Settings); err != nil {
-			return err
-		}
+		add(m.checkFixed(m.Apart[i].Settings))
 	}
 	if m.Roles != nil {
-		if err := m.known(m.Roles.Export); err != nil {
-			return err
-		}
+		add(m.known(m.Roles.Export))
 	}
 	if s := m.SignOn; s != nil {
-		if err := m.known(s.Export); err != nil {
-			return err
-		}
+		add(m.known(s.Export))
 		if m.Units == nil || s.Each.path == nil || s.Unit.path == nil {
-			return s.Export.Errorf(m.path, "sign-on needs each and unit, and the map units")
+			add(s.Export.Errorf(m.path, "sign-on needs each and unit, and the map units"))
 		}
 	}
 	if x := m.Rollout; x != nil {
-		if err := m.known(x.Export); err != nil {
-			return err
-		}
+		add(m.known(x.Export))
 		if x.Each.path == nil || x.Members.path == nil {
-			return x.Export.Errorf(m.path, "rollout needs each and members")
+			add(x.Export.Errorf(m.path, "rollout needs each and members"))
 		}
 	}
 	for _, w := range m.Sync {
 		for _, export := range append([]strictyaml.Text{w.Export}, w.Needs...) {
-			if err := m.known(export); err != nil {
-				return err
-			}
+			add(m.known(export))
 		}
 		if !slices.Contains(ways, estate.Way(w.Way.Value)) {
-			return w.Way.Errorf(m.path, "unknown way %q; known are %v", w.Way.Value, ways)
+			add(w.Way.Errorf(m.path, "unknown way %q; known are %v", w.Way.Value, ways))
 		}
 	}
 	for _, f := range m.Factors {
-		if err := m.known(f.Export); err != nil {
-			return err
-		}
+		add(m.known(f.Export))
 		if f.Everybody == nil && f.Sometimes == nil && f.Each.path == nil {
-			return f.Export.Errorf(m.path, "a rule of second-factor needs everybody, sometimes, or each")
+			add(f.Export.Errorf(m.path, "a rule of second-factor needs everybody, sometimes, or each"))
 		}
 	}
-	return nil
+	if p := m.Policies; p != nil && p.Strictest && (p.Precedence.path != nil || p.From.path != nil || len(p.Last) > 0) {
+		add(p.Export.Errorf(m.path, "policies: where the strictest counts none goes before another; leave out precedence, from and last"))
+	}
+	return errors.Join(all...)
 }
 
 // known reports an export that the map does not tell of.
@@ -789,7 +779,13 @@ func (m *Map) valueOf(id, value strictyaml.Text) (*setting.Setting, setting.Valu
 	return row, v, nil
 }
 
-var units = map[string]int64{"seconds": 1, "minutes": 60, "hours": 3600, "days": 86400, "with its unit": 0}
+// units are seconds of each; of a millisecond, which none goes into, 0 as of a text that has its unit.
+var units = map[string]int64{milliseconds: 0, "seconds": 1, "minutes": 60, "hours": 3600, "days": 86400, "weeks": 7 * 86400, withUnit: 0}
+
+const (
+	milliseconds = "milliseconds"
+	withUnit     = "with its unit"
+)
 
 // Forms are the written forms in those units.
 func Forms() map[string]setting.Form {
@@ -799,95 +795,127 @@ func Forms() map[string]setting.Form {
 			all[name] = setting.Scaled(seconds, nil)
 		}
 	}
+	all[milliseconds] = func(v setting.Value) string {
+		if n, ok := v.Number(); ok {
+			return strconv.FormatInt(n*1000, 10)
+		}
+		return ""
+	}
 	return all
 }
 
 func (m *Map) checkReadings(all []Reading, needExport bool) error {
+	var wrong []error
 	for i := range all {
-		r := &all[i]
-		unset := strictyaml.Text{Value: "not set", Line: r.Setting.Line, Column: r.Setting.Column}
-		var err error
-		if r.row, _, err = m.valueOf(r.Setting, unset); err != nil {
+		wrong = append(wrong, m.checkReading(&all[i], needExport))
+	}
+	return errors.Join(wrong...)
+}
+
+func (m *Map) checkReading(r *Reading, needExport bool) error {
+	unset := strictyaml.Text{Value: "not set", Line: r.Setting.Line, Column: r.Setting.Column}
+	var err error
+	if r.row, _, err = m.valueOf(r.Setting, unset); err != nil {
+		return err
+	}
+	if needExport {
+		if err := m.known(r.Export); err != nil {
 			return err
 		}
-		if needExport {
-			if err := m.known(r.Export); err != nil {
+	}
+	if r.At.path == nil {
+		return r.Setting.Errorf(m.path, "%s has no path (at)", r.row.ID)
+	}
+	if _, ok := units[r.Unit.Value]; r.row.Kind == setting.Duration && !ok {
+		return r.Setting.Errorf(m.path, "%s needs a unit: milliseconds, seconds, minutes, hours, days, weeks, or \"with its unit\"", r.row.ID)
+	}
+	r.values = map[string]setting.Value{}
+	for word, text := range r.Words {
+		if _, r.values[strings.ToLower(word)], err = m.valueOf(r.Setting, text); err != nil {
+			return err
+		}
+	}
+	for k := range r.When {
+		w := &r.When[k]
+		if w.At.path == nil {
+			return r.Setting.Errorf(m.path, "a condition of %s has no path (at)", r.row.ID)
+		}
+		if _, w.value, err = m.valueOf(r.Setting, w.Value); err != nil {
+			return err
+		}
+	}
+	if r.Match.Value != "" {
+		if r.match, err = regexp.Compile(r.Match.Value); err != nil {
+			return r.Match.Errorf(m.path, "match %q of %s is no regular expression", r.Match.Value, r.row.ID)
+		}
+	}
+	if of := strings.LastIndexByte(r.At.text.Value, '.'); r.Shown && of > 0 {
+		var holder Path
+		if err := holder.parse(r.At.text.Value[:of]); err != nil {
+			return r.Setting.Errorf(m.path, "%s is shown: its path is to end in a name", r.row.ID)
+		}
+		r.holder = holder.path
+	}
+	if r.Default != nil {
+		if _, r.Default.value, err = m.valueOf(r.Setting, r.Default.Value); err != nil {
+			return err
+		}
+		if r.Default.Or.Value != "" {
+			if _, r.Default.or, err = m.valueOf(r.Setting, r.Default.Or); err != nil {
 				return err
 			}
 		}
-		if r.At.path == nil {
-			return r.Setting.Errorf(m.path, "%s has no path (at)", r.row.ID)
-		}
-		if _, ok := units[r.Unit.Value]; r.row.Kind == setting.Duration && !ok {
-			return r.Setting.Errorf(m.path, "%s needs a unit: seconds, minutes, hours, days, or \"with its unit\"", r.row.ID)
-		}
-		r.values = map[string]setting.Value{}
-		for word, text := range r.Words {
-			if _, r.values[strings.ToLower(word)], err = m.valueOf(r.Setting, text); err != nil {
-				return err
-			}
-		}
-		for k := range r.When {
-			w := &r.When[k]
-			if w.At.path == nil {
-				return r.Setting.Errorf(m.path, "a condition of %s has no path (at)", r.row.ID)
-			}
-			if _, w.value, err = m.valueOf(r.Setting, w.Value); err != nil {
-				return err
-			}
-		}
-		if r.Match.Value != "" {
-			if r.match, err = regexp.Compile(r.Match.Value); err != nil {
-				return r.Match.Errorf(m.path, "match %q of %s is no regular expression", r.Match.Value, r.row.ID)
-			}
-		}
-		if of := strings.LastIndexByte(r.At.text.Value, '.'); r.Shown && of > 0 {
-			var holder Path
-			if err := holder.parse(r.At.text.Value[:of]); err != nil {
-				return r.Setting.Errorf(m.path, "%s is shown: its path is to end in a name", r.row.ID)
-			}
-			r.holder = holder.path
-		}
-		if r.Default != nil {
-			if _, r.Default.value, err = m.valueOf(r.Setting, r.Default.Value); err != nil {
-				return err
-			}
-			if r.Default.Or.Value != "" {
-				if _, r.Default.or, err = m.valueOf(r.Setting, r.Default.Or); err != nil {
-					return err
-				}
-			}
-			if r.Default.Source == "" {
-				return r.Setting.Errorf(m.path, "the default of %s needs its source: the document that says so", r.row.ID)
-			}
+		if r.Default.Source == "" {
+			return r.Setting.Errorf(m.path, "the default of %s needs its source: the document that says so", r.row.ID)
 		}
 	}
 	return nil
 }
 
 func (m *Map) checkAccounts(a *Accounts) error {
-	if err := m.known(a.Export); err != nil {
-		return err
-	}
+	all := []error{m.known(a.Export), m.checkPick(a.Federated), m.checkPick(a.Domains), m.checkReadings(a.Settings, false)}
+	add := func(err error) { all = append(all, err) }
 	if a.Each.path == nil || a.Name.path == nil && a.ID.path == nil {
-		return a.Export.Errorf(m.path, "accounts need each, and name or id")
+		add(a.Export.Errorf(m.path, "accounts need each, and name or id"))
+	}
+	if len(a.Settings) > 0 && (a.Joins || m.Policies != nil || m.Domains != nil || m.Units != nil) {
+		add(a.Export.Errorf(m.path, "settings of accounts' own are read only where policies, domains and units are none: which goes before is not known"))
 	}
 	for i := range a.Flags {
 		f := &a.Flags[i]
-		if f.At.path == nil {
-			return f.Flag.Errorf(m.path, "the flag %q has no path (at)", f.Flag.Value)
-		}
-		if f.Flag.Value == disabled {
-			f.flag = estate.Disabled
-			continue
-		}
 		var ok bool
-		if f.flag, ok = estate.FlagNamed(f.Flag.Value); !ok {
-			return f.Flag.Errorf(m.path, "unknown flag %q; %s", f.Flag.Value,
-				strictyaml.Hint(f.Flag.Value, append(estate.FlagsNamed(), disabled)))
+		switch f.flag, ok = estate.FlagNamed(f.Flag.Value); {
+		case f.At.path == nil:
+			add(f.Flag.Errorf(m.path, "the flag %q has no path (at)", f.Flag.Value))
+		case f.Flag.Value == disabled:
+			f.flag = estate.Disabled
+		case !ok:
+			add(f.Flag.Errorf(m.path, "unknown flag %q; %s", f.Flag.Value,
+				strictyaml.Hint(f.Flag.Value, append(estate.FlagsNamed(), disabled))))
 		}
 	}
-	return cmp.Or(m.checkPick(a.Federated), m.checkPick(a.Domains))
+	return errors.Join(all...)
+}
+
+// Readings is how many settings the map reads or fixes, wherever it says so.
+func (m *Map) Readings() int {
+	n := len(m.Settings) + len(m.Fixed)
+	for i := range m.Accounts {
+		n += len(m.Accounts[i].Settings)
+	}
+	for i := range m.Apart {
+		n += len(m.Apart[i].Settings)
+	}
+	if m.Policies != nil {
+		n += len(m.Policies.Settings)
+	}
+	if m.Domains != nil {
+		n += len(m.Domains.Settings)
+	}
+	if m.Units != nil {
+		n += len(m.Units.Of.Settings)
+	}
+	return n
 }
 
 // NextPage returns where a reply says its next page is; empty after the last.

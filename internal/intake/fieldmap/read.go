@@ -328,6 +328,9 @@ func (r *reader) read() error {
 	for i := range r.m.Accounts {
 		r.accounts(&r.m.Accounts[i])
 	}
+	for i := range r.m.Accounts {
+		r.own(&r.m.Accounts[i])
+	}
 	r.policies()
 	r.domains()
 	r.units()
@@ -757,6 +760,9 @@ func (r *reader) setting(facts estate.Settings, reading *Reading, e element, d *
 			}
 			f.value = m[len(m)-1]
 		}
+		if text := textOf(f.value); slices.ContainsFunc(reading.Inherit, func(w strictyaml.Text) bool { return strings.EqualFold(w.Value, text) }) {
+			continue // what stands above says it
+		}
 		v, err := reading.value(f.value)
 		if err != nil {
 			r.into.Unreadable(facts, reading.row.ID, cite(f, reading.At), err.Error())
@@ -849,7 +855,11 @@ func (r *Reading) value(raw any) (setting.Value, error) {
 			return s.Parse(text)
 		}
 		if n, err := strconv.ParseFloat(text, 64); err == nil && n == math.Trunc(n) && math.Abs(n) < 1<<40 {
-			return setting.Number(int64(n) * units[r.Unit.Value]), nil
+			if unit := units[r.Unit.Value]; unit > 0 {
+				return setting.Number(int64(n) * unit), nil
+			} else if int64(n)%1000 == 0 {
+				return setting.Number(int64(n) / 1000), nil // milliseconds, of whole seconds
+			}
 		}
 	default:
 		switch list := raw.(type) {
@@ -915,9 +925,19 @@ func (r *reader) each(export string, at *route, only []Condition) iter.Seq2[*doc
 	}
 }
 
-// moment is the time that stands at a path, in Unix seconds; 0 where none does.
+// moment is the time that stands at a path, in Unix seconds; 0 where none does. A number counts
+// seconds since 1970, or milliseconds, which are of more digits.
 func moment(e element, at Path) uint32 {
 	text, _ := first(e, at)
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil && n > 0 {
+		if n > math.MaxUint32 {
+			n /= 1000
+		}
+		if n > math.MaxUint32 {
+			return 0
+		}
+		return uint32(n)
+	}
 	t, err := time.Parse(time.RFC3339, text)
 	if err != nil || t.Unix() < 0 || t.Unix() > math.MaxUint32 {
 		return 0
@@ -1086,9 +1106,21 @@ func (r *reader) policies() {
 	if p == nil {
 		return
 	}
+	if p.Strictest {
+		r.together(p)
+		return
+	}
+	byName := map[string]*estate.Policy{}
 	for d, e := range r.each(p.Export.Value, p.Each.path, p.Only) {
 		name, _ := first(e, p.Name)
+		if before := byName[name]; p.Rows && before != nil { // one more row of it
+			for i := range p.Settings {
+				r.setting(before.Settings, &p.Settings[i], e, d)
+			}
+			continue
+		}
 		policy := r.into.Override(r.at, []byte(name), e.lines.line)
+		byName[name] = policy
 		policy.Name, policy.Cite = name, estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: p.Name.text.Value, Raw: name}
 		if text, ok := first(e, p.Precedence); ok {
 			if n, err := strconv.ParseInt(text, 10, 32); err == nil {

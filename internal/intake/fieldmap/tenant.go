@@ -1,6 +1,7 @@
 package fieldmap
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"path"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"sternledger/internal/core/estate"
+	"sternledger/internal/core/setting"
 	"sternledger/internal/core/strictyaml"
 	"sternledger/internal/intake"
 )
@@ -78,6 +80,12 @@ func (r *reader) readGroups() {
 		all = append(all, listed{id, e, d})
 	}
 	for _, x := range all {
+		if g.Parents.path != nil {
+			r.into.StartFile(x.d.part.Stored)
+			for _, f := range ask(x.e.value, x.e.lines, g.Parents.path) {
+				r.member(textOf(f.value), x.id, f.line)
+			}
+		}
 		if g.Members.path == nil {
 			continue
 		}
@@ -397,6 +405,120 @@ func (r *reader) units() {
 	}
 	if len(own) > 1 || lost != "" || open != "" {
 		r.inUnits(own, whole, lost, open, lostAt)
+	}
+}
+
+// together gives each account the settings of all policies that reach it, and of each the
+// strictest.
+func (r *reader) together(p *Policies) {
+	type policy struct {
+		name    string
+		at      estate.Cite
+		all     bool
+		of, not crowd
+		open    string
+		facts   estate.Settings
+	}
+	var all []*policy
+	byName := map[string]*policy{}
+	for d, e := range r.each(p.Export.Value, p.Each.path, p.Only) {
+		name, _ := first(e, p.Name)
+		x := byName[name]
+		if x == nil || !p.Rows {
+			x = &policy{name: name, at: estate.Cite{File: d.part.Stored, Line: lineOf(e, p.Name), Where: p.Name.text.Value, Raw: name},
+				of: crowdOf(e, p.Users, p.Groups, Path{}, nil), not: crowdOf(e, p.NoUsers, p.NoGroups, Path{}, nil),
+				open: cmp.Or(p.unmodelled(e), p.limits(e)), facts: estate.Settings{}}
+			x.all = len(x.of.users)+len(x.of.groups) == 0 || slices.ContainsFunc(x.of.groups, func(g string) bool { return r.settled[g] })
+			byName[name], all = x, append(all, x)
+		}
+		for i := range p.Settings {
+			r.setting(x.facts, &p.Settings[i], e, d)
+		}
+	}
+	of := map[string][]string{} // accounts, by the numbers of their policies
+	sets := map[string][]*policy{}
+	cut := r.cutOff(r.exports[p.Export.Value]) != nil
+	for i := range r.people {
+		who := &r.people[i]
+		groups := r.within(who.id)
+		key, open := "", ""
+		var reach []*policy
+		for n, x := range all {
+			in := yes
+			if !x.all {
+				in = x.of.holds(r, who, groups, nil, true)
+			}
+			in = min(in, yes-x.not.holds(r, who, groups, nil, true))
+			switch {
+			case in == perhaps:
+				open = "whom " + x.name + " reaches, which is not in the evidence"
+			case in == yes && x.open != "":
+				open = x.name + ": " + x.open
+			case in == yes:
+				key, reach = fmt.Sprint(key, " ", n), append(reach, x)
+			}
+		}
+		switch {
+		case open != "" || cut:
+			r.undecided(who.id+" under "+p.Export.Value, []string{who.id}, cmp.Or(open, "policies that were not exported"), who.cite())
+		case len(reach) > 0:
+			of[key], sets[key] = append(of[key], who.id), reach
+		}
+	}
+	for _, key := range sorted(of) {
+		var names []string
+		merged := estate.Settings{}
+		for _, x := range sets[key] {
+			names = append(names, x.name)
+			for id, f := range x.facts {
+				before, ok := merged[id]
+				order, known := stricter(setting.Get(id), f.Value, before.Value)
+				switch {
+				case !ok:
+					merged[id] = f
+				case before.Problem != "":
+				case f.Problem != "" || !known && f.Value != before.Value:
+					merged[id] = estate.Fact{Cite: f.Cite, Problem: cmp.Or(f.Problem, "policies set it to values of which none is the strictest")}
+				case order > 0:
+					merged[id] = f
+				}
+			}
+		}
+		r.derived(strings.Join(names, " and "), merged, of[key], sets[key][0].at)
+	}
+}
+
+// own gives accounts the settings that stand beside them.
+func (r *reader) own(a *Accounts) {
+	if len(a.Settings) == 0 {
+		return
+	}
+	ids, facts := map[string][]string{}, map[string]estate.Settings{}
+	var keys []string
+	for d, e := range r.each(a.Export.Value, a.Each.path, a.Only) {
+		id, ok := first(e, a.ID)
+		if !ok {
+			id, _ = first(e, a.Name)
+		}
+		mine, key := estate.Settings{}, ""
+		for i := range a.Settings {
+			reading := &a.Settings[i]
+			r.setting(mine, reading, e, d)
+			if f, ok := mine[reading.row.ID]; ok {
+				key += fmt.Sprintf("%s %s %s;", reading.row.ID, reading.row.Text(f.Value), f.Problem)
+			}
+		}
+		if id == "" || key == "" {
+			continue
+		}
+		if ids[key] == nil {
+			keys, facts[key] = append(keys, key), mine
+		}
+		ids[key] = append(ids[key], id)
+	}
+	for n, key := range keys {
+		i := slices.IndexFunc(a.Settings, func(reading Reading) bool { _, ok := facts[key][reading.row.ID]; return ok })
+		r.derived(fmt.Sprintf("settings of their own %d", n+1), facts[key], ids[key], facts[key][a.Settings[i].row.ID].Cite)
 	}
 }
 
