@@ -21,7 +21,8 @@ type randomLinks struct {
 	block map[string]bool
 	works map[string]grade // of each policy
 	value map[string]int64
-	sites bool // one enforces a policy on its machines, and where they are is not known
+	at    []string // the units of the domain's controllers
+	sites bool     // one enforces a policy on its machines, and where they are is not known
 }
 
 type link struct {
@@ -98,17 +99,25 @@ func newRandomLinks(rnd *rand.Rand) *randomLinks {
 			} else if rnd.IntN(6) == 0 {
 				word, l.disabled = word+"-", true
 			}
+			if rnd.IntN(15) == 0 { // its GUID may be that of one of ours
+				word, l.policy = word+"@", "Z"
+			}
 			words = append(words, word)
 			r.links[u] = append([]link{l}, r.links[u]...) // gPLink lists the last to win first
 		}
 		b.WriteString(strings.Join(words, " ") + "\n")
 	}
+	for i := range rnd.IntN(4) {
+		unit := r.units[1+rnd.IntN(len(r.units)-1)]
+		r.at = append(r.at, unit)
+		fmt.Fprintf(&b, "controller dc%d %s\n", i, unit)
+	}
 	r.text = b.String()
 	return r
 }
 
-// at is the value that comes of it at a place where these policies are let through; 0: none.
-func (r *randomLinks) at(place string, through map[string]bool) (value int64) {
+// valueAt is the value that comes of it at a place where these policies are let through; 0: none.
+func (r *randomLinks) valueAt(place string, through map[string]bool) (value int64) {
 	var chain []string // the root first
 	steps := strings.Split(place, "/")
 	chain = append(chain, "")
@@ -155,9 +164,36 @@ func (r *randomLinks) plays(place string) map[int64]bool {
 		for i, x := range open {
 			through[x] = n>>i&1 == 1
 		}
-		all[r.at(place, through)] = true
+		all[r.valueAt(place, through)] = true
 	}
 	return all
+}
+
+// controllers compares what all controllers get, each by the links of its own place, and counts
+// what is certain.
+func (r *randomLinks) controllers(t *testing.T, x *Templates) int {
+	if len(r.at) == 0 {
+		return 0
+	}
+	want := map[int64]bool{}
+	for _, unit := range r.at {
+		for value := range r.plays(unit) {
+			want[value] = true
+		}
+	}
+	got := x.onControllers()["min-length"]
+	switch {
+	case r.sites: // nothing is certain, which is said behind this
+		return 0
+	case got == nil && !want[99] && (len(want) != 1 || !want[0]):
+		t.Fatalf("nothing on the controllers, plainly %v\n%s", want, r.text)
+	case got == nil || got.Open != "":
+		return 0
+	}
+	if n, _ := got.Value.Number(); len(want) != 1 || !want[n] {
+		t.Fatalf("the controllers: %d by %s, plainly %v\n%s", n, got.By.Name(), want, r.text)
+	}
+	return 1
 }
 
 // What templates come to at every place of random domains is what a plain reading gives, or
@@ -167,10 +203,11 @@ func TestRandomLinks(t *testing.T) {
 	if n, err := strconv.ParseUint(os.Getenv("STERNLEDGER_ROUNDS"), 10, 64); err == nil {
 		from, rounds = 1000, n
 	}
-	places, open, needless := 0, 0, 0
+	places, open, needless, told := 0, 0, 0, 0
 	for seed := from; seed < from+rounds; seed++ {
 		r := newRandomLinks(rand.New(rand.NewPCG(seed, 36)))
 		x := linkedWorld(t, r.text)
+		told += r.controllers(t, x)
 		for _, u := range r.units {
 			place := "DC=x,DC=example"
 			if u != "" {
@@ -200,6 +237,9 @@ func TestRandomLinks(t *testing.T) {
 				}
 			}
 		}
+	}
+	if told < 20 {
+		t.Errorf("only %d domains have controllers that all get one value", told)
 	}
 	if open*20 < places || needless*20 > open {
 		t.Errorf("of %d places %d are open, %d of them for nothing", places, open, needless)

@@ -45,8 +45,11 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 					u.Blocked = true
 					continue
 				}
-				u.Links = append(u.Links, estate.Link{GUID: guid(word[:1]), Enforced: strings.HasSuffix(word, "!"),
-					Disabled: strings.HasSuffix(word, "-")})
+				l := estate.Link{GUID: guid(word[:1]), Enforced: strings.Contains(word, "!"), Disabled: strings.Contains(word, "-")}
+				if strings.Contains(word, "@") { // another domain's policy of that GUID
+					l.Domain = "far.example"
+				}
+				u.Links = append(u.Links, l)
 			}
 		case "template":
 			n := 0
@@ -83,6 +86,9 @@ func linkedWorld(t *testing.T, lines string) *Templates {
 			a.SiteLinks = append(a.SiteLinks, estate.Link{GUID: a.Containers[len(a.Containers)-1].GUID, Enforced: true})
 		case "other": // kind
 			a.Containers[len(a.Containers)-1].Unapplied = true
+		case "controller":
+			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])),
+				Name: []byte(f[1] + "$"), Control: serverTrust})
 		case "machine":
 			b.Object(estate.InDomain("x.example"), &estate.Record{Class: estate.Computer, DN: []byte("CN=" + f[1] + "," + place(f[2])),
 				Name: []byte(f[1] + "$")})
