@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -26,7 +27,7 @@ may extend a shipped one. docs/baselines.md describes the format.`,
 		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(newBaselineList(s), newBaselineShow(s), newBaselineLint(s), newBaselineNew(s), newBaselineDiff(s), newBaselineReconcile(s))
+	cmd.AddCommand(newBaselineChoose(s), newBaselineList(s), newBaselineShow(s), newBaselineLint(s), newBaselineNew(s), newBaselineDiff(s), newBaselineReconcile(s))
 	return cmd
 }
 
@@ -54,6 +55,63 @@ func newBaselineList(s *shared) *cobra.Command {
 			})
 		},
 	}
+	s.addFormat(cmd)
+	return cmd
+}
+
+func newBaselineChoose(s *shared) *cobra.Command {
+	var instead bool
+	cmd := &cobra.Command{
+		Use:   "choose [BASELINE…]",
+		Short: "Choose the baselines to weigh against; without a name, see what fits",
+		Long: `Adds baselines to those that every place without a choice of its own is weighed
+against ("baselines:" in engagement.yaml, where everything else stays as it is).
+Without a name it changes nothing, and shows which of the shipped ones fit the
+places that were gathered.
+
+Choices for single places, or for a tier, stand in engagement.yaml, under
+"authorities:" and "tiers:".`,
+		Example: `  sternledger baseline choose
+  sternledger baseline choose cis-windows-server pci-dss-4
+  sternledger baseline choose --instead nist-800-63b`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if instead && len(args) == 0 {
+				return errors.New("--instead wants the baselines to choose; \"sternledger baseline list\" lists them")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return s.inEngagement(cmd, func(e *custody.Engagement) error {
+				before := e.Config.Named()
+				if len(args) > 0 {
+					var ids []string
+					if !instead {
+						ids = slices.Clone(before)
+					}
+					for _, id := range args {
+						if !slices.Contains(ids, id) {
+							ids = append(ids, id)
+						}
+					}
+					if !slices.Equal(ids, before) {
+						if err := e.Choose(ids); err != nil {
+							return err
+						}
+					}
+				}
+				d, err := e.Choosing(before)
+				if err != nil {
+					return err
+				}
+				return s.print(cmd, output{
+					text:     func(sheet *page.Sheet) error { return page.Choosing(sheet, d) },
+					rows:     func() *page.Rows { return page.ChoosingRows(d) },
+					document: func() any { return d },
+				})
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&instead, "instead", false, "in place of those that are chosen")
 	s.addFormat(cmd)
 	return cmd
 }

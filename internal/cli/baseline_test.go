@@ -199,3 +199,41 @@ func TestForecast(t *testing.T) {
 		t.Errorf("rows: %s", out[:600])
 	}
 }
+
+// Baselines are chosen by name: what fits is shown, the rest of engagement.yaml stays, and a name
+// that is none changes nothing.
+func TestChooseBaselines(t *testing.T) {
+	beside(t)
+	dir := begin(t)
+	if out := must(t, dir, "baseline", "choose"); !strings.Contains(out, "Nothing was gathered yet") {
+		t.Errorf("before gathering: %s", out)
+	}
+	must(t, dir, "gather", write(t, filepath.Join(t.TempDir(), "x.ldif"), smallHead+smallUser))
+	file := filepath.Join(dir, "engagement.yaml")
+	before, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := document(t, dir, "baseline", "choose")
+	if got := fmt.Sprint(at(d, "chosen"), at(d, "platforms", 0, "platform"), at(d, "platforms", 0, "chosen")); got != "[cis-windows-server]windows-domain[cis-windows-server]" {
+		t.Errorf("as begun: %s", got)
+	}
+	if _, said, code := run(t, dir, "baseline", "choose", "pci-dss-4", "nowhere"); code == 0 || !strings.Contains(said, `unknown baseline "nowhere"`) {
+		t.Errorf("an unknown one: %d %s", code, said)
+	}
+	if now, _ := os.ReadFile(file); string(now) != string(before) {
+		t.Error("a refusal changed engagement.yaml")
+	}
+	d = document(t, dir, "baseline", "choose", "pci-dss-4")
+	if got := fmt.Sprint(at(d, "chosen"), at(d, "before")); got != "[cis-windows-server pci-dss-4] [cis-windows-server]" {
+		t.Errorf("one more: %s", got)
+	}
+	must(t, dir, "baseline", "choose", "--instead", "nist-800-63b")
+	now, _ := os.ReadFile(file)
+	if want := strings.Replace(string(before), "baselines: [cis-windows-server]\n", "baselines: [nist-800-63b]\n", 1); string(now) != want {
+		t.Errorf("in place of them:\n%s", now)
+	}
+	if out := must(t, dir, "weigh"); !strings.Contains(out, "against nist-800-63b") {
+		t.Errorf("weighed: %s", out)
+	}
+}

@@ -491,7 +491,7 @@ func TestNotWeighedIsSaid(t *testing.T) {
 	if at(weighing, "unweighed", 0, "place") != "gate" || at(weighing, "unweighed", 0, "platform") != "unix-machine" {
 		t.Errorf("weigh: %v", weighing["unweighed"])
 	}
-	if out := must(t, dir, "weigh"); !strings.Contains(out, "1 of 2 places were not assessed: no selected baseline applies.") ||
+	if out := must(t, dir, "weigh"); !strings.Contains(out, "1 of 2 places not assessed: no selected baseline applies.") ||
 		!strings.Contains(out, "gate; covered by cis-linux") {
 		t.Errorf("the page:\n%s", out)
 	}

@@ -11,11 +11,8 @@ import (
 	"strings"
 
 	"sternledger/internal/contract"
-	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
-	"sternledger/internal/core/govern"
-	"sternledger/internal/core/setting"
 	"sternledger/internal/custody"
 	"sternledger/internal/folder"
 	"sternledger/internal/intake"
@@ -96,15 +93,7 @@ type Gathered struct {
 	OtherNames  []OtherName
 	Replaced    []estate.Place    // another machine had the name before, by its SID or machine-id
 	Unweighed   []check.Unweighed // places, on record now, that no chosen baseline covers
-	Fitting     []Fitting         // the shipped baselines that fit, by platform
-}
-
-// Fitting are the shipped baselines that fit the places of a platform.
-type Fitting struct {
-	Platform  setting.Platform
-	Places    int
-	Chosen    []string
-	NotChosen []string
+	Fitting     []custody.Fitting // the shipped baselines that fit, by platform
 }
 
 // PlaceLoss is what new evidence of a place holds less of than what was on
@@ -247,49 +236,9 @@ func starting(e *custody.Engagement, record *ledger.Tx, opt GatherOptions) (*gat
 
 // chosen finds the places that no baseline covers which the engagement chooses for
 // them, and which of the shipped ones fit.
-func (g *Gathered) chosen(e *custody.Engagement) error {
-	fitting, err := custody.Covering()
-	if err != nil {
-		return err
-	}
-	read := map[string]*baseline.Baseline{}
-	by := map[setting.Platform]int{}
-	for _, a := range g.Authorities {
-		ids, under := map[string]bool{}, map[string]bool{}
-		covered := false
-		for _, tier := range []string{govern.Standard, govern.Privileged, govern.Service} {
-			for _, id := range e.BaselinesFor(a.Place(), tier, custody.WeighOptions{}) {
-				if read[id] == nil {
-					if read[id], err = e.Baselines().Get(id); err != nil {
-						return err
-					}
-				}
-				ids[id], under[read[id].Extends] = true, true
-				covered = covered || custody.Covers(read[id], a.Platform, tier)
-			}
-		}
-		if !covered {
-			g.Unweighed = append(g.Unweighed, check.Unweighed{Authority: a, Fitting: fitting(a)})
-		}
-		n, ok := by[a.Platform]
-		if !ok {
-			n = len(g.Fitting)
-			by[a.Platform], g.Fitting = n, append(g.Fitting, Fitting{Platform: a.Platform})
-		}
-		f := &g.Fitting[n]
-		f.Places++
-		for _, id := range fitting(a) {
-			switch {
-			case !ids[id] && under[id]: // chosen with what extends it
-			case ids[id] && !slices.Contains(f.Chosen, id):
-				f.Chosen = append(f.Chosen, id)
-				f.NotChosen = slices.DeleteFunc(f.NotChosen, func(x string) bool { return x == id })
-			case !ids[id] && !slices.Contains(f.Chosen, id) && !slices.Contains(f.NotChosen, id):
-				f.NotChosen = append(f.NotChosen, id)
-			}
-		}
-	}
-	return nil
+func (g *Gathered) chosen(e *custody.Engagement) (err error) {
+	g.Fitting, g.Unweighed, err = e.Fitting(g.Authorities)
+	return err
 }
 
 // OtherName is a place that was taken now and one on record that are the same by their SID

@@ -214,3 +214,19 @@ func NewBaselineDiffDocument(was, is *baseline.Baseline) *BaselineDiffDocument {
 	}
 	return d
 }
+
+// ChoosingRow is what fits the places of a platform.
+type ChoosingRow struct {
+	Platform setting.Platform `json:"platform"`
+	Places   int              `json:"places"`
+	Chosen   []string         `json:"chosen"`  // of those that fit
+	Fitting  []string         `json:"fitting"` // shipped ones that fit and are not chosen
+}
+
+// ChoosingDocument is the output of baseline choose.
+type ChoosingDocument struct {
+	Schema    string        `json:"schema"`
+	Chosen    []string      `json:"chosen"`
+	Before    []string      `json:"before"` // what was chosen, where that was changed; else the same
+	Platforms []ChoosingRow `json:"platforms"`
+}

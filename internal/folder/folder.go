@@ -183,6 +183,26 @@ func (f *Folder) Move(from, to Name) error {
 	return move()
 }
 
+// Replace gives a file other content, all of it or none.
+func (f *Folder) Replace(n Name, data []byte, mode fs.FileMode) error {
+	next := n + ".next"
+	if err := f.RemoveAll(next); err != nil { // of a run that was ended
+		return err
+	}
+	file, err := f.Create(next)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	if err = errors.Join(err, file.Chmod(mode), file.Sync(), file.Close()); err == nil {
+		err = f.root.Rename(filepath.FromSlash(string(next)), filepath.FromSlash(string(n)))
+	}
+	if err != nil {
+		return errors.Join(err, f.RemoveAll(next))
+	}
+	return nil
+}
+
 // RemoveAll removes a file, or a folder and all in it.
 func (f *Folder) RemoveAll(n Name) error { return f.root.RemoveAll(filepath.FromSlash(string(n))) }
 

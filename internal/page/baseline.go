@@ -1,7 +1,9 @@
 package page
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"sternledger/internal/contract"
@@ -27,6 +29,40 @@ func Baselines(s *Sheet, d *contract.BaselineListDocument) error {
 		s.Entry(word, "", b.Title, lines...)
 	}
 	return s.Err()
+}
+
+// Choosing draws what is chosen, and what fits the places in evidence.
+func Choosing(s *Sheet, d *contract.ChoosingDocument) error {
+	s.Title("Baselines that are chosen", Quantity(len(d.Chosen), "baseline"))
+	s.Note("chosen", cmp.Or(strings.Join(d.Chosen, ", "), "none"))
+	if !slices.Equal(d.Chosen, d.Before) {
+		s.Note("before", cmp.Or(strings.Join(d.Before, ", "), "none"))
+	}
+	if len(d.Platforms) == 0 {
+		s.Text("Nothing was gathered yet: what fits is not known.")
+		return s.Err()
+	}
+	s.Blank()
+	for _, p := range d.Platforms {
+		word, lines := "open", []string{}
+		if len(p.Chosen) > 0 {
+			word, lines = "covered", append(lines, "by "+strings.Join(p.Chosen, ", "))
+		}
+		if len(p.Fitting) > 0 {
+			lines = append(lines, "fits, and is not chosen: "+strings.Join(p.Fitting, ", "))
+		}
+		s.Entry(word, "", string(p.Platform)+", "+Quantity(p.Places, "place"), lines...)
+	}
+	return s.Err()
+}
+
+// ChoosingRows gives one row for each kind of place.
+func ChoosingRows(d *contract.ChoosingDocument) *Rows {
+	r := &Rows{Head: []string{"platform", "places", "chosen", "fitting"}}
+	for _, p := range d.Platforms {
+		r.Rows = append(r.Rows, []string{string(p.Platform), fmt.Sprint(p.Places), strings.Join(p.Chosen, " "), strings.Join(p.Fitting, " ")})
+	}
+	return r
 }
 
 // BaselineListRows gives one row for each baseline.

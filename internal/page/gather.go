@@ -62,7 +62,7 @@ func Gathered(s *Sheet, g *collect.Gathered, verbose bool) error {
 	places(s, g, verbose)
 	fitting(s, g)
 	if _, lines := Unweighed(g.Unweighed, len(g.Authorities)); len(lines) > 0 {
-		s.Text("Not covered by a chosen baseline (choose under \"baselines:\" in engagement.yaml): " + strings.Join(lines, "; ") + ".")
+		s.Text("Not covered by a chosen baseline (choose with \"sternledger baseline choose\"): " + strings.Join(lines, "; ") + ".")
 	}
 	for _, at := range g.Replaced {
 		s.Text(at.String() + " is another machine than the one on record under this name, by its SID or machine-id: nothing is taken over from that one.")

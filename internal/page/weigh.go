@@ -330,7 +330,7 @@ func Unweighed(all []check.Unweighed, places int) (head string, lines []string) 
 		}
 		lines = append(lines, fmt.Sprintf("%s: %s; %s", cmp.Or(p.system, string(p.platform)), text, fits))
 	}
-	return fmt.Sprintf("%d of %s were not assessed: no selected baseline applies", len(all), Quantity(places, "place")), lines
+	return fmt.Sprintf("%s of %s not assessed: no selected baseline applies", Grouped(len(all)), Quantity(places, "place")), lines
 }
 
 // subject is what one part of the page is about: an authority as a whole, or

@@ -125,7 +125,7 @@ func notCovered(p *Pass) {
 		a := u.Authority
 		f := Finding{Authority: a, Reason: fmt.Sprintf("no chosen baseline covers %s (%s): nothing here was held against anything",
 			a.Label(), a.Platform),
-			Remedy: "Choose one under \"baselines:\" in engagement.yaml, or with --against: of the shipped ones, " +
+			Remedy: "Choose one with \"sternledger baseline choose\", or with --against: of the shipped ones, " +
 				strings.Join(u.Fitting, ", ") + "."}
 		if len(u.Fitting) == 0 {
 			f.Remedy = "None of the shipped baselines does: write one (sternledger baseline new)."
