@@ -174,7 +174,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 		{"Collect:", []*cobra.Command{newBegin(s), newGather(s), newSetAside(s), newFieldMap(s)}},
 		{"See who is governed by what:", []*cobra.Command{newScopes(s), newAccounts(s), newTrace(s)}},
 		{"Weigh, and give the figures:", []*cobra.Command{newWeigh(s), newForecast(s), newProbe(s), newRehearse(s), newBaseline(s)}},
-		{"Repair, report, accept, come back:", []*cobra.Command{newAmend(s), newReport(s), newWaive(s), newDrift(s)}},
+		{"Repair, report, accept, come back:", []*cobra.Command{newAmend(s), newRequirements(s), newReport(s), newWaive(s), newDrift(s)}},
 		{"The ledger:", []*cobra.Command{newEntries(s), newVerify(s), newSeal(s), newPack(s), newRetire(s)}},
 		{"Learn and look up:", []*cobra.Command{newDemo(s), newChecks(s), newSettings(s), newSchema(), newStandIn(s), newVersion()}},
 	} {

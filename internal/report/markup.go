@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 
+	"sternledger/internal/contract"
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/baseline"
 	"sternledger/internal/core/check"
@@ -49,7 +50,7 @@ func (v *htmlReport) markup(w io.Writer) error {
 		h.Body(
 			h.A(h.Class("skip"), h.Href("#matters"), g.Text("To the matters")),
 			v.heading(),
-			h.Main(v.glance(), v.mattersPart(), v.placesPart(), v.waiversPart(), v.driftPart(), v.gapsPart(), v.forecastPart(),
+			h.Main(v.glance(), v.mattersPart(), v.placesPart(), v.requirementsPart(), v.waiversPart(), v.driftPart(), v.gapsPart(), v.forecastPart(),
 				v.methodPart(), v.evidencePart(), v.sealPart()),
 			h.Footer(text(fmt.Sprintf("%s, weighing %d. Confidential: it tells where accounts can be attacked.", v.Title, v.Weighing.Number))),
 			h.Script(h.Type("application/json"), h.ID("data"), g.Raw(data)),
@@ -165,7 +166,8 @@ func (v *htmlReport) heading() g.Node {
 		aside(words("Password and lockout settings. Weighing ", fmt.Sprint(v.Weighing.Number), " of ",
 			v.Weighing.At.Format("2 January 2006, 15:04 UTC"), ", by ", v.Auditor, ".")),
 		h.Nav(h.Aria("label", "Contents"), h.Ol(
-			to("glance", "At a glance"), to("matters", "Matters"), to("places", "Places and settings"), to("waivers", "Waivers"),
+			to("glance", "At a glance"), to("matters", "Matters"), to("places", "Places and settings"), to("requirements", "Requirements"),
+			to("waivers", "Waivers"),
 			when(v.compared(), func() g.Node { return to("drift", "What changed") }),
 			to("gaps", "Gaps"), to("forecast", "Forecast"), to("method", "Method"), to("evidence", "Evidence"), to("seal", "Seal"),
 		)),
@@ -329,6 +331,40 @@ func policyPart(p htmlPolicy) g.Node {
 				h.Td(h.Class("raw"), text(s.Evidence)), h.Td(text(s.From))}
 		}),
 	}
+}
+
+// requirementsPart says how far each baseline is met, and, folded, each of its sections.
+func (v *htmlReport) requirementsPart() g.Node {
+	d := contract.NewRequirementsDocument(v.Weighing.Record, v.Weighing.Record.Requirements())
+	if len(d.Baselines) == 0 {
+		return nil
+	}
+	columns := []column{{head: "baseline"}}
+	for _, state := range record.States {
+		columns = append(columns, column{string(state), true})
+	}
+	sections := []column{{head: "section"}, {head: "state"}, {"holds", true}, {"fails", true}, {"missing", true}, {"waived", true},
+		{"accounts", true}, {head: "matters"}, {head: "settings"}}
+	return section("requirements", "Requirements",
+		said("How many sections of each baseline are met: counted from the verdicts above, one for each demand and account scope. "+
+			"Partly met: in some scopes, and in others not. Accepted: where it is not met, the risk was accepted. Not known: evidence is missing."),
+		wide("Requirements", table(columns, d.Baselines, func(b contract.BaselineRequirementDocument) []g.Node {
+			cells := []g.Node{h.Td(text(b.Title))}
+			for _, state := range record.States {
+				cells = append(cells, h.Td(h.Class("n"), text(page.Grouped(b.States[state]))))
+			}
+			return cells
+		})),
+		g.Map(d.Baselines, func(b contract.BaselineRequirementDocument) g.Node {
+			return h.Details(h.Summary(text(b.Title+", section by section")),
+				wide(b.Title, table(sections, b.Requirements, func(r contract.RequirementDocument) []g.Node {
+					cells := []g.Node{h.Td(text(page.SectionText(&r))), h.Td(text(string(r.State)))}
+					for _, n := range []int{r.Met, r.Failed, r.Unknown, r.Accepted, r.Accounts} {
+						cells = append(cells, h.Td(h.Class("n"), text(page.Grouped(n))))
+					}
+					return append(cells, h.Td(series(r.Matters, func(name string) g.Node { return h.A(h.Href("#"+strings.ToLower(name)), text(name)) })), h.Td(text(page.SettingsText(r.Settings))))
+				})))
+		}))
 }
 
 func (v *htmlReport) waiversPart() g.Node {

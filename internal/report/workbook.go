@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"sternledger/internal/assess"
+	"sternledger/internal/contract"
 	"sternledger/internal/core/amend"
 	"sternledger/internal/core/check"
 	"sternledger/internal/core/estate"
@@ -73,6 +74,7 @@ func reportWorkbook(w io.Writer, r *assess.Report) error {
 	}
 	b.matters(matters)
 	b.findings(r, matters)
+	b.requirements(r)
 	b.scopes(r)
 	b.verdicts(r)
 	b.accounts(r)
@@ -225,6 +227,28 @@ func (b *book) summary(r *assess.Report) {
 	}
 	p.add("Ledger entry", fmt.Sprint(r.Entry))
 	p.add("Seal", r.Seal)
+}
+
+// requirements has a row for each section of each baseline and kind of place, and one for all.
+func (b *book) requirements(r *assess.Report) {
+	p := b.sheet("Requirements", []string{"Baseline", "Version", "Section", "Settings", "Kind of place", "State", "Holds", "Fails", "Missing", "Waived",
+		"Accounts", "Matters"}, 22, 10, 20, 44, 20, 14, 8, 8, 10, 9, 10, 24)
+	defer p.close()
+	d := contract.NewRequirementsDocument(r.Weighing.Record, r.Weighing.Record.Requirements())
+	for i := range d.Baselines {
+		b := &d.Baselines[i]
+		for k := range b.Requirements {
+			x := &b.Requirements[k]
+			add := func(where string, t *contract.TallyDocument) {
+				p.add(b.ID, b.Version, page.SectionText(x), page.SettingsText(x.Settings), where, string(t.State), &t.Met, &t.Failed, &t.Unknown, &t.Accepted,
+					&t.Accounts, strings.Join(x.Matters, " "))
+			}
+			add("all", &x.TallyDocument)
+			for n := range x.By {
+				add(string(x.By[n].Platform), &x.By[n].TallyDocument)
+			}
+		}
+	}
 }
 
 func (b *book) verdicts(r *assess.Report) {

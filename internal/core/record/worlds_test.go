@@ -59,7 +59,7 @@ func recordOf(t *testing.T, lines []string) *record.Record {
 	var waivers []check.Waiver
 	for i := range r.Findings {
 		for _, id := range waived {
-			if f := &r.Findings[i]; len(f.Settings) > 0 && string(f.Settings[0]) == id {
+			if f := &r.Findings[i]; f.Scope != nil && len(f.Settings) > 0 && string(f.Settings[0]) == id {
 				waivers = append(waivers, check.Waiver{Entry: int64(i), Fingerprint: f.Fingerprint, Setting: f.Settings[0], Kind: f.Kind,
 					Value: f.Scope.Settings[f.Settings[0]].Value, Observed: f.Observed})
 			}
