@@ -73,7 +73,7 @@ Choices for single places, or for a tier, stand in engagement.yaml, under
 "authorities:" and "tiers:".`,
 		Example: `  sternledger baseline choose
   sternledger baseline choose cis-windows-server pci-dss-4
-  sternledger baseline choose --instead nist-800-63b`,
+  sternledger baseline choose --instead cis-windows-server cis-debian-12 cis-microsoft-365 cis-aws`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if instead && len(args) == 0 {
 				return errors.New("--instead wants the baselines to choose; \"sternledger baseline list\" lists them")

@@ -209,7 +209,7 @@ func TestWorkbook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(f.GetSheetList(), " "); got != "Summary To do Matters Values Findings Scopes Verdicts Accounts Evidence" {
+	if got := strings.Join(f.GetSheetList(), " "); got != "Summary To do Matters Values Findings Requirements Scopes Verdicts Accounts Evidence" {
 		t.Errorf("sheets: %s", got)
 	}
 	rows, err := f.GetRows("Findings")
