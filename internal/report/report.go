@@ -29,6 +29,7 @@ type ReportFormat struct {
 var ReportFormats = []ReportFormat{
 	{".html", "one page for people, to read and to print", reportHTML},
 	{".xlsx", "the auditor's working paper", reportWorkbook},
+	{"issues.csv", "a row for each matter, for a tracker of issues", reportIssues},
 	{".csv", "a row for each finding", func(w io.Writer, r *assess.Report) error { return FindingRows(r.Weighing).CSV(w) }},
 	{".md", "the findings in Markdown", reportMarkdown},
 	{".sarif", "SARIF 2.1.0, for tools that take findings", reportSARIF},

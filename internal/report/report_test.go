@@ -13,6 +13,7 @@ import (
 
 	"sternledger/internal/assess"
 	"sternledger/internal/collect"
+	"sternledger/internal/core/check"
 	"sternledger/internal/custody"
 	"sternledger/internal/demotest"
 
@@ -64,7 +65,7 @@ func TestReportForms(t *testing.T) {
 			t.Errorf("%s is not the same again", f.Ending)
 		}
 		for i := range r.Weighing.Findings {
-			if x := &r.Weighing.Findings[i]; !strings.Contains(text, x.Fingerprint) && f.Ending != ".md" {
+			if x := &r.Weighing.Findings[i]; !strings.Contains(text, x.Fingerprint) && f.Ending != ".md" && f.Ending != "issues.csv" {
 				t.Errorf("%s lacks the finding %s %s", f.Ending, x.ScopeName(), x.Headline())
 				break
 			}
@@ -200,6 +201,41 @@ func TestReportHTML(t *testing.T) {
 	}
 	if strings.Count(text, "<svg") != strings.Count(text, `role="img"`) || strings.Contains(text, "%!") || strings.Contains(text, "ZgotmplZ") {
 		t.Error("a picture without words, or a template that failed")
+	}
+}
+
+// An import that goes by the key finds each matter once, with all that somebody needs who has
+// the issue alone.
+func TestIssues(t *testing.T) {
+	r := reported(t)
+	rows, err := csv.NewReader(bytes.NewReader(written(t, r, "harbour-issues.csv"))).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]bool{}
+	open := 0
+	for _, m := range r.Weighing.Matters() {
+		if m.Kind != check.Waived {
+			open++
+		}
+	}
+	if len(rows) != open+1 || open == 0 {
+		t.Fatalf("%d rows of %d matters", len(rows), open)
+	}
+	for _, row := range rows[1:] {
+		key, title, body, labels := row[0], row[1], row[2], row[3]
+		if seen[key] || len(key) != 12 {
+			t.Errorf("the key %q of %s", key, title)
+		}
+		seen[key] = true
+		for _, want := range []string{"**What to do:** ", "Where: ", "Evidence:\n- ", key} {
+			if !strings.Contains(body, want) {
+				t.Errorf("%s: no %q in\n%s", title, want, body)
+			}
+		}
+		if !strings.HasPrefix(labels, row[6]+","+row[7]) {
+			t.Errorf("%s: labels %s", title, labels)
+		}
 	}
 }
 
