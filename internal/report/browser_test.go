@@ -33,6 +33,29 @@ func browser(t *testing.T, address string, args ...string) []byte {
 	return out.Bytes()
 }
 
+// The page for the board prints on one sheet, however many weighings there were.
+func TestBoardIsOnePage(t *testing.T) {
+	labtest.Wanted(t)
+	r := reported(t)
+	for n := range 30 { // a long course
+		p := r.Course[0]
+		p.Weighing = int64(n + 1)
+		r.Course = append(r.Course, p)
+	}
+	file, pdf := filepath.Join(t.TempDir(), "board.html"), filepath.Join(t.TempDir(), "b.pdf")
+	if err := os.WriteFile(file, written(t, r, "board.html"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	browser(t, "file://"+file, "--print-to-pdf="+pdf)
+	info, err := exec.Command("pdfinfo", pdf).Output()
+	if err != nil {
+		labtest.Lacking(t, "pdfinfo: %v", err)
+	}
+	if !regexp.MustCompile(`Pages:\s+1\n`).Match(info) {
+		t.Errorf("it prints on more than a page: %s", info)
+	}
+}
+
 // What the page shows for each filter is what the record holds, to the unit; the
 // filter is in the address, and the page prints on few pages.
 func TestPageInBrowser(t *testing.T) {

@@ -27,6 +27,7 @@ type ReportFormat struct {
 // ReportFormats are all forms, asked in this order: a longer ending goes before
 // one that it ends in.
 var ReportFormats = []ReportFormat{
+	{"board.html", "one A4 page for those who decide", reportBoard},
 	{".html", "one page for people, to read and to print", reportHTML},
 	{".xlsx", "the auditor's working paper", reportWorkbook},
 	{"issues.csv", "a row for each matter, for a tracker of issues", reportIssues},
