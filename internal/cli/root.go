@@ -171,7 +171,7 @@ It works on files, needs no network, and never writes to what it audits.`,
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Collect:", []*cobra.Command{newBegin(s), newGather(s), newSetAside(s), newFieldMap(s)}},
+		{"Collect:", []*cobra.Command{newBegin(s), newAsk(s), newGather(s), newSetAside(s), newFieldMap(s)}},
 		{"See who is governed by what:", []*cobra.Command{newScopes(s), newAccounts(s), newTrace(s)}},
 		{"Weigh, and give the figures:", []*cobra.Command{newWeigh(s), newForecast(s), newProbe(s), newRehearse(s), newBaseline(s)}},
 		{"Repair, report, accept, come back:", []*cobra.Command{newAmend(s), newRequirements(s), newReport(s), newWaive(s), newDrift(s)}},
