@@ -22,7 +22,7 @@ take demo sternledger demo
 take scopes sternledger scopes
 take trace sternledger trace w.lowe
 take weigh sternledger weigh
-SHOT_DARK=1 take weigh-dark sternledger weigh
+take requirements sternledger requirements
 SHOT_DARK=1 take matter-dark sternledger weigh --matter M1
 take matrix sternledger weigh --matrix
 cp "$here/../../internal/benchmark/testdata/harbour-linux-ds.xml" "$work/harbour/audit/"
