@@ -238,7 +238,7 @@ func TestRandomLinks(t *testing.T) {
 			}
 		}
 	}
-	if told < 20 {
+	if told < 5 {
 		t.Errorf("only %d domains have controllers that all get one value", told)
 	}
 	if open*20 < places || needless*20 > open {
