@@ -68,6 +68,9 @@ func Asking(e *custody.Engagement, owner string) (*contract.AskDocument, error) 
 		do := f.Remedy
 		if f.Check == "" { // what to set afterwards is not for who exports
 			do = "Export what holds it, and send it."
+			if f.Scope != nil && len(f.Settings) > 0 {
+				do = cmp.Or(f.Scope.Settings[f.Settings[0]].Remedy, do)
+			}
 		}
 		at := slices.IndexFunc(x.Lacks, func(r contract.AskDocumentRow) bool { return r.What == f.Reason && r.Do == do })
 		if at < 0 {
@@ -103,7 +106,12 @@ func Asking(e *custody.Engagement, owner string) (*contract.AskDocument, error) 
 		}
 	}
 	for _, a := range w.Record.Places {
-		if name := e.Config.OwnerOf(a.Place()); lacks[a.Place()] == nil && wanted(name) {
+		name := e.Config.OwnerOf(a.Place())
+		switch uncovered := slices.ContainsFunc(w.Unweighed, func(u check.Unweighed) bool { return u.Authority == a }); {
+		case lacks[a.Place()] != nil || !wanted(name):
+		case uncovered: // nothing is demanded there: what lacks is not known
+			answer(name).Unassessed++
+		default:
 			answer(name).Complete++
 		}
 	}

@@ -20,7 +20,7 @@ func newRequirements(s *shared) *cobra.Command {
 		Long: `Tells of every section of the baselines that were weighed against whether it is
 met, accepted (where it is not, somebody waived it), partly met (in some scopes),
 not met, not known (evidence is missing, and nothing that is known fails it), or
-not assessed (of no place in evidence, or a decision set it aside). It counts the
+not assessed (no place in evidence has it, or a decision set it aside). It counts the
 verdicts of a record, and judges nothing by itself. With names, these baselines
 alone.`,
 		Example: `  sternledger requirements

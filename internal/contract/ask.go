@@ -13,6 +13,8 @@ type AskOwnerDocument struct {
 	Owner    string             `json:"owner"` // empty: engagement.yaml names none
 	Places   []AskPlaceDocument `json:"places"`
 	Complete int                `json:"complete"` // places of which nothing lacks, which are not listed
+	// Unassessed are places that no chosen baseline covers: what lacks of them is not known.
+	Unassessed int `json:"unassessed"`
 }
 
 // AskPlaceDocument is what lacks of one place.

@@ -36,7 +36,11 @@ func Asking(s *Sheet, d *contract.AskDocument) error {
 func OwnerText(name string) string { return cmp.Or(name, "Places without an owner") }
 
 func askedOf(o *contract.AskOwnerDocument) string {
-	return Quantity(len(o.Places), "place") + " to ask about, " + Grouped(o.Complete) + " complete"
+	text := Quantity(len(o.Places), "place") + " to ask about, " + Grouped(o.Complete) + " complete"
+	if o.Unassessed > 0 {
+		text += ", " + Grouped(o.Unassessed) + " under no baseline"
+	}
+	return text
 }
 
 // mostAsked is how many things that lack are told of a place, and how many settings of each.

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"math"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
@@ -1110,17 +1111,11 @@ func (r *reader) policies() {
 		r.together(p)
 		return
 	}
-	byName := map[string]*estate.Policy{}
-	for d, e := range r.each(p.Export.Value, p.Each.path, p.Only) {
+	for _, rows := range r.stated(p) {
+		d, e := rows[0].d, rows[0].e
+		r.into.StartFile(d.part.Stored)
 		name, _ := first(e, p.Name)
-		if before := byName[name]; p.Rows && before != nil { // one more row of it
-			for i := range p.Settings {
-				r.setting(before.Settings, &p.Settings[i], e, d)
-			}
-			continue
-		}
 		policy := r.into.Override(r.at, []byte(name), e.lines.line)
-		byName[name] = policy
 		policy.Name, policy.Cite = name, estate.Cite{File: d.part.Stored, Line: e.lines.line, Where: p.Name.text.Value, Raw: name}
 		if text, ok := first(e, p.Precedence); ok {
 			if n, err := strconv.ParseInt(text, 10, 32); err == nil {
@@ -1147,17 +1142,64 @@ func (r *reader) policies() {
 				policy.Open = "accounts from " + text
 			}
 		}
-		if open := cmp.Or(p.unmodelled(e), p.limits(e)); open != "" && policy.Open == "" {
-			policy.Open = open
-		}
+		policy.Open = cmp.Or(policy.Open, p.opens(rows))
 		if len(p.Last) > 0 && allHold(p.Last, e) {
 			last := int64(math.MaxInt32)
 			policy.Precedence = &last
 		}
-		for i := range p.Settings {
-			r.setting(policy.Settings, &p.Settings[i], e, d)
-			r.silent(policy.Settings, &p.Settings[i], e, d, policy.Cite)
+		r.state(policy.Settings, p, rows, policy.Cite)
+	}
+}
+
+// stated is an element that states a policy, or some of it.
+type stated struct {
+	d *document
+	e element
+}
+
+// stated are the elements of each policy: one, or all rows of its name.
+func (r *reader) stated(p *Policies) (all [][]stated) {
+	at := map[string]int{}
+	for d, e := range r.each(p.Export.Value, p.Each.path, p.Only) {
+		name, _ := first(e, p.Name)
+		i, known := at[name]
+		if !p.Rows || name == "" || !known {
+			at[name], i, all = len(all), len(all), append(all, nil)
 		}
+		all[i] = append(all[i], stated{d, e})
+	}
+	return all
+}
+
+// opens says what of a policy is not understood: a condition, a field, or that its rows are for
+// different accounts.
+func (p *Policies) opens(rows []stated) string {
+	whom := func(e element) (all [][]any) {
+		for _, at := range append(p.paths(), p.Precedence) {
+			if at.path != nil {
+				all = append(all, at.path.Select(e.value))
+			}
+		}
+		return all
+	}
+	for _, row := range rows {
+		if open := cmp.Or(p.unmodelled(row.e), p.limits(row.e)); open != "" {
+			return open
+		}
+		if !reflect.DeepEqual(whom(row.e), whom(rows[0].e)) {
+			return "which of its rows counts: they are not for the same accounts"
+		}
+	}
+	return ""
+}
+
+// state reads what the elements of a policy set, and what they settle by not setting it.
+func (r *reader) state(facts estate.Settings, p *Policies, rows []stated, at estate.Cite) {
+	for i := range p.Settings {
+		for _, row := range rows {
+			r.setting(facts, &p.Settings[i], row.e, row.d)
+		}
+		r.silent(facts, &p.Settings[i], rows[0].e, rows[0].d, at)
 	}
 }
 

@@ -42,6 +42,16 @@ func TestFurtherWaysToSay(t *testing.T) {
 		// h is in g: bo is under b and c, too, and ada under b.
 		"the strictest of rows, groups by their parents": {begin + heads + rows + "  strictest: true\n" + groups + who,
 			[]string{"people.json", users, "rules.json", rules, "crews.json", crews}, "ada 12 5 -; bo 12 5 -; cy 8 5 -"},
+		// What a row does not set has its default only where no row sets it; and rows of one policy that are for others leave it open.
+		"defaults of rows": {begin + heads + strings.ReplaceAll(rows, "is: [keeps]}]}", "is: [keeps]}], default: {value: '2', source: the manual}}") + "  strictest: true\n" + groups + who,
+			[]string{"people.json", users, "rules.json", `{"rules": [{"name": "a", "what": "least", "value": 8, "for": []}, {"name": "a", "what": "keeps", "value": 5, "for": []}]}`,
+				"crews.json", crews}, "ada 8 5 -; bo 8 5 -; cy 8 5 -"},
+		"rows for others": {begin + heads + rows + "  strictest: true\n" + groups + who,
+			[]string{"people.json", users, "rules.json", `{"rules": [{"name": "a", "what": "least", "value": 8, "for": ["g"]}, {"name": "a", "what": "keeps", "value": 5, "for": ["h"]}]}`,
+				"crews.json", crews}, "ada - - -; bo - - -; cy - - -"},
+		"of their own, not asked for": {begin + "exports:\n  - {id: people, json: ['$.people']}\n  - {id: rules, json: ['$.least']}\nsettings:\n" +
+			"  - {setting: min-length, export: rules, at: least}\naccounts:\n  - {export: people, each: '$.people[*]', name: login, settings: [{setting: min-length, at: $.own.least, shown: true}]}\n",
+			[]string{"people.json", users, "rules.json", `{"least": 9}`}, "ada 20 - -; bo ? - -; cy ? - -"},
 		"as the unit above says": {begin + "exports:\n  - {id: people, json: ['$.people']}\n  - {id: rules, json: ['$.of']}\n  - {id: places, json: ['$.places']}\n" +
 			"units: {export: places, each: '$.places[*]', id: id, path: path, in: unit, policies: {export: rules, each: '$.of[*]', unit: unit, settings: [{setting: min-length, at: least, inherit: [AS_ABOVE]}]}}\n" + who,
 			[]string{"people.json", users, "rules.json", `{"of": [{"unit": "1", "least": 8}, {"unit": "2", "least": 14}, {"unit": "3", "least": "AS_ABOVE"}]}`,

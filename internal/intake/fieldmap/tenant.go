@@ -206,18 +206,48 @@ func (r *reader) roles() {
 	}
 	in := r.membersOf()
 	for d, e := range r.each(roles.Export.Value, roles.Each.path, roles.Only) {
-		for _, f := range ask(e.value, e.lines, roles.Members.path) {
-			r.into.StartFile(d.part.Stored)
-			holders := []string{textOf(f.value)}
-			if r.groups[holders[0]] != nil {
-				holders = in.below(holders[0])
-			}
-			for _, id := range holders {
-				r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(id), Flags: estate.Administrator | estate.NoControl,
-					Line: f.line})
-			}
+		held, whole := r.holders(e, in)
+		r.into.StartFile(d.part.Stored)
+		for _, h := range held {
+			r.into.Object(r.at, &estate.Record{Class: estate.Other, DN: []byte(h.id), Flags: estate.Administrator | estate.NoControl, Line: h.line})
+		}
+		if id, _ := first(e, roles.ID); !whole {
+			r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.ListCut, About: roles.Export.Value + " " + id,
+				Cites:  []estate.Cite{{File: d.part.Stored, Line: lineOf(e, roles.ID), Where: roles.Export.Value, Raw: id}},
+				Text:   "who holds the role " + id + " is not known in full: its list, or that of a group that holds it, may go on, or names what may be a group",
+				Remedy: "Export the role's members by themselves, and all groups with theirs."})
 		}
 	}
+}
+
+// holder is an account that holds a role, by itself or through a group.
+type holder struct {
+	id   string
+	line int
+}
+
+// holders are those of a role. whole says that they are all.
+func (r *reader) holders(e element, in members) (all []holder, whole bool) {
+	roles := r.m.Roles
+	n := roles.Members.list(e)
+	whole = n >= 0 && (roles.Limit == 0 || n < roles.Limit)
+	for _, f := range ask(e.value, e.lines, roles.Members.path) {
+		id := textOf(f.value)
+		if g := r.groups[id]; g != nil {
+			whole = whole && !g.part
+			for _, below := range in.below(id) {
+				if known := r.groups[below]; known != nil {
+					whole = whole && !known.part
+					continue
+				}
+				all = append(all, holder{below, f.line})
+			}
+			continue
+		}
+		whole = whole && (r.known[id] || r.allGroups()) // else it may be a group
+		all = append(all, holder{id, f.line})
+	}
+	return all, whole
 }
 
 // synchronisation finds out how synchronised accounts' passwords are checked.
@@ -420,20 +450,16 @@ func (r *reader) together(p *Policies) {
 		facts   estate.Settings
 	}
 	var all []*policy
-	byName := map[string]*policy{}
-	for d, e := range r.each(p.Export.Value, p.Each.path, p.Only) {
+	for _, rows := range r.stated(p) {
+		d, e := rows[0].d, rows[0].e
+		r.into.StartFile(d.part.Stored)
 		name, _ := first(e, p.Name)
-		x := byName[name]
-		if x == nil || !p.Rows {
-			x = &policy{name: name, at: estate.Cite{File: d.part.Stored, Line: lineOf(e, p.Name), Where: p.Name.text.Value, Raw: name},
-				of: crowdOf(e, p.Users, p.Groups, Path{}, nil), not: crowdOf(e, p.NoUsers, p.NoGroups, Path{}, nil),
-				open: cmp.Or(p.unmodelled(e), p.limits(e)), facts: estate.Settings{}}
-			x.all = len(x.of.users)+len(x.of.groups) == 0 || slices.ContainsFunc(x.of.groups, func(g string) bool { return r.settled[g] })
-			byName[name], all = x, append(all, x)
-		}
-		for i := range p.Settings {
-			r.setting(x.facts, &p.Settings[i], e, d)
-		}
+		x := &policy{name: name, at: estate.Cite{File: d.part.Stored, Line: lineOf(e, p.Name), Where: p.Name.text.Value, Raw: name},
+			of: crowdOf(e, p.Users, p.Groups, Path{}, nil), not: crowdOf(e, p.NoUsers, p.NoGroups, Path{}, nil), open: p.opens(rows),
+			facts: estate.Settings{}}
+		x.all = len(x.of.users)+len(x.of.groups) == 0 || slices.ContainsFunc(x.of.groups, func(g string) bool { return r.settled[g] })
+		r.state(x.facts, p, rows, x.at)
+		all = append(all, x)
 	}
 	of := map[string][]string{} // accounts, by the numbers of their policies
 	sets := map[string][]*policy{}
@@ -504,6 +530,7 @@ func (r *reader) own(a *Accounts) {
 		for i := range a.Settings {
 			reading := &a.Settings[i]
 			r.setting(mine, reading, e, d)
+			r.silent(mine, reading, e, d, estate.Cite{File: d.part.Stored, Line: lineOf(e, a.ID, a.Name), Where: a.Export.Value})
 			if f, ok := mine[reading.row.ID]; ok {
 				key += fmt.Sprintf("%s %s %s;", reading.row.ID, reading.row.Text(f.Value), f.Problem)
 			}
@@ -669,7 +696,7 @@ func (r *reader) signOn() {
 // homeUnseen remarks on an export that would tell who checks passwords. What the tenant sets stands
 // for those whom it does check.
 func (r *reader) homeUnseen(export, what string, matters bool) {
-	if who := r.m.Accounts; matters && len(who) > 0 {
+	if matters {
 		r.tenant.Remarks = append(r.tenant.Remarks, estate.Remark{Kind: estate.HomeUnseen, About: export,
 			Cites:  []estate.Cite{r.people[0].cite()},
 			Text:   what + " is not known: the export " + export + " is not in the evidence",
@@ -688,11 +715,11 @@ func (r *reader) rollout() {
 		r.homeUnseen(x.Export.Value, "whether the tenant checks some federated accounts by itself already",
 			slices.ContainsFunc(r.people, func(who someone) bool { return who.flags&estate.Federated != 0 }))
 	}
-	var all bool
+	all := r.cutOff(r.exports[x.Export.Value]) != nil // one that is not there may be for anybody
 	of := crowd{users: map[string]bool{}}
-	for d, e := range r.each(x.Export.Value, x.Each.path, x.Only) {
+	for _, e := range r.each(x.Export.Value, x.Each.path, x.Only) {
 		n := x.Members.list(e)
-		all = all || d.lacks != "" || n < 0 || x.Limit > 0 && n >= x.Limit || x.All != nil && x.All.holds(e)
+		all = all || n < 0 || x.Limit > 0 && n >= x.Limit || x.All != nil && x.All.holds(e)
 		for _, f := range ask(e.value, e.lines, x.Members.path) {
 			id := textOf(f.value)
 			of.users[id] = true
@@ -1022,22 +1049,13 @@ func (r *reader) roleHolders() (map[string]map[string]bool, bool) {
 	all, in, cut := map[string]map[string]bool{}, r.membersOf(), false
 	for _, e := range r.each(roles.Export.Value, roles.Each.path, nil) {
 		id, _ := first(e, roles.ID)
-		n := roles.Members.list(e)
-		cut = cut || roles.Limit > 0 && n >= roles.Limit
-		for _, f := range ask(e.value, e.lines, roles.Members.path) {
-			holders := []string{textOf(f.value)}
-			if g := r.groups[holders[0]]; g != nil {
-				cut = cut || g.part
-				holders = in.below(holders[0])
-			} else if !r.known[holders[0]] && !r.allGroups() {
-				cut = true // it may be a group
+		held, whole := r.holders(e, in)
+		cut = cut || !whole
+		for _, h := range held {
+			if all[h.id] == nil {
+				all[h.id] = map[string]bool{}
 			}
-			for _, who := range holders {
-				if all[who] == nil {
-					all[who] = map[string]bool{}
-				}
-				all[who][id] = true
-			}
+			all[h.id][id] = true
 		}
 	}
 	return all, !cut && r.cutOff(r.exports[roles.Export.Value]) == nil
